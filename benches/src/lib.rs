@@ -1,0 +1,1 @@
+//! Shared instances for the benches; never used by the product.

@@ -1,0 +1,27 @@
+//! Allocation: the best split of a total over lines, within limits.
+//!
+//! Maximise Σ vᵢ·fᵢ(sᵢ) over budgets sᵢ with floors, ceilings, nested groups, a total, and limits on
+//! the whole. The problem is convex and separable but for the groups and the limits, so its dual is
+//! solved by nested search on marginal values; there is no general solver here.
+//!
+//! - what is asked: [`problem`], [`response`]
+//! - whether it can be: [`tree`] bounds, [`conflict`] and the [`repair`]s it offers
+//! - the best split: [`separable`] for given weights, [`coupled`] for limits on the whole,
+//!   [`rounding`] to whole steps
+//! - what comes back: [`answer`]
+
+mod answer;
+mod conflict;
+mod coupled;
+mod problem;
+mod repair;
+mod response;
+mod rounding;
+mod separable;
+mod tree;
+
+pub use answer::{Answer, HeldBy, LineAnswer, Solved, Totals, Warning, limit_costs, solve};
+pub use conflict::{Conflict, ConflictKind, WholeLimit};
+pub use problem::{Goal, Group, Limits, Line, Problem, ProblemError, Total, Use};
+pub use repair::Repair;
+pub use response::Response;

@@ -1,0 +1,268 @@
+//! Repairs: the smallest changes that end a contradiction. Every one that is offered has been tried.
+
+use super::answer::Answer;
+use super::conflict::{Conflict, ConflictKind, WholeLimit};
+use super::problem::{Problem, Use};
+use super::tree::spends_all;
+
+/// A change to a problem that ends a contradiction.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Repair {
+    /// Another total.
+    Total {
+        /// The new amount.
+        to: f64,
+    },
+    /// Leave unspent what can't be spent.
+    SpendUpTo,
+    /// Other floors of lines.
+    Floors {
+        /// Lines with their new floors.
+        lines: Vec<(String, f64)>,
+    },
+    /// Other ceilings of lines.
+    Ceilings {
+        /// Lines with their new ceilings.
+        lines: Vec<(String, f64)>,
+    },
+    /// Another floor of a group, in money.
+    GroupFloor {
+        /// The group.
+        group: String,
+        /// Its new floor.
+        to: f64,
+    },
+    /// Another ceiling of a group, in money.
+    GroupCeiling {
+        /// The group.
+        group: String,
+        /// Its new ceiling.
+        to: f64,
+    },
+    /// A wider limit on change.
+    MaxChange {
+        /// The new share.
+        to: f64,
+    },
+    /// Another limit on the whole.
+    Whole {
+        /// Which.
+        limit: WholeLimit,
+        /// The nearest that can be met.
+        to: f64,
+    },
+}
+
+impl Repair {
+    /// Makes the change.
+    pub fn apply(&self, problem: &mut Problem) {
+        let line = |problem: &mut Problem, id: &str, set: &dyn Fn(&mut super::Line)| {
+            problem
+                .lines
+                .iter_mut()
+                .filter(|l| l.id == id)
+                .for_each(set);
+        };
+        match self {
+            Self::Total { to } => problem.total.amount = *to,
+            Self::SpendUpTo => problem.total.spend = Use::UpTo,
+            Self::Floors { lines } => lines
+                .iter()
+                .for_each(|(id, to)| line(problem, id, &|l| l.floor = *to)),
+            Self::Ceilings { lines } => lines
+                .iter()
+                .for_each(|(id, to)| line(problem, id, &|l| l.ceiling = Some(*to))),
+            Self::GroupFloor { group, to } => {
+                for g in problem.groups.iter_mut().filter(|g| g.id == *group) {
+                    g.floor = g.floor.map(|_| *to);
+                    let share = to / problem.total.amount;
+                    g.share_floor = g.share_floor.map(|s| s.min(share));
+                }
+            }
+            Self::GroupCeiling { group, to } => {
+                for g in problem.groups.iter_mut().filter(|g| g.id == *group) {
+                    g.ceiling = g.ceiling.map(|c| c.max(*to));
+                    let share = to / problem.total.amount;
+                    g.share_ceiling = g.share_ceiling.map(|s| s.max(share).min(1.0));
+                }
+            }
+            Self::MaxChange { to } => problem.limits.max_change = Some(*to),
+            Self::Whole { limit, to } => match limit {
+                WholeLimit::MaxCpa => problem.limits.max_cpa = Some(*to),
+                WholeLimit::MinRoas => problem.limits.min_roas = Some(*to),
+                WholeLimit::MinConversions => problem.limits.min_conversions = Some(*to),
+            },
+        }
+    }
+}
+
+/// Repairs that make the problem solvable, or where several contradictions stand, end one of them.
+pub(super) fn offer(problem: &Problem, conflicts: &[Conflict]) -> Vec<Repair> {
+    let mends = |repair: &Repair| {
+        let mut changed = problem.clone();
+        repair.apply(&mut changed);
+        match solve_quietly(&changed) {
+            None => true,
+            Some(left) => left.len() < conflicts.len(),
+        }
+    };
+    let mut offered: Vec<Repair> = Vec::new();
+    for conflict in conflicts.iter().take(8) {
+        for repair in candidates(problem, conflict) {
+            if !offered.contains(&repair) && mends(&repair) {
+                offered.push(repair);
+            }
+        }
+    }
+    offered
+}
+
+/// The contradictions of a problem, none if it can be solved; without offering repairs in turn.
+fn solve_quietly(problem: &Problem) -> Option<Vec<Conflict>> {
+    match super::answer::solve_without_repairs(problem) {
+        Answer::Optimal(_) => None,
+        Answer::Infeasible { conflicts, .. } => Some(conflicts),
+    }
+}
+
+fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
+    let step = problem.step;
+    let up = |x: f64| {
+        if step > 0.0 {
+            (x / step - 1e-9).ceil() * step
+        } else {
+            x
+        }
+    };
+    let down = |x: f64| {
+        if step > 0.0 {
+            (x / step + 1e-9).floor() * step
+        } else {
+            x
+        }
+    };
+    let lines = || problem.lines.iter().filter(|l| c.members.contains(&l.id));
+    let scaled_floors = || {
+        let floors: f64 = lines().map(|l| l.floor).sum();
+        // Only the floors can give way; the rest of the least amount comes from elsewhere.
+        let ratio = ((floors - c.short_by()) / floors).max(0.0);
+        let lines = lines()
+            .filter(|l| l.floor > 0.0)
+            .map(|l| (l.id.clone(), down(l.floor * ratio)))
+            .collect();
+        Repair::Floors { lines }
+    };
+    let scaled_ceilings = || {
+        let ceilings: f64 = lines().filter_map(|l| l.ceiling).sum();
+        let ratio = 1.0 + c.short_by() / ceilings;
+        let lines = lines()
+            .filter_map(|l| Some((l.id.clone(), up(l.ceiling? * ratio))))
+            .collect();
+        Repair::Ceilings { lines }
+    };
+    let member = || c.members.first().cloned().unwrap_or_default();
+    let group = || c.group.clone().unwrap_or_default();
+    let floor_to = |to| Repair::Floors {
+        lines: vec![(member(), to)],
+    };
+    let ceiling_to = |to| Repair::Ceilings {
+        lines: vec![(member(), to)],
+    };
+    let whole_step = |x: f64| (x * 1000.0 - 1e-6).ceil() / 1000.0;
+    let wider = |to: f64| {
+        let current = lines().next().map_or(0.0, |l| l.current);
+        (current > 0.0).then(|| Repair::MaxChange {
+            to: whole_step((to / current - 1.0).abs()),
+        })
+    };
+    let free_change = || {
+        problem.limits.max_change.map(|_| Repair::MaxChange {
+            to: least_change(problem),
+        })
+    };
+    match c.kind {
+        ConflictKind::FloorAboveCeiling => vec![floor_to(c.possible), ceiling_to(c.asked)],
+        ConflictKind::FloorAboveChange => std::iter::once(floor_to(down(c.possible)))
+            .chain(wider(c.asked))
+            .collect(),
+        ConflictKind::CeilingBelowChange => std::iter::once(ceiling_to(up(c.possible)))
+            .chain(wider(c.asked))
+            .collect(),
+        ConflictKind::GroupFloorAboveCeiling => vec![
+            Repair::GroupFloor {
+                group: group(),
+                to: c.possible,
+            },
+            Repair::GroupCeiling {
+                group: group(),
+                to: c.asked,
+            },
+        ],
+        ConflictKind::GroupFloorAboveMembers => {
+            vec![
+                Repair::GroupFloor {
+                    group: group(),
+                    to: down(c.possible),
+                },
+                scaled_ceilings(),
+            ]
+        }
+        ConflictKind::MembersAboveGroupCeiling => {
+            vec![
+                Repair::GroupCeiling {
+                    group: group(),
+                    to: up(c.asked),
+                },
+                scaled_floors(),
+            ]
+        }
+        ConflictKind::FloorsAboveTotal => [Repair::Total { to: up(c.asked) }, scaled_floors()]
+            .into_iter()
+            .chain(free_change())
+            .collect(),
+        ConflictKind::CeilingsBelowTotal => [
+            Repair::Total {
+                to: down(c.possible),
+            },
+            Repair::SpendUpTo,
+            scaled_ceilings(),
+        ]
+        .into_iter()
+        .chain(free_change())
+        .collect(),
+        ConflictKind::OutOfReach(limit) => {
+            let to = if limit == WholeLimit::MaxCpa {
+                c.possible * (1.0 + 1e-6)
+            } else {
+                c.possible * (1.0 - 1e-6)
+            };
+            let nearest = Repair::Whole {
+                limit,
+                to: presentable(to, limit == WholeLimit::MaxCpa),
+            };
+            spends_all(problem)
+                .then_some(Repair::SpendUpTo)
+                .into_iter()
+                .chain([nearest])
+                .collect()
+        }
+    }
+}
+
+/// The least change at which the total lies between what the lines may get together.
+fn least_change(problem: &Problem) -> f64 {
+    let present: f64 = problem.lines.iter().map(|l| l.current).sum();
+    let needed = (problem.total.amount / present - 1.0).abs();
+    if needed.is_finite() {
+        (needed * 100.0 - 1e-6).ceil() / 100.0
+    } else {
+        1.0
+    }
+}
+
+/// A limit with four significant figures, on the side that can be met.
+fn presentable(x: f64, up: bool) -> f64 {
+    let unit = 10f64.powf(x.abs().log10().floor() - 3.0);
+    let steps = x / unit;
+    (if up { steps.ceil() } else { steps.floor() }) * unit
+}

@@ -1,0 +1,178 @@
+//! Bid against volume: what a campaign would buy at another CPC, from its own days at different CPCs.
+//!
+//! log clicks = α + γ·log CPC + weekday, γ ~ Normal(1, 0.5²) truncated at 0: Bayesian linear regression
+//! with a known prior on one coefficient (ridge form), residual variance from the fit.
+
+use nalgebra::{DMatrix, DVector};
+use statrs::distribution::{ContinuousCDF, Normal};
+
+use crate::evidence::Interval;
+use crate::metrics::Tally;
+
+const PRIOR_MEAN: f64 = 1.0;
+const PRIOR_SD: f64 = 0.5;
+/// Days that weigh as much as the prior at least: below this the answer is the prior's.
+const LEAST_DAYS: usize = 14;
+
+/// One day of the campaign.
+#[derive(Clone, Copy, Debug)]
+pub struct Day {
+    /// 0 Monday to 6 Sunday.
+    pub weekday: usize,
+    /// Clicks and spend of the day.
+    pub tally: Tally,
+}
+
+/// The elasticity of clicks to CPC.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Elasticity {
+    /// Posterior mean of γ before truncation.
+    pub mean: f64,
+    /// Its standard deviation.
+    pub sd: f64,
+    /// Least and greatest CPC seen.
+    pub seen: Interval,
+}
+
+/// Fits γ; with too few days the prior answers.
+pub fn elasticity(days: &[Day]) -> Option<Elasticity> {
+    let rows: Vec<(usize, f64, f64)> = days
+        .iter()
+        .filter_map(|d| {
+            Some((
+                d.weekday,
+                d.tally.cpc().filter(|c| *c > 0.0)?.ln(),
+                (d.tally.clicks as f64).ln(),
+            ))
+        })
+        .collect();
+    let seen = Interval {
+        low: rows.iter().map(|r| r.1).fold(f64::INFINITY, f64::min).exp(),
+        high: rows
+            .iter()
+            .map(|r| r.1)
+            .fold(f64::NEG_INFINITY, f64::max)
+            .exp(),
+    };
+    if rows.is_empty() {
+        return None;
+    }
+    if rows.len() < LEAST_DAYS {
+        return Some(Elasticity {
+            mean: PRIOR_MEAN,
+            sd: PRIOR_SD,
+            seen,
+        });
+    }
+    let centre = rows.iter().map(|r| r.1).sum::<f64>() / rows.len() as f64;
+    let design = DMatrix::from_fn(rows.len(), 8, |i, j| match j {
+        7 => rows[i].1 - centre,
+        _ => f64::from(u8::from(rows[i].0 == j)),
+    });
+    // Subtracting the prior mean's part turns the prior into one centred on 0.
+    let y = DVector::from_fn(rows.len(), |i, _| {
+        rows[i].2 - PRIOR_MEAN * (rows[i].1 - centre)
+    });
+    let solve = |noise: f64| {
+        let mut normal = design.transpose() * &design;
+        normal[(7, 7)] += noise / (PRIOR_SD * PRIOR_SD);
+        for j in 0..7 {
+            normal[(j, j)] += 1e-6;
+        }
+        let inverse = normal.try_inverse()?;
+        let beta = &inverse * design.transpose() * &y;
+        let residual = (&y - &design * &beta).norm_squared() / (rows.len() as f64 - 8.0).max(1.0);
+        Some((
+            beta[7],
+            (residual.max(1e-9) * inverse[(7, 7)]).sqrt(),
+            residual.max(1e-9),
+        ))
+    };
+    // Twice is enough: the noise moves the prior's weight only slightly.
+    let (_, _, noise) = solve(0.05)?;
+    let (shift, sd, _) = solve(noise)?;
+    Some(Elasticity {
+        mean: PRIOR_MEAN + shift,
+        sd,
+        seen,
+    })
+}
+
+impl Elasticity {
+    /// Median and interval of γ, truncated to ≥ 0.
+    fn quantile(&self, p: f64) -> f64 {
+        let normal = Normal::standard();
+        let below = normal.cdf(-self.mean / self.sd);
+        (self.mean
+            + self.sd * normal.inverse_cdf((below + p * (1.0 - below)).clamp(1e-12, 1.0 - 1e-12)))
+        .max(0.0)
+    }
+
+    /// Clicks at `new_cpc` over clicks at `cpc`: median and 80% interval.
+    pub fn volume(&self, cpc: f64, new_cpc: f64) -> (f64, Interval) {
+        let log = (new_cpc / cpc).ln();
+        let at = |p| (self.quantile(p) * log).exp();
+        let (a, b) = (at(0.1), at(0.9));
+        (
+            at(0.5),
+            Interval {
+                low: a.min(b),
+                high: a.max(b),
+            },
+        )
+    }
+
+    /// Whether `cpc` lies within what has been seen.
+    pub fn has_seen(&self, cpc: f64) -> bool {
+        (self.seen.low..=self.seen.high).contains(&cpc)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::money::Micros;
+
+    fn days(gamma: f64, n: usize) -> Vec<Day> {
+        (0..n)
+            .map(|i| {
+                // CPC swings by ±30%; weekday changes the level, not the slope.
+                let cpc = 2.0 * (0.3 * (i as f64 * 1.7).sin()).exp();
+                let clicks =
+                    (2000.0 * cpc.powf(gamma) * if i % 7 == 5 { 0.5 } else { 1.0 }).round();
+                let tally = Tally {
+                    clicks: clicks as i64,
+                    spend: Micros::from_units(clicks * cpc),
+                    ..Tally::default()
+                };
+                Day {
+                    weekday: i % 7,
+                    tally,
+                }
+            })
+            .collect()
+    }
+
+    #[test]
+    fn recovers_the_slope() {
+        for gamma in [0.4, 1.0, 1.8] {
+            let e = elasticity(&days(gamma, 84)).unwrap();
+            assert!((e.mean - gamma).abs() < 0.02, "{gamma}: {e:?}");
+        }
+    }
+
+    #[test]
+    fn few_days_answer_with_the_prior() {
+        let e = elasticity(&days(0.4, 10)).unwrap();
+        assert_eq!((e.mean, e.sd), (1.0, 0.5));
+        assert!(elasticity(&[]).is_none());
+    }
+
+    #[test]
+    fn a_lower_cpc_never_brings_more() {
+        let e = elasticity(&days(0.4, 10)).unwrap();
+        let (median, interval) = e.volume(11.3, 9.4);
+        assert!(interval.low <= median && median <= interval.high && interval.high <= 1.0);
+        assert!(!e.has_seen(11.3));
+    }
+}

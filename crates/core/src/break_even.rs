@@ -1,0 +1,86 @@
+//! What a result may cost before the sale stops paying.
+
+use crate::target::Target;
+
+/// The share of the price that is left before advertising, and the share to keep of it.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Margin {
+    margin: f64,
+    keep: f64,
+}
+
+/// Why a margin makes no sense.
+#[derive(Clone, Copy, Debug, PartialEq, thiserror::Error)]
+pub enum MarginError {
+    /// Not a share above 0 and up to 1.
+    #[error("a margin is a share above 0 and up to 1 of the price, and {0} is not")]
+    OutOfRange(f64),
+    /// Nothing would be left for advertising.
+    #[error("keeping {keep} of a margin of {margin} leaves nothing for advertising; keep less")]
+    KeepsAll {
+        /// Share of the price to keep.
+        keep: f64,
+        /// Share of the price left before advertising.
+        margin: f64,
+    },
+}
+
+impl Margin {
+    /// A margin of which nothing has to be kept.
+    pub fn new(margin: f64) -> Result<Self, MarginError> {
+        if margin > 0.0 && margin <= 1.0 {
+            Ok(Self { margin, keep: 0.0 })
+        } else {
+            Err(MarginError::OutOfRange(margin))
+        }
+    }
+
+    /// The same margin, of which `keep` (a share of the price) has to be left.
+    pub fn keeping(self, keep: f64) -> Result<Self, MarginError> {
+        if !(0.0..self.margin).contains(&keep) {
+            return Err(MarginError::KeepsAll {
+                keep,
+                margin: self.margin,
+            });
+        }
+        Ok(Self { keep, ..self })
+    }
+
+    /// Greatest ACoS: spend ÷ value.
+    pub fn acos(self) -> f64 {
+        self.margin - self.keep
+    }
+
+    /// Least ROAS, as a target.
+    pub fn roas(self) -> Target {
+        Target::Roas(1.0 / self.acos())
+    }
+
+    /// Greatest CPA where a sale is worth `aov` units of currency, as a target.
+    pub fn cpa(self, aov: f64) -> Target {
+        Target::Cpa(self.acos() * aov)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Common practice, no source: margin 35%, keep 10% → ACoS 25%; price 20, margin 50% → CPA 10.
+    #[test]
+    fn worked_examples() {
+        let kept = Margin::new(0.35).unwrap().keeping(0.10).unwrap();
+        assert!((kept.acos() - 0.25).abs() < 1e-12);
+        assert!((kept.roas().number() - 4.0).abs() < 1e-12);
+        assert_eq!(Margin::new(0.5).unwrap().cpa(20.0), Target::Cpa(10.0));
+    }
+
+    #[test]
+    fn keeping_all_of_it_is_an_error() {
+        let margin = Margin::new(0.35).unwrap();
+        assert!(margin.keeping(0.35).is_err());
+        assert!(margin.keeping(-0.1).is_err());
+        assert!(Margin::new(0.0).is_err());
+        assert!(Margin::new(f64::NAN).is_err());
+    }
+}

@@ -1,0 +1,283 @@
+//! How sure the numbers are: intervals of rates and counts, comparison with peers.
+
+use statrs::distribution::{Beta, Binomial, ChiSquared, ContinuousCDF, DiscreteCDF, Gamma, Normal};
+
+/// A lower and an upper bound.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Interval {
+    /// Lower bound.
+    pub low: f64,
+    /// Upper bound.
+    pub high: f64,
+}
+
+/// Quantile of the standard normal distribution.
+fn z(p: f64) -> f64 {
+    Normal::standard().inverse_cdf(p)
+}
+
+/// Wilson score interval of a proportion at `confidence` (0.95): E. B. Wilson, "Probable inference, the
+/// law of succession, and statistical inference", JASA 22 (1927). Absent without trials.
+pub fn wilson(successes: f64, trials: f64, confidence: f64) -> Option<Interval> {
+    if trials <= 0.0 {
+        return None;
+    }
+    let z = z(f64::midpoint(1.0, confidence));
+    let p = (successes / trials).clamp(0.0, 1.0);
+    let z2 = z * z;
+    let centre = p + z2 / (2.0 * trials);
+    let half = z * (p * (1.0 - p) / trials + z2 / (4.0 * trials * trials)).sqrt();
+    let under = 1.0 + z2 / trials;
+    Some(Interval {
+        low: ((centre - half) / under).max(0.0),
+        high: ((centre + half) / under).min(1.0),
+    })
+}
+
+/// Exact interval of a Poisson mean given a count (F. Garwood, "Fiducial limits for the Poisson
+/// distribution", Biometrika 28 (1936)). The count may be fractional: credit is shared.
+pub fn poisson(count: f64, confidence: f64) -> Interval {
+    let tail = (1.0 - confidence) / 2.0;
+    let chi = |p, freedom| ChiSquared::new(freedom).map_or(0.0, |d| d.inverse_cdf(p) / 2.0);
+    Interval {
+        low: if count > 0.0 {
+            chi(tail, 2.0 * count)
+        } else {
+            0.0
+        },
+        high: chi(1.0 - tail, 2.0 * count + 2.0),
+    }
+}
+
+/// Interval of the cost per conversion; the upper bound is absent without conversions.
+pub fn cost_per_conversion(spend: f64, conversions: f64, confidence: f64) -> (f64, Option<f64>) {
+    let count = poisson(conversions, confidence);
+    (
+        spend / count.high,
+        (count.low > 0.0).then(|| spend / count.low),
+    )
+}
+
+/// With no conversion yet, the cost per conversion is at least this with 95% confidence: the rule of
+/// three (J. A. Hanley, A. Lippman-Hand, "If nothing goes wrong, is everything all right?", JAMA 249 (1983)).
+pub fn least_cost_without_conversions(spend: f64) -> f64 {
+    spend / 3.0
+}
+
+/// A rate among peers as a prior: its mean, and how many successes it is worth.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Prior {
+    /// Successes per unit of exposure, over all peers together.
+    pub mean: f64,
+    /// Pseudo-successes, 1 to 50.
+    pub strength: f64,
+}
+
+/// The prior that peers give, by the method of moments; each peer is (successes, exposure).
+/// Strength is what the spread between peers, beyond counting noise, leaves; within 1 to 50.
+/// Absent where the peers have no successes.
+pub fn prior_from_peers(peers: &[(f64, f64)]) -> Option<Prior> {
+    let peers: Vec<_> = peers
+        .iter()
+        .filter(|(_, exposure)| *exposure > 0.0)
+        .collect();
+    let successes: f64 = peers.iter().map(|(s, _)| s).sum();
+    let exposure: f64 = peers.iter().map(|(_, e)| e).sum();
+    if successes <= 0.0 {
+        return None;
+    }
+    let mean = successes / exposure;
+    let n = peers.len() as f64;
+    // Weighted between-peer variance less the Poisson part (the usual moment estimator of a
+    // one-way random effect, weights = exposure).
+    let spread: f64 = peers.iter().map(|(s, e)| e * (s / e - mean).powi(2)).sum();
+    let squares: f64 = peers.iter().map(|(_, e)| e * e).sum();
+    let weight = exposure - squares / exposure;
+    let between = if weight > 0.0 {
+        (spread - (n - 1.0) * mean) / weight
+    } else {
+        0.0
+    };
+    let strength = if between > 0.0 {
+        mean * mean / between
+    } else {
+        50.0
+    };
+    Some(Prior {
+        mean,
+        strength: strength.clamp(1.0, 50.0),
+    })
+}
+
+/// How a rate compares with peers'.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// P(rate < 0.9 × peers' rate) ≥ 0.9.
+    Lower,
+    /// P ≤ 0.5.
+    AsGood,
+    /// In between.
+    CantTell,
+}
+
+impl Standing {
+    /// From the probability of being below 0.9 × the peers' rate.
+    pub fn from_probability(p: f64) -> Self {
+        match p {
+            p if p >= 0.9 => Self::Lower,
+            p if p <= 0.5 => Self::AsGood,
+            _ => Self::CantTell,
+        }
+    }
+}
+
+/// P(rate < 0.9 × peers' rate) of a proportion under the peers' Beta prior.
+pub fn proportion_below_peers(successes: f64, trials: f64, prior: Prior) -> f64 {
+    let mean = prior.mean.min(1.0 - 1e-9);
+    let alpha = prior.strength + successes;
+    let beta = prior.strength * (1.0 - mean) / mean + (trials - successes).max(0.0);
+    Beta::new(alpha, beta).map_or(0.5, |d| d.cdf(0.9 * mean))
+}
+
+/// P(successes per unit of exposure < `threshold`) under a Gamma prior.
+pub fn rate_below(successes: f64, exposure: f64, prior: Prior, threshold: f64) -> f64 {
+    let shape = prior.strength + successes;
+    let rate = prior.strength / prior.mean + exposure;
+    Gamma::new(shape, rate).map_or(0.5, |d| d.cdf(threshold))
+}
+
+/// Two-sided p-value that two Poisson rates are one: the conditional exact test (J. Przyborowski,
+/// H. Wilenski, "Homogeneity of results in testing samples from Poisson series", Biometrika 31 (1940)),
+/// tail doubled. Counts are rounded to whole ones.
+pub fn two_rates(count_a: f64, exposure_a: f64, count_b: f64, exposure_b: f64) -> f64 {
+    let (a, all) = (
+        count_a.round() as u64,
+        (count_a.round() + count_b.round()) as u64,
+    );
+    let share = exposure_a / (exposure_a + exposure_b);
+    let Ok(under_null) = Binomial::new(share, all) else {
+        return 1.0;
+    };
+    let at_most = under_null.cdf(a);
+    let at_least = if a == 0 {
+        1.0
+    } else {
+        1.0 - under_null.cdf(a - 1)
+    };
+    (2.0 * at_most.min(at_least)).min(1.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn close(found: f64, expected: f64, within: f64) {
+        assert!(
+            (found - expected).abs() <= within,
+            "{found} is not {expected}"
+        );
+    }
+
+    /// R. G. Newcombe, "Two-sided confidence intervals for the single proportion", Statistics in
+    /// Medicine 17 (1998), table I, method 3.
+    #[test]
+    fn newcombe_table_1() {
+        for (s, n, low, high) in [
+            (81., 263., 0.2553, 0.3662),
+            (15., 148., 0.0624, 0.1605),
+            (0., 20., 0.0, 0.1611),
+            (1., 29., 0.0061, 0.1718),
+        ] {
+            let i = wilson(s, n, 0.95).unwrap();
+            close(i.low, low, 5e-5);
+            close(i.high, high, 5e-5);
+        }
+        assert!(wilson(0.0, 0.0, 0.95).is_none());
+    }
+
+    /// F. Garwood (1936), 95% limits of a Poisson mean.
+    #[test]
+    fn garwood_limits() {
+        for (count, low, high) in [
+            (0.0, 0.0, 3.689),
+            (1.0, 0.0253, 5.572),
+            (10.0, 4.795, 18.390),
+        ] {
+            let i = poisson(count, 0.95);
+            close(i.low, low, 1e-3);
+            close(i.high, high, 1e-3);
+        }
+        assert_eq!(cost_per_conversion(100.0, 0.0, 0.95).1, None);
+        close(
+            cost_per_conversion(100.0, 10.0, 0.95).0,
+            100.0 / 18.390,
+            1e-2,
+        );
+    }
+
+    /// Rule of three against the exact bound: 1 − 0.05 = e^−x at x = 2.9957.
+    #[test]
+    fn rule_of_three() {
+        close(
+            least_cost_without_conversions(90.0),
+            90.0 / -(0.05f64.ln()),
+            0.05,
+        );
+    }
+
+    #[test]
+    fn alike_peers_are_worth_more_than_scattered_ones() {
+        let alike = prior_from_peers(&[(10.0, 100.0), (11.0, 100.0), (9.0, 100.0)]).unwrap();
+        let apart = prior_from_peers(&[(100.0, 1000.0), (400.0, 1000.0), (20.0, 1000.0)]).unwrap();
+        close(alike.mean, 0.1, 1e-12);
+        assert_eq!(alike.strength, 50.0);
+        assert!(apart.strength < 3.0, "{apart:?}");
+        assert!(prior_from_peers(&[(0.0, 100.0)]).is_none());
+    }
+
+    /// The Gamma tail by a sum: P(Gamma(k, 1) < x) = P(Poisson(x) ≥ k) for whole k.
+    #[test]
+    fn gamma_posterior_against_the_poisson_sum() {
+        let prior = Prior {
+            mean: 1.0 / 30.0,
+            strength: 2.0,
+        };
+        let (conversions, spend, threshold) = (3.0, 150.0, 1.0 / 25.0);
+        let x: f64 = (60.0 + 150.0) * threshold;
+        let mut term = (-x).exp();
+        let mut below = 0.0;
+        for k in 0..5 {
+            below += term;
+            term *= x / f64::from(k + 1);
+        }
+        close(
+            rate_below(conversions, spend, prior, threshold),
+            1.0 - below,
+            1e-9,
+        );
+    }
+
+    /// By hand: 5 against 15 with equal exposure is the binomial tail P(X ≤ 5 | 20, ½) = 0.020695, doubled.
+    #[test]
+    fn two_rates_by_the_binomial_tail() {
+        close(two_rates(5.0, 1.0, 15.0, 1.0), 2.0 * 0.020_695, 1e-5);
+        assert_eq!(two_rates(0.0, 1.0, 0.0, 1.0), 1.0);
+        close(
+            two_rates(15.0, 1.0, 5.0, 1.0),
+            two_rates(5.0, 1.0, 15.0, 1.0),
+            1e-9,
+        );
+    }
+
+    #[test]
+    fn standings() {
+        let prior = Prior {
+            mean: 0.1,
+            strength: 50.0,
+        };
+        let standing = |s, n| Standing::from_probability(proportion_below_peers(s, n, prior));
+        assert_eq!(standing(30.0, 1000.0), Standing::Lower);
+        assert_eq!(standing(110.0, 1000.0), Standing::AsGood);
+        assert_eq!(standing(14.0, 250.0), Standing::CantTell);
+    }
+}

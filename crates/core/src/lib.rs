@@ -1,0 +1,22 @@
+//! The job's rules and computation: what a click is worth, which campaign overspends and why, how
+//! money is best split. Pure functions over small types: numbers in, numbers out. Never here: I/O,
+//! async, a clock, SQL, HTML, or sentences for people; data, dates and randomness come in as arguments.
+
+pub mod affordable;
+pub mod allocation;
+pub mod bid_volume;
+pub mod break_even;
+pub mod bridge;
+pub mod evidence;
+pub mod metrics;
+pub mod money;
+pub mod share_out;
+pub mod target;
+pub mod tracking;
+pub mod verdict;
+pub mod window;
+
+pub use metrics::Tally;
+pub use money::{Currency, Micros, Money};
+pub use target::Target;
+pub use window::Window;

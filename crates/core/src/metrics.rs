@@ -1,0 +1,152 @@
+//! What was counted, and the ratios of the trade over it.
+
+use std::iter::Sum;
+use std::ops::{Add, AddAssign};
+
+use crate::money::Micros;
+
+/// Counts of a campaign, an item, a day or any sum of them. All money is of one currency: that of
+/// the account (other currencies are refused where money enters).
+///
+/// Ratios of a sum are ratios of the sums, never means of ratios; a ratio over nothing is absent.
+///
+/// ```
+/// use tiller_core::{Micros, Tally};
+/// let day = Tally { clicks: 10, spend: Micros::new(25_000_000), ..Tally::default() };
+/// assert_eq!(day.cpc(), Some(2.5));
+/// assert_eq!(day.cpa(), None);
+/// ```
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Tally {
+    /// Times shown.
+    pub impressions: i64,
+    /// Times clicked.
+    pub clicks: i64,
+    /// Money paid.
+    pub spend: Micros,
+    /// Results; fractional where credit is shared.
+    pub conversions: f64,
+    /// Revenue of the conversions.
+    pub value: Micros,
+}
+
+fn ratio(over: f64, under: f64) -> Option<f64> {
+    (under > 0.0).then(|| over / under)
+}
+
+impl Tally {
+    /// Click-through rate: clicks ÷ impressions.
+    pub fn ctr(&self) -> Option<f64> {
+        ratio(self.clicks as f64, self.impressions as f64)
+    }
+    /// Cost per click, in units of currency.
+    pub fn cpc(&self) -> Option<f64> {
+        ratio(self.spend.to_units(), self.clicks as f64)
+    }
+    /// Cost per thousand impressions, in units of currency.
+    pub fn cpm(&self) -> Option<f64> {
+        ratio(1000.0 * self.spend.to_units(), self.impressions as f64)
+    }
+    /// Conversion rate: conversions ÷ clicks.
+    pub fn cvr(&self) -> Option<f64> {
+        ratio(self.conversions, self.clicks as f64)
+    }
+    /// Cost per acquisition: spend ÷ conversions, in units of currency.
+    pub fn cpa(&self) -> Option<f64> {
+        ratio(self.spend.to_units(), self.conversions)
+    }
+    /// Return on ad spend: value ÷ spend.
+    pub fn roas(&self) -> Option<f64> {
+        ratio(self.value.to_units(), self.spend.to_units())
+    }
+    /// Advertising cost of sales: spend ÷ value.
+    pub fn acos(&self) -> Option<f64> {
+        ratio(self.spend.to_units(), self.value.to_units())
+    }
+    /// Average order value: value ÷ conversions, in units of currency.
+    pub fn aov(&self) -> Option<f64> {
+        ratio(self.value.to_units(), self.conversions)
+    }
+    /// True if nothing at all was counted.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+impl Add for Tally {
+    type Output = Self;
+    fn add(mut self, other: Self) -> Self {
+        self += other;
+        self
+    }
+}
+
+impl AddAssign for Tally {
+    fn add_assign(&mut self, other: Self) {
+        self.impressions += other.impressions;
+        self.clicks += other.clicks;
+        self.spend += other.spend;
+        self.conversions += other.conversions;
+        self.value += other.value;
+    }
+}
+
+impl Sum for Tally {
+    fn sum<I: Iterator<Item = Self>>(tallies: I) -> Self {
+        tallies.fold(Self::default(), Add::add)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tally() -> Tally {
+        Tally {
+            impressions: 2000,
+            clicks: 50,
+            spend: Micros::from_units(100.0),
+            conversions: 4.0,
+            value: Micros::from_units(340.0),
+        }
+    }
+
+    #[test]
+    fn ratios_follow_their_definitions() {
+        let t = tally();
+        assert_eq!(t.ctr(), Some(0.025));
+        assert_eq!(t.cpc(), Some(2.0));
+        assert_eq!(t.cpm(), Some(50.0));
+        assert_eq!(t.cvr(), Some(0.08));
+        assert_eq!(t.cpa(), Some(25.0));
+        assert_eq!(t.roas(), Some(3.4));
+        assert_eq!(t.aov(), Some(85.0));
+        assert!((t.acos().unwrap() - 100.0 / 340.0).abs() < 1e-15);
+    }
+
+    #[test]
+    fn a_ratio_over_nothing_is_absent() {
+        let t = Tally::default();
+        let all = [
+            t.ctr(),
+            t.cpc(),
+            t.cpm(),
+            t.cvr(),
+            t.cpa(),
+            t.roas(),
+            t.acos(),
+            t.aov(),
+        ];
+        assert!(all.iter().all(Option::is_none));
+    }
+
+    #[test]
+    fn a_ratio_of_a_sum_is_the_ratio_of_the_sums() {
+        let dear = Tally {
+            clicks: 1,
+            spend: Micros::from_units(9.0),
+            ..Tally::default()
+        };
+        assert_eq!((tally() + dear).cpc(), Some(109.0 / 51.0));
+    }
+}
