@@ -48,21 +48,13 @@ pub fn elasticity(days: &[Day]) -> Option<Elasticity> {
         .collect();
     let seen = Interval {
         low: rows.iter().map(|r| r.1).fold(f64::INFINITY, f64::min).exp(),
-        high: rows
-            .iter()
-            .map(|r| r.1)
-            .fold(f64::NEG_INFINITY, f64::max)
-            .exp(),
+        high: rows.iter().map(|r| r.1).fold(f64::NEG_INFINITY, f64::max).exp(),
     };
     if rows.is_empty() {
         return None;
     }
     if rows.len() < LEAST_DAYS {
-        return Some(Elasticity {
-            mean: PRIOR_MEAN,
-            sd: PRIOR_SD,
-            seen,
-        });
+        return Some(Elasticity { mean: PRIOR_MEAN, sd: PRIOR_SD, seen });
     }
     let centre = rows.iter().map(|r| r.1).sum::<f64>() / rows.len() as f64;
     let design = DMatrix::from_fn(rows.len(), 8, |i, j| match j {
@@ -70,9 +62,7 @@ pub fn elasticity(days: &[Day]) -> Option<Elasticity> {
         _ => f64::from(u8::from(rows[i].0 == j)),
     });
     // Subtracting the prior mean's part turns the prior into one centred on 0.
-    let y = DVector::from_fn(rows.len(), |i, _| {
-        rows[i].2 - PRIOR_MEAN * (rows[i].1 - centre)
-    });
+    let y = DVector::from_fn(rows.len(), |i, _| rows[i].2 - PRIOR_MEAN * (rows[i].1 - centre));
     let solve = |noise: f64| {
         let mut normal = design.transpose() * &design;
         normal[(7, 7)] += noise / (PRIOR_SD * PRIOR_SD);
@@ -82,20 +72,12 @@ pub fn elasticity(days: &[Day]) -> Option<Elasticity> {
         let inverse = normal.try_inverse()?;
         let beta = &inverse * design.transpose() * &y;
         let residual = (&y - &design * &beta).norm_squared() / (rows.len() as f64 - 8.0).max(1.0);
-        Some((
-            beta[7],
-            (residual.max(1e-9) * inverse[(7, 7)]).sqrt(),
-            residual.max(1e-9),
-        ))
+        Some((beta[7], (residual.max(1e-9) * inverse[(7, 7)]).sqrt(), residual.max(1e-9)))
     };
     // Twice is enough: the noise moves the prior's weight only slightly.
     let (_, _, noise) = solve(0.05)?;
     let (shift, sd, _) = solve(noise)?;
-    Some(Elasticity {
-        mean: PRIOR_MEAN + shift,
-        sd,
-        seen,
-    })
+    Some(Elasticity { mean: PRIOR_MEAN + shift, sd, seen })
 }
 
 impl Elasticity {
@@ -113,13 +95,7 @@ impl Elasticity {
         let log = (new_cpc / cpc).ln();
         let at = |p| (self.quantile(p) * log).exp();
         let (a, b) = (at(0.1), at(0.9));
-        (
-            at(0.5),
-            Interval {
-                low: a.min(b),
-                high: a.max(b),
-            },
-        )
+        (at(0.5), Interval { low: a.min(b), high: a.max(b) })
     }
 
     /// Whether `cpc` lies within what has been seen.
@@ -145,10 +121,7 @@ mod tests {
                     spend: Micros::from_units(clicks * cpc),
                     ..Tally::default()
                 };
-                Day {
-                    weekday: i % 7,
-                    tally,
-                }
+                Day { weekday: i % 7, tally }
             })
             .collect()
     }

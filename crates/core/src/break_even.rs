@@ -38,10 +38,7 @@ impl Margin {
     /// The same margin, of which `keep` (a share of the price) has to be left.
     pub fn keeping(self, keep: f64) -> Result<Self, MarginError> {
         if !(0.0..self.margin).contains(&keep) {
-            return Err(MarginError::KeepsAll {
-                keep,
-                margin: self.margin,
-            });
+            return Err(MarginError::KeepsAll { keep, margin: self.margin });
         }
         Ok(Self { keep, ..self })
     }

@@ -29,27 +29,14 @@ pub fn bridge(tally: &Tally, reference: &Tally) -> Option<Bridge> {
     let mean = logarithmic_mean(to, from);
     let effect = mean * (cpc / cpc_r).ln();
     // The second effect by difference keeps the sum exact; it equals mean × ln(CVRᵣ ÷ CVR).
-    let cvr_effect = if cvr == cvr_r {
-        0.0
-    } else {
-        to - from - effect
-    };
-    Some(Bridge {
-        from,
-        cpc: effect,
-        cvr: cvr_effect,
-        to,
-    })
+    let cvr_effect = if cvr == cvr_r { 0.0 } else { to - from - effect };
+    Some(Bridge { from, cpc: effect, cvr: cvr_effect, to })
 }
 
 fn logarithmic_mean(a: f64, b: f64) -> f64 {
     let log = (a / b).ln();
     // Near equality the quotient loses its digits; the series does not: √(ab)·(1 + log²/24).
-    if log.abs() < 1e-4 {
-        (a * b).sqrt() * (1.0 + log * log / 24.0)
-    } else {
-        (a - b) / log
-    }
+    if log.abs() < 1e-4 { (a * b).sqrt() * (1.0 + log * log / 24.0) } else { (a - b) / log }
 }
 
 #[cfg(test)]

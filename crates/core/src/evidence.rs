@@ -40,11 +40,7 @@ pub fn poisson(count: f64, confidence: f64) -> Interval {
     let tail = (1.0 - confidence) / 2.0;
     let chi = |p, freedom| ChiSquared::new(freedom).map_or(0.0, |d| d.inverse_cdf(p) / 2.0);
     Interval {
-        low: if count > 0.0 {
-            chi(tail, 2.0 * count)
-        } else {
-            0.0
-        },
+        low: if count > 0.0 { chi(tail, 2.0 * count) } else { 0.0 },
         high: chi(1.0 - tail, 2.0 * count + 2.0),
     }
 }
@@ -52,10 +48,7 @@ pub fn poisson(count: f64, confidence: f64) -> Interval {
 /// Interval of the cost per conversion; the upper bound is absent without conversions.
 pub fn cost_per_conversion(spend: f64, conversions: f64, confidence: f64) -> (f64, Option<f64>) {
     let count = poisson(conversions, confidence);
-    (
-        spend / count.high,
-        (count.low > 0.0).then(|| spend / count.low),
-    )
+    (spend / count.high, (count.low > 0.0).then(|| spend / count.low))
 }
 
 /// With no conversion yet, the cost per conversion is at least this with 95% confidence: the rule of
@@ -77,10 +70,7 @@ pub struct Prior {
 /// Strength is what the spread between peers, beyond counting noise, leaves; within 1 to 50.
 /// Absent where the peers have no successes.
 pub fn prior_from_peers(peers: &[(f64, f64)]) -> Option<Prior> {
-    let peers: Vec<_> = peers
-        .iter()
-        .filter(|(_, exposure)| *exposure > 0.0)
-        .collect();
+    let peers: Vec<_> = peers.iter().filter(|(_, exposure)| *exposure > 0.0).collect();
     let successes: f64 = peers.iter().map(|(s, _)| s).sum();
     let exposure: f64 = peers.iter().map(|(_, e)| e).sum();
     if successes <= 0.0 {
@@ -93,20 +83,9 @@ pub fn prior_from_peers(peers: &[(f64, f64)]) -> Option<Prior> {
     let spread: f64 = peers.iter().map(|(s, e)| e * (s / e - mean).powi(2)).sum();
     let squares: f64 = peers.iter().map(|(_, e)| e * e).sum();
     let weight = exposure - squares / exposure;
-    let between = if weight > 0.0 {
-        (spread - (n - 1.0) * mean) / weight
-    } else {
-        0.0
-    };
-    let strength = if between > 0.0 {
-        mean * mean / between
-    } else {
-        50.0
-    };
-    Some(Prior {
-        mean,
-        strength: strength.clamp(1.0, 50.0),
-    })
+    let between = if weight > 0.0 { (spread - (n - 1.0) * mean) / weight } else { 0.0 };
+    let strength = if between > 0.0 { mean * mean / between } else { 50.0 };
+    Some(Prior { mean, strength: strength.clamp(1.0, 50.0) })
 }
 
 /// How a rate compares with peers'.
@@ -150,20 +129,13 @@ pub fn rate_below(successes: f64, exposure: f64, prior: Prior, threshold: f64) -
 /// H. Wilenski, "Homogeneity of results in testing samples from Poisson series", Biometrika 31 (1940)),
 /// tail doubled. Counts are rounded to whole ones.
 pub fn two_rates(count_a: f64, exposure_a: f64, count_b: f64, exposure_b: f64) -> f64 {
-    let (a, all) = (
-        count_a.round() as u64,
-        (count_a.round() + count_b.round()) as u64,
-    );
+    let (a, all) = (count_a.round() as u64, (count_a.round() + count_b.round()) as u64);
     let share = exposure_a / (exposure_a + exposure_b);
     let Ok(under_null) = Binomial::new(share, all) else {
         return 1.0;
     };
     let at_most = under_null.cdf(a);
-    let at_least = if a == 0 {
-        1.0
-    } else {
-        1.0 - under_null.cdf(a - 1)
-    };
+    let at_least = if a == 0 { 1.0 } else { 1.0 - under_null.cdf(a - 1) };
     (2.0 * at_most.min(at_least)).min(1.0)
 }
 
@@ -172,10 +144,7 @@ mod tests {
     use super::*;
 
     fn close(found: f64, expected: f64, within: f64) {
-        assert!(
-            (found - expected).abs() <= within,
-            "{found} is not {expected}"
-        );
+        assert!((found - expected).abs() <= within, "{found} is not {expected}");
     }
 
     /// R. G. Newcombe, "Two-sided confidence intervals for the single proportion", Statistics in
@@ -198,31 +167,19 @@ mod tests {
     /// F. Garwood (1936), 95% limits of a Poisson mean.
     #[test]
     fn garwood_limits() {
-        for (count, low, high) in [
-            (0.0, 0.0, 3.689),
-            (1.0, 0.0253, 5.572),
-            (10.0, 4.795, 18.390),
-        ] {
+        for (count, low, high) in [(0.0, 0.0, 3.689), (1.0, 0.0253, 5.572), (10.0, 4.795, 18.390)] {
             let i = poisson(count, 0.95);
             close(i.low, low, 1e-3);
             close(i.high, high, 1e-3);
         }
         assert_eq!(cost_per_conversion(100.0, 0.0, 0.95).1, None);
-        close(
-            cost_per_conversion(100.0, 10.0, 0.95).0,
-            100.0 / 18.390,
-            1e-2,
-        );
+        close(cost_per_conversion(100.0, 10.0, 0.95).0, 100.0 / 18.390, 1e-2);
     }
 
     /// Rule of three against the exact bound: 1 − 0.05 = e^−x at x = 2.9957.
     #[test]
     fn rule_of_three() {
-        close(
-            least_cost_without_conversions(90.0),
-            90.0 / -(0.05f64.ln()),
-            0.05,
-        );
+        close(least_cost_without_conversions(90.0), 90.0 / -(0.05f64.ln()), 0.05);
     }
 
     #[test]
@@ -238,10 +195,7 @@ mod tests {
     /// The Gamma tail by a sum: P(Gamma(k, 1) < x) = P(Poisson(x) ≥ k) for whole k.
     #[test]
     fn gamma_posterior_against_the_poisson_sum() {
-        let prior = Prior {
-            mean: 1.0 / 30.0,
-            strength: 2.0,
-        };
+        let prior = Prior { mean: 1.0 / 30.0, strength: 2.0 };
         let (conversions, spend, threshold) = (3.0, 150.0, 1.0 / 25.0);
         let x: f64 = (60.0 + 150.0) * threshold;
         let mut term = (-x).exp();
@@ -250,11 +204,7 @@ mod tests {
             below += term;
             term *= x / f64::from(k + 1);
         }
-        close(
-            rate_below(conversions, spend, prior, threshold),
-            1.0 - below,
-            1e-9,
-        );
+        close(rate_below(conversions, spend, prior, threshold), 1.0 - below, 1e-9);
     }
 
     /// By hand: 5 against 15 with equal exposure is the binomial tail P(X ≤ 5 | 20, ½) = 0.020695, doubled.
@@ -262,19 +212,12 @@ mod tests {
     fn two_rates_by_the_binomial_tail() {
         close(two_rates(5.0, 1.0, 15.0, 1.0), 2.0 * 0.020_695, 1e-5);
         assert_eq!(two_rates(0.0, 1.0, 0.0, 1.0), 1.0);
-        close(
-            two_rates(15.0, 1.0, 5.0, 1.0),
-            two_rates(5.0, 1.0, 15.0, 1.0),
-            1e-9,
-        );
+        close(two_rates(15.0, 1.0, 5.0, 1.0), two_rates(5.0, 1.0, 15.0, 1.0), 1e-9);
     }
 
     #[test]
     fn standings() {
-        let prior = Prior {
-            mean: 0.1,
-            strength: 50.0,
-        };
+        let prior = Prior { mean: 0.1, strength: 50.0 };
         let standing = |s, n| Standing::from_probability(proportion_below_peers(s, n, prior));
         assert_eq!(standing(30.0, 1000.0), Standing::Lower);
         assert_eq!(standing(110.0, 1000.0), Standing::AsGood);

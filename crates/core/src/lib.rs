@@ -17,6 +17,6 @@ pub mod verdict;
 pub mod window;
 
 pub use metrics::Tally;
-pub use money::{Currency, Micros, Money};
+pub use money::{Currency, Micros, Money, MoneyError};
 pub use target::Target;
 pub use window::Window;

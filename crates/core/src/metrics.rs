@@ -127,26 +127,13 @@ mod tests {
     #[test]
     fn a_ratio_over_nothing_is_absent() {
         let t = Tally::default();
-        let all = [
-            t.ctr(),
-            t.cpc(),
-            t.cpm(),
-            t.cvr(),
-            t.cpa(),
-            t.roas(),
-            t.acos(),
-            t.aov(),
-        ];
+        let all = [t.ctr(), t.cpc(), t.cpm(), t.cvr(), t.cpa(), t.roas(), t.acos(), t.aov()];
         assert!(all.iter().all(Option::is_none));
     }
 
     #[test]
     fn a_ratio_of_a_sum_is_the_ratio_of_the_sums() {
-        let dear = Tally {
-            clicks: 1,
-            spend: Micros::from_units(9.0),
-            ..Tally::default()
-        };
+        let dear = Tally { clicks: 1, spend: Micros::from_units(9.0), ..Tally::default() };
         assert_eq!((tally() + dear).cpc(), Some(109.0 / 51.0));
     }
 }

@@ -38,11 +38,9 @@ impl FromStr for Currency {
     fn from_str(text: &str) -> Result<Self, MoneyError> {
         let bytes = text.trim().as_bytes();
         match bytes {
-            [a, b, c] if bytes.iter().all(u8::is_ascii_alphabetic) => Ok(Self([
-                a.to_ascii_uppercase(),
-                b.to_ascii_uppercase(),
-                c.to_ascii_uppercase(),
-            ])),
+            [a, b, c] if bytes.iter().all(u8::is_ascii_alphabetic) => {
+                Ok(Self([a.to_ascii_uppercase(), b.to_ascii_uppercase(), c.to_ascii_uppercase()]))
+            }
             _ => Err(MoneyError::NoCurrency(text.to_owned())),
         }
     }
@@ -120,10 +118,8 @@ impl Micros {
             return Err(MoneyError::TooFine(text.to_owned()));
         }
         let mut micros: i64 = 0;
-        for digit in whole
-            .bytes()
-            .chain(part.bytes())
-            .chain(std::iter::repeat_n(b'0', 6 - part.len()))
+        for digit in
+            whole.bytes().chain(part.bytes()).chain(std::iter::repeat_n(b'0', 6 - part.len()))
         {
             micros = micros
                 .checked_mul(10)
@@ -136,10 +132,7 @@ impl Micros {
     /// As a plain decimal without loss: the form of the report files.
     pub fn to_plain(self) -> String {
         let sign = if self.0 < 0 { "-" } else { "" };
-        let (whole, part) = (
-            self.0.unsigned_abs() / 1_000_000,
-            self.0.unsigned_abs() % 1_000_000,
-        );
+        let (whole, part) = (self.0.unsigned_abs() / 1_000_000, self.0.unsigned_abs() % 1_000_000);
         let text = format!("{sign}{whole}.{part:06}");
         text.trim_end_matches('0').trim_end_matches('.').to_owned()
     }
@@ -186,10 +179,7 @@ pub struct Money {
 impl Money {
     /// The sum, if both are of one currency.
     pub fn checked_add(self, other: Self) -> Result<Self, MoneyError> {
-        Ok(Self {
-            amount: self.amount + other.into(self.currency)?,
-            ..self
-        })
+        Ok(Self { amount: self.amount + other.into(self.currency)?, ..self })
     }
 
     /// The bare amount for an owner whose currency is `currency`.
@@ -197,10 +187,7 @@ impl Money {
         if self.currency == currency {
             Ok(self.amount)
         } else {
-            Err(MoneyError::Mixed {
-                found: self.currency,
-                expected: currency,
-            })
+            Err(MoneyError::Mixed { found: self.currency, expected: currency })
         }
     }
 }
@@ -242,35 +229,17 @@ mod tests {
 
     #[test]
     fn refuses_what_is_no_amount() {
-        for text in [
-            "",
-            "-",
-            ".",
-            "1,5",
-            "1e3",
-            "12.3456789",
-            "99999999999999999999",
-            "−3",
-        ] {
+        for text in ["", "-", ".", "1,5", "1e3", "12.3456789", "99999999999999999999", "−3"] {
             assert!(Micros::parse(text).is_err(), "{text}");
         }
     }
 
     #[test]
     fn two_currencies_do_not_add() {
-        let euros = Money {
-            amount: Micros::new(1),
-            currency: "eur".parse().unwrap(),
-        };
-        let crowns = Money {
-            amount: Micros::new(1),
-            currency: "NOK".parse().unwrap(),
-        };
+        let euros = Money { amount: Micros::new(1), currency: "eur".parse().unwrap() };
+        let crowns = Money { amount: Micros::new(1), currency: "NOK".parse().unwrap() };
         assert_eq!(euros.checked_add(euros).unwrap().amount, Micros::new(2));
-        assert!(matches!(
-            euros.checked_add(crowns),
-            Err(MoneyError::Mixed { .. })
-        ));
+        assert!(matches!(euros.checked_add(crowns), Err(MoneyError::Mixed { .. })));
         assert!("EU".parse::<Currency>().is_err());
         assert_eq!("jpy".parse::<Currency>().unwrap().minor_digits(), 0);
     }

@@ -9,16 +9,13 @@
 /// ```
 pub fn share_out(total: i64, wanted: &[f64], bounds: &[(i64, i64)]) -> Vec<i64> {
     let sum: f64 = wanted.iter().sum();
-    let exact: Vec<f64> = wanted
-        .iter()
-        .map(|w| {
-            if sum > 0.0 {
-                total as f64 * w / sum
-            } else {
-                total as f64 / wanted.len() as f64
-            }
-        })
-        .collect();
+    let exact: Vec<f64> =
+        wanted
+            .iter()
+            .map(|w| {
+                if sum > 0.0 { total as f64 * w / sum } else { total as f64 / wanted.len() as f64 }
+            })
+            .collect();
     round_to(total, &exact, bounds)
 }
 
@@ -36,21 +33,13 @@ pub fn round_to(total: i64, exact: &[f64], bounds: &[(i64, i64)]) -> Vec<i64> {
     while missing != 0 {
         let up = missing.signum();
         let room = |i: usize, whole: &[i64]| {
-            if up > 0 {
-                bounds[i].1 - whole[i]
-            } else {
-                whole[i] - bounds[i].0
-            }
+            if up > 0 { bounds[i].1 - whole[i] } else { whole[i] - bounds[i].0 }
         };
         order.sort_by(|a, b| {
             let key = |i| remainder(i, &whole) * up as f64;
             key(b).total_cmp(&key(a)).then(a.cmp(b))
         });
-        let open: Vec<usize> = order
-            .iter()
-            .copied()
-            .filter(|&i| room(i, &whole) > 0)
-            .collect();
+        let open: Vec<usize> = order.iter().copied().filter(|&i| room(i, &whole) > 0).collect();
         if open.is_empty() {
             break;
         }

@@ -29,10 +29,7 @@ pub enum Finding {
 
 /// Looks through settled days in order (gaps in days are days without traffic).
 pub fn findings(days: &[(NaiveDate, Tally)], target: Option<Target>) -> Vec<Finding> {
-    silence(days)
-        .into_iter()
-        .chain(values_missing(days, target))
-        .collect()
+    silence(days).into_iter().chain(values_missing(days, target)).collect()
 }
 
 /// The silent stretch at the end, if chance makes it less likely than 1 in 100 (Poisson tail).
@@ -53,9 +50,8 @@ fn silence(days: &[(NaiveDate, Tally)]) -> Option<Finding> {
 fn values_missing(days: &[(NaiveDate, Tally)], target: Option<Target>) -> Option<Finding> {
     let all: Tally = days.iter().map(|(_, t)| *t).sum();
     let roas = matches!(target, Some(Target::Roas(_)));
-    (roas && all.conversions > 0.0 && all.value.get() == 0).then_some(Finding::NoValues {
-        conversions: all.conversions,
-    })
+    (roas && all.conversions > 0.0 && all.value.get() == 0)
+        .then_some(Finding::NoValues { conversions: all.conversions })
 }
 
 #[cfg(test)]
@@ -71,11 +67,7 @@ mod tests {
             value: Micros::from_units(c),
             ..Tally::default()
         };
-        first
-            .iter_days()
-            .zip(conversions)
-            .map(|(d, &c)| (d, tally(c)))
-            .collect()
+        first.iter_days().zip(conversions).map(|(d, &c)| (d, tally(c))).collect()
     }
 
     #[test]
@@ -105,10 +97,7 @@ mod tests {
         for (_, t) in &mut d {
             t.value = Micros::ZERO;
         }
-        assert_eq!(
-            findings(&d, Some(Target::Roas(4.0))),
-            [Finding::NoValues { conversions: 4.0 }]
-        );
+        assert_eq!(findings(&d, Some(Target::Roas(4.0))), [Finding::NoValues { conversions: 4.0 }]);
         assert!(findings(&d, Some(Target::Cpa(4.0))).is_empty());
     }
 }

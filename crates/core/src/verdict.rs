@@ -183,12 +183,9 @@ pub fn diagnose(case: &Case) -> Diagnosis {
     let peers: Tally = case.peers.iter().copied().sum();
     let target_cpa = case.target.as_cpa(worth_of_a_conversion(t, &peers));
     let p_over = target_cpa.map(|cpa| probability_over(t, case.peers, cpa));
-    let cvr = standing(t.conversions, t.clicks, case.peers, |p| {
-        (p.conversions, p.clicks)
-    });
-    let ctr = standing(t.clicks as f64, t.impressions, case.peers, |p| {
-        (p.clicks as f64, p.impressions)
-    });
+    let cvr = standing(t.conversions, t.clicks, case.peers, |p| (p.conversions, p.clicks));
+    let ctr =
+        standing(t.clicks as f64, t.impressions, case.peers, |p| (p.clicks as f64, p.impressions));
     let afford = |rate: Option<f64>| affordable(target_cpa?, rate?);
     let own = afford(t.cvr());
     let best = afford(t.cvr().into_iter().chain(peers.cvr()).reduce(f64::max)).map(|a| a.cpc);
@@ -238,14 +235,8 @@ fn worth_of_a_conversion(t: &Tally, peers: &Tally) -> Option<f64> {
 /// P(CPA > target): Gamma posterior of conversions per unit of spend, prior from the peers; without
 /// peers a prior of one conversion at the target.
 fn probability_over(t: &Tally, peers: &[Tally], target_cpa: f64) -> f64 {
-    let rates: Vec<_> = peers
-        .iter()
-        .map(|p| (p.conversions, p.spend.to_units()))
-        .collect();
-    let prior = prior_from_peers(&rates).unwrap_or(Prior {
-        mean: 1.0 / target_cpa,
-        strength: 1.0,
-    });
+    let rates: Vec<_> = peers.iter().map(|p| (p.conversions, p.spend.to_units())).collect();
+    let prior = prior_from_peers(&rates).unwrap_or(Prior { mean: 1.0 / target_cpa, strength: 1.0 });
     rate_below(t.conversions, t.spend.to_units(), prior, 1.0 / target_cpa)
 }
 
@@ -255,11 +246,7 @@ fn standing(
     peers: &[Tally],
     rate: impl Fn(&Tally) -> (f64, i64),
 ) -> Option<Standing> {
-    let rates: Vec<_> = peers
-        .iter()
-        .map(|p| rate(p))
-        .map(|(s, n)| (s, n as f64))
-        .collect();
+    let rates: Vec<_> = peers.iter().map(rate).map(|(s, n)| (s, n as f64)).collect();
     let prior = prior_from_peers(&rates)?;
     (trials > 0).then(|| {
         Standing::from_probability(proportion_below_peers(successes, trials as f64, prior))
@@ -277,27 +264,17 @@ fn too_early(case: &Case, target_cpa: Option<f64>, p_over: Option<f64>) -> Optio
         }
     }
     if case.settled_days < LEAST_DAYS {
-        return Some(Early::Unsettled {
-            days: case.settled_days,
-        });
+        return Some(Early::Unsettled { days: case.settled_days });
     }
     let (target_cpa, p) = target_cpa.zip(p_over)?;
     let needed = LEAST_TARGETS * target_cpa;
     if spend < needed {
-        return Some(Early::LittleSpend {
-            needed,
-            days: days_for(needed - spend),
-        });
+        return Some(Early::LittleSpend { needed, days: days_for(needed - spend) });
     }
     (p > 1.0 - SURE && p < SURE).then(|| {
         let more = conversions_for_certainty(&case.tally, target_cpa);
-        let days = more
-            .zip(case.tally.cpa())
-            .and_then(|(m, cpa)| days_for(m * cpa));
-        Early::Undecided {
-            more_conversions: more,
-            days,
-        }
+        let days = more.zip(case.tally.cpa()).and_then(|(m, cpa)| days_for(m * cpa));
+        Early::Undecided { more_conversions: more, days }
     })
 }
 
@@ -306,8 +283,7 @@ fn too_early(case: &Case, target_cpa: Option<f64>, p_over: Option<f64>) -> Optio
 fn conversions_for_certainty(t: &Tally, target_cpa: f64) -> Option<f64> {
     let log = (t.cpa()? / target_cpa).ln();
     let all = (SURE_Z / log).powi(2);
-    all.is_finite()
-        .then(|| (all - t.conversions).max(1.0).ceil())
+    all.is_finite().then(|| (all - t.conversions).max(1.0).ceil())
 }
 
 fn at_fault(
@@ -388,19 +364,13 @@ mod tests {
         let peers = peers();
         let d = diagnose(&case(tally(90_000, 1000, 6.0, 60.0), &peers));
         assert_eq!(d.verdict, Verdict::Traffic);
-        assert_eq!(
-            (d.cvr, d.ctr),
-            (Some(Standing::Lower), Some(Standing::Lower))
-        );
+        assert_eq!((d.cvr, d.ctr), (Some(Standing::Lower), Some(Standing::Lower)));
     }
 
     #[test]
     fn converts_badly_and_pays_too_much() {
         let peers = peers();
-        assert_eq!(
-            diagnose(&case(tally(26_000, 1000, 12.0, 60.0), &peers)).verdict,
-            Verdict::Both
-        );
+        assert_eq!(diagnose(&case(tally(26_000, 1000, 12.0, 60.0), &peers)).verdict, Verdict::Both);
     }
 
     #[test]
@@ -416,52 +386,21 @@ mod tests {
     fn too_early_in_four_ways() {
         let peers = peers();
         let dear = tally(26_000, 1000, 12.0, 60.0);
-        let young = Case {
-            launched: Some(day(6)),
-            ..case(dear, &peers)
-        };
-        assert_eq!(
-            diagnose(&young).early,
-            Some(Early::Launched {
-                on: day(6),
-                due: day(15)
-            })
-        );
-        let unsettled = Case {
-            settled_days: 2,
-            ..case(dear, &peers)
-        };
-        assert_eq!(
-            diagnose(&unsettled).early,
-            Some(Early::Unsettled { days: 2 })
-        );
+        let young = Case { launched: Some(day(6)), ..case(dear, &peers) };
+        assert_eq!(diagnose(&young).early, Some(Early::Launched { on: day(6), due: day(15) }));
+        let unsettled = Case { settled_days: 2, ..case(dear, &peers) };
+        assert_eq!(diagnose(&unsettled).early, Some(Early::Unsettled { days: 2 }));
         let thin = diagnose(&case(tally(500, 10, 5.0, 0.0), &peers));
-        assert_eq!(
-            thin.early,
-            Some(Early::LittleSpend {
-                needed: 90.0,
-                days: Some(23)
-            })
-        );
+        assert_eq!(thin.early, Some(Early::LittleSpend { needed: 90.0, days: Some(23) }));
         let level = diagnose(&case(tally(2600, 100, 6.0, 19.0), &peers));
-        assert!(
-            matches!(level.early, Some(Early::Undecided { .. })),
-            "{level:?}"
-        );
-        assert!(
-            [young, unsettled]
-                .iter()
-                .all(|c| diagnose(c).verdict == Verdict::TooEarly)
-        );
+        assert!(matches!(level.early, Some(Early::Undecided { .. })), "{level:?}");
+        assert!([young, unsettled].iter().all(|c| diagnose(c).verdict == Verdict::TooEarly));
     }
 
     #[test]
     fn a_launch_is_judged_on_its_ninth_day_after() {
         let peers = peers();
-        let due = Case {
-            launched: Some(day(1)),
-            ..case(tally(26_000, 1000, 12.0, 60.0), &peers)
-        };
+        let due = Case { launched: Some(day(1)), ..case(tally(26_000, 1000, 12.0, 60.0), &peers) };
         assert_eq!(diagnose(&due).verdict, Verdict::Both);
     }
 
@@ -499,21 +438,11 @@ mod tests {
 
     #[test]
     fn held_by_budget_or_bid() {
-        let hold = |days, full_days, used, ceiling| Hold {
-            days,
-            full_days,
-            used: Some(used),
-            ceiling,
-        };
+        let hold =
+            |days, full_days, used, ceiling| Hold { days, full_days, used: Some(used), ceiling };
         assert_eq!(hold(28, 14, 0.97, None).held_by(Some(1.0)), HeldBy::Budget);
-        assert_eq!(
-            hold(28, 13, 0.7, Some(1.0)).held_by(Some(0.96)),
-            HeldBy::Bid
-        );
-        assert_eq!(
-            hold(28, 0, 0.7, Some(2.0)).held_by(Some(0.96)),
-            HeldBy::Neither
-        );
+        assert_eq!(hold(28, 13, 0.7, Some(1.0)).held_by(Some(0.96)), HeldBy::Bid);
+        assert_eq!(hold(28, 0, 0.7, Some(2.0)).held_by(Some(0.96)), HeldBy::Neither);
         assert_eq!(Hold::default().held_by(Some(0.96)), HeldBy::Unknown);
     }
 }

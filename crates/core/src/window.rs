@@ -22,9 +22,7 @@ impl Window {
 
     /// So many days (at least one) that end on `to`.
     pub fn ending(to: NaiveDate, days: u64) -> Self {
-        let from = to
-            .checked_sub_days(Days::new(days.max(1) - 1))
-            .unwrap_or(to);
+        let from = to.checked_sub_days(Days::new(days.max(1) - 1)).unwrap_or(to);
         Self { from, to }
     }
 
@@ -56,10 +54,7 @@ impl Window {
     /// This window moved by whole lengths of itself; stays put at the calendar's end.
     pub fn shifted(&self, lengths: i64) -> Self {
         let by = chrono::Duration::days(lengths * self.days().cast_signed());
-        match (
-            self.from.checked_add_signed(by),
-            self.to.checked_add_signed(by),
-        ) {
+        match (self.from.checked_add_signed(by), self.to.checked_add_signed(by)) {
             (Some(from), Some(to)) => Self { from, to },
             _ => *self,
         }
@@ -85,9 +80,7 @@ impl Window {
 
 /// The last settled day when reports reach to `last_day`.
 pub fn last_settled(last_day: NaiveDate) -> NaiveDate {
-    last_day
-        .checked_sub_days(Days::new(SETTLE_DAYS))
-        .unwrap_or(last_day)
+    last_day.checked_sub_days(Days::new(SETTLE_DAYS)).unwrap_or(last_day)
 }
 
 #[cfg(test)]

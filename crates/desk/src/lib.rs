@@ -1,1 +1,34 @@
-//! x
+//! Use cases, one module a step of the loop: load, call core, save. Used by the pages, the command line
+//! and jobs alike. Never here: SQL, HTML, rules of the job.
+
+pub mod accounts;
+pub mod book;
+pub mod budgets;
+pub mod causes;
+pub mod diagnosis_file;
+pub mod entry;
+pub mod figures;
+pub mod plan_file;
+pub mod reports;
+pub mod sign_in;
+pub mod spend;
+pub mod wording;
+
+pub use tiller_store::people::{Account, Person, Role};
+pub use tiller_store::{
+    AccountId, AdGroupId, CampaignId, ImportId, ItemId, PersonId, PgPool, PlanId, StoreError,
+};
+
+/// Why a use case ended without its result.
+#[derive(Debug, thiserror::Error)]
+pub enum DeskError {
+    /// The database.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Nothing of that kind in this account.
+    #[error("there is no such {0} in this account")]
+    NotFound(&'static str),
+    /// Input that can't be used; the message says what to do.
+    #[error("{0}")]
+    Invalid(String),
+}

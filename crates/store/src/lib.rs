@@ -1,1 +1,95 @@
-//! x
+//! PostgreSQL through SQLx: migrations, queries and row types; the only SQL of the project. Every query
+//! on an account's data takes the account's id. Never here: rules of the job, sentences for people.
+
+pub mod facts;
+pub mod imports;
+pub mod merge;
+pub mod people;
+pub mod plans;
+pub mod sessions;
+pub mod targets;
+
+use std::time::Duration;
+
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+
+pub use sqlx::PgPool;
+
+/// The migrations, for tests that make databases of their own.
+pub static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!("./migrations");
+
+macro_rules! ids {
+    ($($(#[$doc:meta])* $name:ident),*) => {$(
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize, sqlx::Type)]
+        #[sqlx(transparent)]
+        #[serde(transparent)]
+        pub struct $name(pub i64);
+
+        impl std::fmt::Display for $name {
+            fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                self.0.fmt(f)
+            }
+        }
+    )*};
+}
+
+ids! {
+    /// An account.
+    AccountId,
+    /// A person.
+    PersonId,
+    /// A campaign.
+    CampaignId,
+    /// An ad group.
+    AdGroupId,
+    /// A keyword, listing, ad or audience.
+    ItemId,
+    /// A report import.
+    ImportId,
+    /// A saved plan.
+    PlanId
+}
+
+/// What can go wrong with the database.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The database refused or did not answer.
+    #[error("the database did not answer: {0}")]
+    Database(#[from] sqlx::Error),
+    /// The schema could not be brought up to date.
+    #[error("the database's schema could not be brought up to date: {0}")]
+    Migration(#[from] sqlx::migrate::MigrateError),
+    /// Stored JSON does not have its form.
+    #[error("stored data could not be read: {0}")]
+    Json(#[from] serde_json::Error),
+}
+
+impl StoreError {
+    /// Whether a unique name was taken already.
+    pub fn is_taken(&self) -> bool {
+        matches!(self, Self::Database(sqlx::Error::Database(e)) if e.is_unique_violation())
+    }
+}
+
+/// Connects; waits a while for a database that is only starting.
+pub async fn connect(url: &str, connections: u32) -> Result<PgPool, StoreError> {
+    let options: PgConnectOptions = url.parse()?;
+    let pool = PgPoolOptions::new()
+        .max_connections(connections)
+        .acquire_timeout(Duration::from_secs(10))
+        .connect_with(options.application_name("gold-tiller"))
+        .await?;
+    Ok(pool)
+}
+
+/// Brings the schema up to date, under a lock, forward only.
+pub async fn migrate(pool: &PgPool) -> Result<(), StoreError> {
+    Ok(MIGRATIONS.run(pool).await?)
+}
+
+/// Whether the database answers.
+pub async fn ping(pool: &PgPool) -> Result<(), StoreError> {
+    sqlx::query_scalar!("SELECT 1").fetch_one(pool).await?;
+    Ok(())
+}

@@ -1,1 +1,47 @@
-//! x
+//! Axum routes, Askama templates, htmx fragments, charts and assets. A handler extracts, calls the desk
+//! and renders. Never here: SQL, rules of the job.
+
+mod assets;
+mod chart;
+mod error;
+mod extract;
+mod frame;
+mod metrics;
+mod pages;
+mod params;
+mod routes;
+mod security;
+mod session;
+
+use std::sync::Arc;
+
+use tiller_desk::PgPool;
+use tokio::sync::Notify;
+
+pub use metrics::install as install_metrics;
+pub use routes::router;
+pub use session::sweep as sweep_sessions;
+
+/// What every handler may use.
+#[derive(Clone, Debug)]
+pub struct App {
+    /// The database.
+    pub pool: PgPool,
+    /// Offered on the sign-in page in demo mode.
+    pub demo: Option<DemoSignIn>,
+    /// Cookies are sent over HTTPS only.
+    pub https: bool,
+    /// Rung when an import has been queued.
+    pub wake: Arc<Notify>,
+    /// What the program counts of itself.
+    pub metrics: Option<metrics_exporter_prometheus::PrometheusHandle>,
+}
+
+/// The demo analyst.
+#[derive(Clone, Debug)]
+pub struct DemoSignIn {
+    /// Address.
+    pub email: String,
+    /// Password; the demo is no secret.
+    pub password: String,
+}

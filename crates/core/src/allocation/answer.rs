@@ -91,9 +91,7 @@ impl Totals {
     }
     /// Value ÷ spend.
     pub fn roas(&self) -> Option<f64> {
-        self.value
-            .filter(|_| self.budget > 0.0)
-            .map(|v| v / self.budget)
+        self.value.filter(|_| self.budget > 0.0).map(|v| v / self.budget)
     }
 }
 
@@ -117,10 +115,9 @@ pub enum Warning {
 /// Solves a problem, with repairs where its limits contradict each other.
 pub fn solve(problem: &Problem) -> Answer {
     match solve_without_repairs(problem) {
-        Answer::Infeasible { conflicts, .. } => Answer::Infeasible {
-            repairs: offer(problem, &conflicts),
-            conflicts,
-        },
+        Answer::Infeasible { conflicts, .. } => {
+            Answer::Infeasible { repairs: offer(problem, &conflicts), conflicts }
+        }
         solved @ Answer::Optimal(_) => solved,
     }
 }
@@ -137,10 +134,7 @@ impl Problem {
 pub(super) fn solve_without_repairs(problem: &Problem) -> Answer {
     match best_split(problem) {
         Ok(split) => Answer::Optimal(report(problem, &split)),
-        Err(conflicts) => Answer::Infeasible {
-            conflicts,
-            repairs: Vec::new(),
-        },
+        Err(conflicts) => Answer::Infeasible { conflicts, repairs: Vec::new() },
     }
 }
 
@@ -162,16 +156,8 @@ fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
         r.1 = r.1.max(r.0);
     }
     let curves: Vec<Curve> = tree.order.iter().map(|&i| goal_curve(problem, i)).collect();
-    let weights = tree
-        .order
-        .iter()
-        .map(|&i| goal_weight(problem, i))
-        .collect();
-    let price = if matches!(problem.goal, Goal::Profit | Goal::LeastSpend) {
-        1.0
-    } else {
-        0.0
-    };
+    let weights = tree.order.iter().map(|&i| goal_weight(problem, i)).collect();
+    let price = if matches!(problem.goal, Goal::Profit | Goal::LeastSpend) { 1.0 } else { 0.0 };
     let space = Space {
         tree: &tree,
         reach: &reach,
@@ -183,11 +169,7 @@ fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
     let amounts = space
         .solve(&Objective { weights, price }, &couplings)
         .map_err(|out| vec![out_of_reach(problem, &tree, &curves, out)])?;
-    let amounts = if problem.step > 0.0 {
-        round(&tree, &amounts, problem.step)
-    } else {
-        amounts
-    };
+    let amounts = if problem.step > 0.0 { round(&tree, &amounts, problem.step) } else { amounts };
     Ok(Split { tree, amounts })
 }
 
@@ -195,9 +177,7 @@ fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
 fn goal_curve(problem: &Problem, i: usize) -> Curve {
     let line = &problem.lines[i];
     if problem.goal == Goal::Clicks {
-        return Curve::Linear {
-            slope: line.cost_per_click().map_or(0.0, |cpc| 1.0 / cpc),
-        };
+        return Curve::Linear { slope: line.cost_per_click().map_or(0.0, |cpc| 1.0 / cpc) };
     }
     line.response.over(problem.days)
 }
@@ -216,10 +196,7 @@ fn couplings(problem: &Problem, tree: &Tree) -> Vec<Coupling> {
     let l = &problem.limits;
     let ones = vec![1.0; tree.order.len()];
     let values = || {
-        tree.order
-            .iter()
-            .map(|&i| problem.lines[i].value_per_conversion.unwrap_or(0.0))
-            .collect()
+        tree.order.iter().map(|&i| problem.lines[i].value_per_conversion.unwrap_or(0.0)).collect()
     };
     let cpa = l.max_cpa.map(|t| Coupling {
         limit: WholeLimit::MaxCpa,
@@ -247,9 +224,7 @@ fn out_of_reach(problem: &Problem, tree: &Tree, curves: &[Curve], out: OutOfReac
     let value: f64 = (0..curves.len())
         .map(|p| {
             curves[p].at(out.best[p])
-                * problem.lines[tree.order[p]]
-                    .value_per_conversion
-                    .unwrap_or(0.0)
+                * problem.lines[tree.order[p]].value_per_conversion.unwrap_or(0.0)
         })
         .sum();
     let spend: f64 = out.best.iter().sum();
@@ -284,23 +259,14 @@ fn objective(problem: &Problem, budgets: &[f64]) -> f64 {
 }
 
 fn totals(problem: &Problem, budgets: &[f64]) -> Totals {
-    let mut sum = Totals {
-        clicks: Some(0.0),
-        value: Some(0.0),
-        ..Totals::default()
-    };
+    let mut sum = Totals { clicks: Some(0.0), value: Some(0.0), ..Totals::default() };
     for (line, &budget) in problem.lines.iter().zip(budgets) {
         let conversions = line.response.over(problem.days).at(budget);
         sum.budget += budget;
         sum.conversions += conversions;
-        sum.clicks = sum
-            .clicks
-            .zip(line.cost_per_click())
-            .map(|(c, cpc)| c + budget / cpc);
-        sum.value = sum
-            .value
-            .zip(line.value_per_conversion)
-            .map(|(v, worth)| v + conversions * worth);
+        sum.clicks = sum.clicks.zip(line.cost_per_click()).map(|(c, cpc)| c + budget / cpc);
+        sum.value =
+            sum.value.zip(line.value_per_conversion).map(|(v, worth)| v + conversions * worth);
     }
     sum
 }
@@ -354,11 +320,7 @@ fn next_1000(problem: &Problem, now: f64) -> Option<f64> {
     more.total.amount += 1000.0;
     // Whole steps would hide the worth of a small change.
     more.step = 0.0;
-    let with = |p: &Problem| {
-        best_split(p)
-            .ok()
-            .map(|s| objective(p, &s.tree.restore(&s.amounts)))
-    };
+    let with = |p: &Problem| best_split(p).ok().map(|s| objective(p, &s.tree.restore(&s.amounts)));
     let then = with(&more).or_else(|| {
         more.total.spend = Use::UpTo;
         with(&more)
@@ -416,10 +378,7 @@ fn warnings(problem: &Problem, tree: &Tree, budgets: &[f64]) -> Vec<Warning> {
     let corner = (0..free.len())
         .max_by(|&a, &b| free[a].total_cmp(&free[b]))
         .filter(|&i| free.len() > 1 && all > 0.0 && constant(i) && free[i] >= 0.8 * all)
-        .map(|i| Warning::Corner {
-            line: problem.lines[i].id.clone(),
-            share: free[i] / all,
-        });
+        .map(|i| Warning::Corner { line: problem.lines[i].id.clone(), share: free[i] / all });
     let outside: Vec<String> = problem
         .lines
         .iter()
@@ -437,21 +396,13 @@ pub fn limit_costs(problem: &Problem, solved: &Solved) -> Vec<(String, HeldBy, f
     let gain = |relax: &dyn Fn(&mut Problem)| {
         let mut free = problem.clone();
         relax(&mut free);
-        let sign = if problem.goal == Goal::LeastSpend {
-            -1.0
-        } else {
-            1.0
-        };
+        let sign = if problem.goal == Goal::LeastSpend { -1.0 } else { 1.0 };
         best_split(&free)
             .ok()
             .map(|s| sign * (objective(&free, &s.tree.restore(&s.amounts)) - solved.objective))
     };
-    let lines = problem
-        .lines
-        .iter()
-        .zip(&solved.lines)
-        .enumerate()
-        .filter_map(|(i, (line, answer))| {
+    let lines =
+        problem.lines.iter().zip(&solved.lines).enumerate().filter_map(|(i, (line, answer))| {
             let relax: &dyn Fn(&mut Problem) = match answer.held_by {
                 HeldBy::Floor if line.floor > 0.0 => &|p| p.lines[i].floor = 0.0,
                 HeldBy::Ceiling if line.ceiling.is_some() => &|p| p.lines[i].ceiling = None,
@@ -483,10 +434,7 @@ pub fn limit_costs(problem: &Problem, solved: &Solved) -> Vec<(String, HeldBy, f
         });
         [floor, ceiling].into_iter().flatten().flatten()
     });
-    lines
-        .chain(groups)
-        .filter(|(_, _, gain)| *gain > 1e-9 * solved.objective.abs())
-        .collect()
+    lines.chain(groups).filter(|(_, _, gain)| *gain > 1e-9 * solved.objective.abs()).collect()
 }
 
 #[cfg(test)]
@@ -509,10 +457,7 @@ mod tests {
     /// Closed form: b = ½, a = (1, 2), B = 100 → 20 / 80, total √(B·Σa²) = √500.
     #[test]
     fn two_power_lines() {
-        let s = solved(&problem(
-            100.0,
-            vec![power("a", 1.0, 0.5), power("b", 2.0, 0.5)],
-        ));
+        let s = solved(&problem(100.0, vec![power("a", 1.0, 0.5), power("b", 2.0, 0.5)]));
         assert!((s.lines[0].budget - 20.0).abs() < 1e-9 && (s.lines[1].budget - 80.0).abs() < 1e-9);
         assert!((s.objective - 500f64.sqrt()).abs() < 1e-9);
         assert!((s.lines[0].marginal - s.lines[1].marginal).abs() < 1e-12);
@@ -521,10 +466,7 @@ mod tests {
 
     #[test]
     fn equal_lines_share_equally() {
-        for make in [
-            |n: &str| power(n, 1.3, 0.7),
-            |n: &str| constant(n, 2.0, 0.05),
-        ] {
+        for make in [|n: &str| power(n, 1.3, 0.7), |n: &str| constant(n, 2.0, 0.05)] {
             let b = budgets(&problem(90.0, ["a", "b", "c"].map(make).to_vec()));
             assert!(b.iter().all(|b| (b - 30.0).abs() < 1e-9), "{b:?}");
         }
@@ -532,10 +474,7 @@ mod tests {
 
     #[test]
     fn constant_rates_go_to_one_corner_and_say_so() {
-        let mut p = problem(
-            100.0,
-            vec![constant("dear", 2.0, 0.02), constant("cheap", 2.0, 0.05)],
-        );
+        let mut p = problem(100.0, vec![constant("dear", 2.0, 0.02), constant("cheap", 2.0, 0.05)]);
         let s = solved(&p);
         assert_eq!(s.lines[1].budget, 100.0);
         assert!(matches!(&s.warnings[0], Warning::Corner { line, .. } if line == "cheap"));
@@ -546,19 +485,9 @@ mod tests {
 
     #[test]
     fn groups_hold_their_lines() {
-        let mut p = problem(
-            100.0,
-            vec![
-                power("a", 1.0, 0.5),
-                power("b", 2.0, 0.5),
-                power("c", 2.0, 0.5),
-            ],
-        );
-        p.groups = vec![Group {
-            id: "g".into(),
-            share_ceiling: Some(0.3),
-            ..Group::default()
-        }];
+        let mut p =
+            problem(100.0, vec![power("a", 1.0, 0.5), power("b", 2.0, 0.5), power("c", 2.0, 0.5)]);
+        p.groups = vec![Group { id: "g".into(), share_ceiling: Some(0.3), ..Group::default() }];
         p.lines[1].group = Some("g".into());
         p.lines[2].group = Some("g".into());
         let s = solved(&p);
@@ -574,14 +503,8 @@ mod tests {
         let mut p = problem(100.0, ["a", "b", "c"].map(|n| power(n, 1.0, 0.5)).to_vec());
         p.step = 0.01;
         let b = budgets(&p);
-        assert_eq!(
-            b.iter().map(|b| (b * 100.0).round() as i64).sum::<i64>(),
-            10_000
-        );
-        assert!(
-            b.iter()
-                .all(|b| (b * 100.0 - (b * 100.0).round()).abs() < 1e-9)
-        );
+        assert_eq!(b.iter().map(|b| (b * 100.0).round() as i64).sum::<i64>(), 10_000);
+        assert!(b.iter().all(|b| (b * 100.0 - (b * 100.0).round()).abs() < 1e-9));
     }
 
     #[test]
@@ -590,11 +513,7 @@ mod tests {
         p.goal = Goal::LeastSpend;
         p.limits.min_conversions = Some(500f64.sqrt());
         let s = solved(&p);
-        assert!(
-            (s.totals.budget - 100.0).abs() < 1e-6,
-            "{}",
-            s.totals.budget
-        );
+        assert!((s.totals.budget - 100.0).abs() < 1e-6, "{}", s.totals.budget);
         assert_eq!(s.next_1000, None);
     }
 
@@ -602,13 +521,8 @@ mod tests {
     fn cpa_at_most_leaves_money_unspent() {
         let mut p = problem(1000.0, vec![power("a", 1.0, 0.5), power("b", 2.0, 0.5)]);
         p.limits.max_cpa = Some(10.0);
-        let Answer::Infeasible { conflicts, repairs } = p.answer().unwrap() else {
-            panic!()
-        };
-        assert_eq!(
-            conflicts[0].kind,
-            ConflictKind::OutOfReach(WholeLimit::MaxCpa)
-        );
+        let Answer::Infeasible { conflicts, repairs } = p.answer().unwrap() else { panic!() };
+        assert_eq!(conflicts[0].kind, ConflictKind::OutOfReach(WholeLimit::MaxCpa));
         assert!(repairs.contains(&Repair::SpendUpTo));
         p.total.spend = Use::UpTo;
         let s = solved(&p);
@@ -637,13 +551,7 @@ mod tests {
     fn most_clicks_goes_to_the_cheapest_click() {
         let mut p = problem(
             10.0,
-            vec![
-                constant("a", 2.0, 0.5),
-                Line {
-                    cpc: Some(1.0),
-                    ..power("b", 1.0, 0.5)
-                },
-            ],
+            vec![constant("a", 2.0, 0.5), Line { cpc: Some(1.0), ..power("b", 1.0, 0.5) }],
         );
         p.goal = Goal::Clicks;
         assert_eq!(budgets(&p), [0.0, 10.0]);
@@ -655,9 +563,7 @@ mod tests {
         let mut floors = base();
         floors.lines[0].floor = 80.0;
         floors.lines[1].floor = 60.0;
-        let Answer::Infeasible { conflicts, repairs } = floors.answer().unwrap() else {
-            panic!()
-        };
+        let Answer::Infeasible { conflicts, repairs } = floors.answer().unwrap() else { panic!() };
         assert_eq!(conflicts.len(), 1);
         assert_eq!(
             (conflicts[0].kind, conflicts[0].short_by()),
@@ -671,9 +577,7 @@ mod tests {
         let mut shock = base();
         shock.limits.max_change = Some(0.2);
         shock.lines[0].floor = 90.0;
-        let Answer::Infeasible { conflicts, repairs } = shock.answer().unwrap() else {
-            panic!()
-        };
+        let Answer::Infeasible { conflicts, repairs } = shock.answer().unwrap() else { panic!() };
         assert_eq!(conflicts[0].kind, ConflictKind::FloorAboveChange);
         assert!(
             repairs
@@ -683,16 +587,10 @@ mod tests {
         );
 
         let mut group = base();
-        group.groups = vec![Group {
-            id: "g".into(),
-            floor: Some(70.0),
-            ..Group::default()
-        }];
+        group.groups = vec![Group { id: "g".into(), floor: Some(70.0), ..Group::default() }];
         group.lines[0].group = Some("g".into());
         group.lines[0].ceiling = Some(50.0);
-        let Answer::Infeasible { conflicts, .. } = group.answer().unwrap() else {
-            panic!()
-        };
+        let Answer::Infeasible { conflicts, .. } = group.answer().unwrap() else { panic!() };
         assert_eq!(
             (conflicts[0].kind, conflicts[0].short_by()),
             (ConflictKind::GroupFloorAboveMembers, 20.0)
@@ -703,13 +601,7 @@ mod tests {
     fn a_line_of_no_use_gets_money_only_when_all_must_go() {
         let mut p = problem(
             100.0,
-            vec![
-                constant("none", 1.0, 0.0),
-                Line {
-                    ceiling: Some(30.0),
-                    ..power("a", 1.0, 0.5)
-                },
-            ],
+            vec![constant("none", 1.0, 0.0), Line { ceiling: Some(30.0), ..power("a", 1.0, 0.5) }],
         );
         assert_eq!(budgets(&p), [70.0, 30.0]);
         p.total.spend = Use::UpTo;

@@ -81,11 +81,7 @@ pub(super) fn find(problem: &Problem, tree: &Tree) -> Vec<Conflict> {
         let Some(group) = node.group.map(|g| &problem.groups[g].id) else {
             continue;
         };
-        let lines = || {
-            node.lines
-                .clone()
-                .map(|place| &problem.lines[tree.order[place]])
-        };
+        let lines = || node.lines.clone().map(|place| &problem.lines[tree.order[place]]);
         let conflict = |kind, asked, possible, members: Vec<String>| Conflict {
             kind,
             asked,
@@ -154,25 +150,14 @@ fn line_reach(
     } else {
         return (bounds.0, bounds.1.max(bounds.0));
     };
-    found.push(Conflict {
-        kind,
-        asked,
-        possible,
-        group: None,
-        members: vec![line.id.clone()],
-    });
+    found.push(Conflict { kind, asked, possible, group: None, members: vec![line.id.clone()] });
     (possible, possible)
 }
 
 fn against_total(problem: &Problem, (low, high): (f64, f64)) -> Option<Conflict> {
     let total = problem.total.amount;
     let names = |keep: fn(&super::Line) -> bool| {
-        problem
-            .lines
-            .iter()
-            .filter(|l| keep(l))
-            .map(|l| l.id.clone())
-            .collect()
+        problem.lines.iter().filter(|l| keep(l)).map(|l| l.id.clone()).collect()
     };
     if above(low, total) {
         let members = names(|l| l.floor > 0.0);

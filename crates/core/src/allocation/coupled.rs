@@ -43,12 +43,7 @@ pub(super) struct OutOfReach {
 
 impl Space<'_> {
     fn kernel(&self, goal: &Objective) -> Vec<f64> {
-        let kernel = Kernel::new(
-            self.tree,
-            self.reach,
-            self.curves,
-            goal.weights.iter().copied(),
-        );
+        let kernel = Kernel::new(self.tree, self.reach, self.curves, goal.weights.iter().copied());
         if self.all {
             kernel.spend_all(self.total)
         } else {
@@ -57,13 +52,8 @@ impl Space<'_> {
     }
 
     fn slack(&self, c: &Coupling, s: &[f64]) -> f64 {
-        let results: f64 = self
-            .curves
-            .iter()
-            .zip(&c.weights)
-            .zip(s)
-            .map(|((f, q), s)| q * f.at(*s))
-            .sum();
+        let results: f64 =
+            self.curves.iter().zip(&c.weights).zip(s).map(|((f, q), s)| q * f.at(*s)).sum();
         results - c.price * s.iter().sum::<f64>() - c.least
     }
 
@@ -78,10 +68,8 @@ impl Space<'_> {
             return Ok(low.2);
         }
         let size = |o: &[f64], price: f64| o.iter().copied().fold(price, f64::max).max(1e-300);
-        let (unit_goal, unit_limit) = (
-            size(&goal.weights, goal.price),
-            size(&limit.weights, limit.price),
-        );
+        let (unit_goal, unit_limit) =
+            (size(&goal.weights, goal.price), size(&limit.weights, limit.price));
         let mixed = |theta: f64| Objective {
             weights: goal
                 .weights
@@ -95,10 +83,7 @@ impl Space<'_> {
         let scale = limit.least + limit.price * nearest.iter().sum::<f64>();
         let mut high = (1.0, self.slack(limit, &nearest), nearest);
         if high.1 < -1e-9 * scale.max(1e-9) {
-            return Err(OutOfReach {
-                limit: limit.limit,
-                best: high.2,
-            });
+            return Err(OutOfReach { limit: limit.limit, best: high.2 });
         }
         let (mut weight_low, mut weight_high) = (low.1, high.1.max(0.0));
         for round in 0..100 {
@@ -127,20 +112,12 @@ impl Space<'_> {
     /// the limit allows. The slack is concave along the way, so the search stays on the safe side.
     fn mixture(&self, limit: &Coupling, misses: &[f64], meets: &[f64]) -> Vec<f64> {
         let at = |a: f64| -> Vec<f64> {
-            misses
-                .iter()
-                .zip(meets)
-                .map(|(m, k)| a * m + (1.0 - a) * k)
-                .collect()
+            misses.iter().zip(meets).map(|(m, k)| a * m + (1.0 - a) * k).collect()
         };
         let (mut low, mut high) = (0.0, 1.0);
         for _ in 0..60 {
             let middle = f64::midpoint(low, high);
-            if self.slack(limit, &at(middle)) >= 0.0 {
-                low = middle
-            } else {
-                high = middle
-            }
+            if self.slack(limit, &at(middle)) >= 0.0 { low = middle } else { high = middle }
         }
         at(low)
     }

@@ -169,11 +169,7 @@ impl Checker {
         if ok && !x.is_nan() {
             return Ok(());
         }
-        Err(ProblemError {
-            path: path.into(),
-            found: x.to_string(),
-            allowed,
-        })
+        Err(ProblemError { path: path.into(), found: x.to_string(), allowed })
     }
     fn optional(
         path: impl Into<String>,
@@ -187,11 +183,7 @@ impl Checker {
         if x.is_some() {
             return Ok(());
         }
-        Err(ProblemError {
-            path,
-            found: "nothing".into(),
-            allowed,
-        })
+        Err(ProblemError { path, found: "nothing".into(), allowed })
     }
 }
 
@@ -209,12 +201,7 @@ fn positive(x: f64) -> bool {
 impl Problem {
     /// Checks every value; the first that makes no sense is named.
     pub fn check(&self) -> Result<(), ProblemError> {
-        Checker::number(
-            "total.amount",
-            self.total.amount,
-            amount(self.total.amount),
-            AMOUNT,
-        )?;
+        Checker::number("total.amount", self.total.amount, amount(self.total.amount), AMOUNT)?;
         Checker::number("step", self.step, amount(self.step), AMOUNT)?;
         Checker::number("days", self.days, positive(self.days), ABOVE_ZERO)?;
         let steps = self.total.amount / self.step;
@@ -308,18 +295,8 @@ impl Problem {
         if let Some(group) = line.group.as_deref().filter(|g| !groups.contains(g)) {
             return Err(unknown(format!("{at}.group"), group));
         }
-        Checker::number(
-            format!("{at}.current"),
-            line.current,
-            amount(line.current),
-            AMOUNT,
-        )?;
-        Checker::number(
-            format!("{at}.floor"),
-            line.floor,
-            amount(line.floor),
-            AMOUNT,
-        )?;
+        Checker::number(format!("{at}.current"), line.current, amount(line.current), AMOUNT)?;
+        Checker::number(format!("{at}.floor"), line.floor, amount(line.floor), AMOUNT)?;
         Checker::optional(format!("{at}.ceiling"), line.ceiling, amount, AMOUNT)?;
         Checker::optional(
             format!("{at}.value_per_conversion"),
@@ -348,12 +325,7 @@ impl Problem {
             }
             Response::Saturating { limit, half_at } => {
                 Checker::number(format!("{r}.limit"), limit, amount(limit), AMOUNT)?;
-                Checker::number(
-                    format!("{r}.half_at"),
-                    half_at,
-                    positive(half_at),
-                    ABOVE_ZERO,
-                )?;
+                Checker::number(format!("{r}.half_at"), half_at, positive(half_at), ABOVE_ZERO)?;
             }
         }
         let value = || {
@@ -380,11 +352,7 @@ impl Problem {
             }
             Goal::Conversions | Goal::LeastSpend => {}
         }
-        if self.limits.min_roas.is_some() {
-            value()
-        } else {
-            Ok(())
-        }
+        if self.limits.min_roas.is_some() { value() } else { Ok(()) }
     }
 }
 
@@ -433,10 +401,7 @@ pub(super) mod tests {
     pub fn problem(total: f64, lines: Vec<Line>) -> Problem {
         Problem {
             goal: Goal::Conversions,
-            total: Total {
-                amount: total,
-                spend: Use::All,
-            },
+            total: Total { amount: total, spend: Use::All },
             step: 0.0,
             days: 1.0,
             lines,
@@ -451,16 +416,9 @@ pub(super) mod tests {
         assert_eq!(p.check().unwrap_err().path, "lines[1].response.elasticity");
         p.lines[1] = power("a", 1.0, 0.5);
         assert_eq!(p.check().unwrap_err().path, "lines[1].id");
-        p.lines[1] = Line {
-            group: Some("x".into()),
-            ..power("b", 1.0, 0.5)
-        };
+        p.lines[1] = Line { group: Some("x".into()), ..power("b", 1.0, 0.5) };
         assert_eq!(p.check().unwrap_err().path, "lines[1].group");
-        p.groups = vec![Group {
-            id: "x".into(),
-            parent: Some("x".into()),
-            ..Group::default()
-        }];
+        p.groups = vec![Group { id: "x".into(), parent: Some("x".into()), ..Group::default() }];
         assert_eq!(p.check().unwrap_err().path, "groups[0].parent");
         p.groups[0].parent = None;
         p.check().unwrap();

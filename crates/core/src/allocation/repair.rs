@@ -57,21 +57,21 @@ impl Repair {
     /// Makes the change.
     pub fn apply(&self, problem: &mut Problem) {
         let line = |problem: &mut Problem, id: &str, set: &dyn Fn(&mut super::Line)| {
-            problem
-                .lines
-                .iter_mut()
-                .filter(|l| l.id == id)
-                .for_each(set);
+            problem.lines.iter_mut().filter(|l| l.id == id).for_each(set);
         };
         match self {
             Self::Total { to } => problem.total.amount = *to,
             Self::SpendUpTo => problem.total.spend = Use::UpTo,
-            Self::Floors { lines } => lines
-                .iter()
-                .for_each(|(id, to)| line(problem, id, &|l| l.floor = *to)),
-            Self::Ceilings { lines } => lines
-                .iter()
-                .for_each(|(id, to)| line(problem, id, &|l| l.ceiling = Some(*to))),
+            Self::Floors { lines } => {
+                for (id, to) in lines {
+                    line(problem, id, &|l| l.floor = *to);
+                }
+            }
+            Self::Ceilings { lines } => {
+                for (id, to) in lines {
+                    line(problem, id, &|l| l.ceiling = Some(*to));
+                }
+            }
             Self::GroupFloor { group, to } => {
                 for g in problem.groups.iter_mut().filter(|g| g.id == *group) {
                     g.floor = g.floor.map(|_| *to);
@@ -128,18 +128,10 @@ fn solve_quietly(problem: &Problem) -> Option<Vec<Conflict>> {
 fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
     let step = problem.step;
     let up = |x: f64| {
-        if step > 0.0 {
-            (x / step - 1e-9).ceil() * step
-        } else {
-            x
-        }
+        if step > 0.0 { (x / step - 1e-9).ceil() * step } else { x }
     };
     let down = |x: f64| {
-        if step > 0.0 {
-            (x / step + 1e-9).floor() * step
-        } else {
-            x
-        }
+        if step > 0.0 { (x / step + 1e-9).floor() * step } else { x }
     };
     let lines = || problem.lines.iter().filter(|l| c.members.contains(&l.id));
     let scaled_floors = || {
@@ -155,96 +147,56 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
     let scaled_ceilings = || {
         let ceilings: f64 = lines().filter_map(|l| l.ceiling).sum();
         let ratio = 1.0 + c.short_by() / ceilings;
-        let lines = lines()
-            .filter_map(|l| Some((l.id.clone(), up(l.ceiling? * ratio))))
-            .collect();
+        let lines = lines().filter_map(|l| Some((l.id.clone(), up(l.ceiling? * ratio)))).collect();
         Repair::Ceilings { lines }
     };
     let member = || c.members.first().cloned().unwrap_or_default();
     let group = || c.group.clone().unwrap_or_default();
-    let floor_to = |to| Repair::Floors {
-        lines: vec![(member(), to)],
-    };
-    let ceiling_to = |to| Repair::Ceilings {
-        lines: vec![(member(), to)],
-    };
+    let floor_to = |to| Repair::Floors { lines: vec![(member(), to)] };
+    let ceiling_to = |to| Repair::Ceilings { lines: vec![(member(), to)] };
     let whole_step = |x: f64| (x * 1000.0 - 1e-6).ceil() / 1000.0;
     let wider = |to: f64| {
         let current = lines().next().map_or(0.0, |l| l.current);
-        (current > 0.0).then(|| Repair::MaxChange {
-            to: whole_step((to / current - 1.0).abs()),
-        })
+        (current > 0.0).then(|| Repair::MaxChange { to: whole_step((to / current - 1.0).abs()) })
     };
-    let free_change = || {
-        problem.limits.max_change.map(|_| Repair::MaxChange {
-            to: least_change(problem),
-        })
-    };
+    let free_change =
+        || problem.limits.max_change.map(|_| Repair::MaxChange { to: least_change(problem) });
     match c.kind {
         ConflictKind::FloorAboveCeiling => vec![floor_to(c.possible), ceiling_to(c.asked)],
-        ConflictKind::FloorAboveChange => std::iter::once(floor_to(down(c.possible)))
-            .chain(wider(c.asked))
-            .collect(),
-        ConflictKind::CeilingBelowChange => std::iter::once(ceiling_to(up(c.possible)))
-            .chain(wider(c.asked))
-            .collect(),
+        ConflictKind::FloorAboveChange => {
+            std::iter::once(floor_to(down(c.possible))).chain(wider(c.asked)).collect()
+        }
+        ConflictKind::CeilingBelowChange => {
+            std::iter::once(ceiling_to(up(c.possible))).chain(wider(c.asked)).collect()
+        }
         ConflictKind::GroupFloorAboveCeiling => vec![
-            Repair::GroupFloor {
-                group: group(),
-                to: c.possible,
-            },
-            Repair::GroupCeiling {
-                group: group(),
-                to: c.asked,
-            },
+            Repair::GroupFloor { group: group(), to: c.possible },
+            Repair::GroupCeiling { group: group(), to: c.asked },
         ],
         ConflictKind::GroupFloorAboveMembers => {
-            vec![
-                Repair::GroupFloor {
-                    group: group(),
-                    to: down(c.possible),
-                },
-                scaled_ceilings(),
-            ]
+            vec![Repair::GroupFloor { group: group(), to: down(c.possible) }, scaled_ceilings()]
         }
         ConflictKind::MembersAboveGroupCeiling => {
-            vec![
-                Repair::GroupCeiling {
-                    group: group(),
-                    to: up(c.asked),
-                },
-                scaled_floors(),
-            ]
+            vec![Repair::GroupCeiling { group: group(), to: up(c.asked) }, scaled_floors()]
         }
         ConflictKind::FloorsAboveTotal => [Repair::Total { to: up(c.asked) }, scaled_floors()]
             .into_iter()
             .chain(free_change())
             .collect(),
-        ConflictKind::CeilingsBelowTotal => [
-            Repair::Total {
-                to: down(c.possible),
-            },
-            Repair::SpendUpTo,
-            scaled_ceilings(),
-        ]
-        .into_iter()
-        .chain(free_change())
-        .collect(),
+        ConflictKind::CeilingsBelowTotal => {
+            [Repair::Total { to: down(c.possible) }, Repair::SpendUpTo, scaled_ceilings()]
+                .into_iter()
+                .chain(free_change())
+                .collect()
+        }
         ConflictKind::OutOfReach(limit) => {
             let to = if limit == WholeLimit::MaxCpa {
                 c.possible * (1.0 + 1e-6)
             } else {
                 c.possible * (1.0 - 1e-6)
             };
-            let nearest = Repair::Whole {
-                limit,
-                to: presentable(to, limit == WholeLimit::MaxCpa),
-            };
-            spends_all(problem)
-                .then_some(Repair::SpendUpTo)
-                .into_iter()
-                .chain([nearest])
-                .collect()
+            let nearest = Repair::Whole { limit, to: presentable(to, limit == WholeLimit::MaxCpa) };
+            spends_all(problem).then_some(Repair::SpendUpTo).into_iter().chain([nearest]).collect()
         }
     }
 }
@@ -253,11 +205,7 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
 fn least_change(problem: &Problem) -> f64 {
     let present: f64 = problem.lines.iter().map(|l| l.current).sum();
     let needed = (problem.total.amount / present - 1.0).abs();
-    if needed.is_finite() {
-        (needed * 100.0 - 1e-6).ceil() / 100.0
-    } else {
-        1.0
-    }
+    if needed.is_finite() { (needed * 100.0 - 1e-6).ceil() / 100.0 } else { 1.0 }
 }
 
 /// A limit with four significant figures, on the side that can be met.

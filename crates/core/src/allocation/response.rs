@@ -31,21 +31,19 @@ pub enum Response {
 }
 
 impl Response {
-    /// The same response over a period of so many days: f_D(S) = D·f(S ÷ D).
+    /// The same response over a period of so many days: `f_D(S) = D·f(S ÷ D)`.
     pub(super) fn over(self, days: f64) -> Curve {
         match self {
             Self::Constant { cpc, cvr } => Curve::Linear { slope: cvr / cpc },
             Self::Power { scale, .. } | Self::Saturating { limit: scale, .. } if scale <= 0.0 => {
                 Curve::Linear { slope: 0.0 }
             }
-            Self::Power { scale, elasticity } => Curve::Power {
-                scale: scale * days.powf(1.0 - elasticity),
-                elasticity,
-            },
-            Self::Saturating { limit, half_at } => Curve::Saturating {
-                limit: limit * days,
-                half_at: half_at * days,
-            },
+            Self::Power { scale, elasticity } => {
+                Curve::Power { scale: scale * days.powf(1.0 - elasticity), elasticity }
+            }
+            Self::Saturating { limit, half_at } => {
+                Curve::Saturating { limit: limit * days, half_at: half_at * days }
+            }
         }
     }
 }
@@ -82,21 +80,15 @@ impl Curve {
     /// The demand for money of a line whose results weigh `weight` each.
     pub fn demand(self, weight: f64) -> Demand {
         match self {
-            Self::Linear { slope } => Demand::Step {
-                price: weight * slope,
-            },
+            Self::Linear { slope } => Demand::Step { price: weight * slope },
             _ if weight <= 0.0 => Demand::Step { price: 0.0 },
             Self::Power { scale, elasticity } => {
                 let inverse = 1.0 / (1.0 - elasticity);
-                Demand::Power {
-                    log: inverse * (weight * scale * elasticity).ln(),
-                    inverse,
-                }
+                Demand::Power { log: inverse * (weight * scale * elasticity).ln(), inverse }
             }
-            Self::Saturating { limit, half_at } => Demand::Root {
-                factor: (weight * limit * half_at).sqrt(),
-                half_at,
-            },
+            Self::Saturating { limit, half_at } => {
+                Demand::Root { factor: (weight * limit * half_at).sqrt(), half_at }
+            }
         }
     }
 }
@@ -118,26 +110,14 @@ mod tests {
 
     #[test]
     fn demand_inverts_the_marginal() {
-        let power = Response::Power {
-            scale: 2.0,
-            elasticity: 0.6,
-        }
-        .over(30.0);
-        let saturating = Response::Saturating {
-            limit: 9.0,
-            half_at: 40.0,
-        }
-        .over(30.0);
+        let power = Response::Power { scale: 2.0, elasticity: 0.6 }.over(30.0);
+        let saturating = Response::Saturating { limit: 9.0, half_at: 40.0 }.over(30.0);
         for s in [0.5, 20.0, 4000.0] {
             let x = (3.0 * power.marginal(s)).ln();
-            let Demand::Power { log, inverse } = power.demand(3.0) else {
-                unreachable!()
-            };
+            let Demand::Power { log, inverse } = power.demand(3.0) else { unreachable!() };
             assert!(((log - inverse * x).exp() / s - 1.0).abs() < 1e-12);
             let price = 3.0 * saturating.marginal(s);
-            let Demand::Root { factor, half_at } = saturating.demand(3.0) else {
-                unreachable!()
-            };
+            let Demand::Root { factor, half_at } = saturating.demand(3.0) else { unreachable!() };
             assert!((factor / price.sqrt() - half_at - s).abs() < 1e-9 * (1.0 + s));
         }
     }
@@ -145,18 +125,9 @@ mod tests {
     #[test]
     fn a_period_is_days_times_a_day() {
         for r in [
-            Response::Constant {
-                cpc: 2.0,
-                cvr: 0.04,
-            },
-            Response::Power {
-                scale: 1.5,
-                elasticity: 0.7,
-            },
-            Response::Saturating {
-                limit: 12.0,
-                half_at: 80.0,
-            },
+            Response::Constant { cpc: 2.0, cvr: 0.04 },
+            Response::Power { scale: 1.5, elasticity: 0.7 },
+            Response::Saturating { limit: 12.0, half_at: 80.0 },
         ] {
             let (day, month) = (r.over(1.0), r.over(30.0));
             assert!((month.at(900.0) - 30.0 * day.at(30.0)).abs() < 1e-9);

@@ -13,13 +13,11 @@ pub(super) fn round(tree: &Tree, amounts: &[f64], step: f64) -> Vec<f64> {
         .bounds
         .iter()
         .zip(&steps)
-        .map(
-            |(&(low, high), x)| match (whole_low(low), whole_high(high)) {
-                (low, high) if low <= high => (low, high),
-                // No whole step lies between floor and ceiling: the nearest one.
-                _ => (x.round() as i64, x.round() as i64),
-            },
-        )
+        .map(|(&(low, high), x)| match (whole_low(low), whole_high(high)) {
+            (low, high) if low <= high => (low, high),
+            // No whole step lies between floor and ceiling: the nearest one.
+            _ => (x.round() as i64, x.round() as i64),
+        })
         .collect();
     let mut bounds = vec![(0i64, 0i64); tree.nodes.len()];
     let mut exact = vec![0.0; tree.nodes.len()];
@@ -30,10 +28,7 @@ pub(super) fn round(tree: &Tree, amounts: &[f64], step: f64) -> Vec<f64> {
     for (i, node) in tree.nodes.iter().enumerate() {
         if node.parent != i {
             let (low, high) = bounds[i];
-            let held = (
-                low.max(whole_low(node.low)),
-                high.min(whole_high(node.high)),
-            );
+            let held = (low.max(whole_low(node.low)), high.min(whole_high(node.high)));
             bounds[i] = (held.0.min(held.1), held.1.max(held.0));
             let held = bounds[i];
             add(&mut bounds[node.parent], held);
@@ -46,26 +41,13 @@ pub(super) fn round(tree: &Tree, amounts: &[f64], step: f64) -> Vec<f64> {
     let mut out = vec![0.0; amounts.len()];
     for n in (0..tree.nodes.len()).rev() {
         let node = &tree.nodes[n];
-        let own: Vec<usize> = node
-            .lines
-            .clone()
-            .filter(|&i| tree.node_of[i] == n)
-            .collect();
-        let groups: Vec<usize> = node
-            .nodes
-            .clone()
-            .filter(|&g| g != n && tree.nodes[g].parent == n)
-            .collect();
-        let wanted: Vec<f64> = own
-            .iter()
-            .map(|&i| steps[i])
-            .chain(groups.iter().map(|&g| exact[g]))
-            .collect();
-        let limits: Vec<(i64, i64)> = own
-            .iter()
-            .map(|&i| lines[i])
-            .chain(groups.iter().map(|&g| bounds[g]))
-            .collect();
+        let own: Vec<usize> = node.lines.clone().filter(|&i| tree.node_of[i] == n).collect();
+        let groups: Vec<usize> =
+            node.nodes.clone().filter(|&g| g != n && tree.nodes[g].parent == n).collect();
+        let wanted: Vec<f64> =
+            own.iter().map(|&i| steps[i]).chain(groups.iter().map(|&g| exact[g])).collect();
+        let limits: Vec<(i64, i64)> =
+            own.iter().map(|&i| lines[i]).chain(groups.iter().map(|&g| bounds[g])).collect();
         let whole = round_to(given[n], &wanted, &limits);
         for (&i, &w) in own.iter().zip(&whole) {
             out[i] = w as f64 * step;

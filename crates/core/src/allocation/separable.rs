@@ -42,16 +42,10 @@ struct Price {
 
 impl Price {
     fn new(price: f64) -> Self {
-        Self {
-            price,
-            log: price.ln(),
-        }
+        Self { price, log: price.ln() }
     }
     fn from_log(log: f64) -> Self {
-        Self {
-            price: log.exp(),
-            log,
-        }
+        Self { price: log.exp(), log }
     }
 }
 
@@ -63,11 +57,7 @@ impl<'a> Kernel<'a> {
         curves: &[Curve],
         weights: impl Iterator<Item = f64>,
     ) -> Self {
-        let demand: Vec<Demand> = curves
-            .iter()
-            .zip(weights)
-            .map(|(c, w)| c.demand(w))
-            .collect();
+        let demand: Vec<Demand> = curves.iter().zip(weights).map(|(c, w)| c.demand(w)).collect();
         Self {
             tree,
             reach,
@@ -145,11 +135,7 @@ impl<'a> Kernel<'a> {
     /// Lines (as `Ok`) and subgroups (as `Err`) directly in `node`.
     fn members(&self, node: usize) -> impl Iterator<Item = Result<usize, usize>> + use<'_> {
         let n = &self.tree.nodes[node];
-        let lines = n
-            .lines
-            .clone()
-            .filter(move |&i| self.tree.node_of[i] == node)
-            .map(Ok);
+        let lines = n.lines.clone().filter(move |&i| self.tree.node_of[i] == node).map(Ok);
         lines.chain(self.children(node).into_iter().map(Err))
     }
 
@@ -178,15 +164,9 @@ impl<'a> Kernel<'a> {
             }
         };
         if money <= low {
-            Sum {
-                money: low,
-                slope: 0.0,
-            }
+            Sum { money: low, slope: 0.0 }
         } else if money >= high {
-            Sum {
-                money: high,
-                slope: 0.0,
-            }
+            Sum { money: high, slope: 0.0 }
         } else {
             Sum { money, slope }
         }
@@ -194,10 +174,8 @@ impl<'a> Kernel<'a> {
 
     /// Demand of `node`'s members at a price, and of every node below it on the way.
     fn ask(&mut self, node: usize, at: Price, side: Side) -> Sum {
-        let (lines, nodes) = (
-            self.tree.nodes[node].lines.clone(),
-            self.tree.nodes[node].nodes.clone(),
-        );
+        let (lines, nodes) =
+            (self.tree.nodes[node].lines.clone(), self.tree.nodes[node].nodes.clone());
         self.sums[nodes.clone()].fill(Sum::default());
         let root = (-0.5 * at.log).exp();
         for i in lines {
@@ -210,11 +188,7 @@ impl<'a> Kernel<'a> {
             let n = &self.tree.nodes[i];
             if i != node {
                 let held = self.sums[i].money.clamp(n.low, n.high);
-                let slope = if held == self.sums[i].money {
-                    self.sums[i].slope
-                } else {
-                    0.0
-                };
+                let slope = if held == self.sums[i].money { self.sums[i].slope } else { 0.0 };
                 self.sums[n.parent].money += held;
                 self.sums[n.parent].slope += slope;
             }
@@ -224,10 +198,8 @@ impl<'a> Kernel<'a> {
 
     /// Demand as the price goes to 0: every line that brings anything at its ceiling.
     fn ask_near_zero(&mut self, node: usize) -> f64 {
-        let (lines, nodes) = (
-            self.tree.nodes[node].lines.clone(),
-            self.tree.nodes[node].nodes.clone(),
-        );
+        let (lines, nodes) =
+            (self.tree.nodes[node].lines.clone(), self.tree.nodes[node].nodes.clone());
         let mut sums = vec![0.0; nodes.len()];
         for i in lines {
             let nothing = matches!(self.demand[i], Demand::Step { price } if price <= 0.0);
@@ -278,10 +250,8 @@ impl<'a> Kernel<'a> {
             (None, Some(b)) => b - 1.0,
             (None, None) => 0.0,
         };
-        let (mut low, mut high) = (
-            floor.unwrap_or(f64::NEG_INFINITY),
-            roof.unwrap_or(f64::INFINITY),
-        );
+        let (mut low, mut high) =
+            (floor.unwrap_or(f64::NEG_INFINITY), roof.unwrap_or(f64::INFINITY));
         let (mut x, mut reach) = (start, 1.0);
         for _ in 0..200 {
             let found = self.ask(node, Price::from_log(x), Side::Low);
@@ -302,11 +272,7 @@ impl<'a> Kernel<'a> {
                 newton
             } else if low.is_infinite() || high.is_infinite() {
                 reach *= 2.0;
-                if low.is_infinite() {
-                    high - reach
-                } else {
-                    low + reach
-                }
+                if low.is_infinite() { high - reach } else { low + reach }
             } else {
                 f64::midpoint(low, high)
             };
@@ -317,19 +283,13 @@ impl<'a> Kernel<'a> {
     /// Gives `amount` to `node`'s members at a price (none: all that brings anything is at its most),
     /// sharing what is open among the lines that stand on a step.
     fn share(&mut self, node: usize, amount: f64, price: Option<Price>) {
-        let at = price.unwrap_or(Price {
-            price: 0.0,
-            log: f64::NEG_INFINITY,
-        });
+        let at = price.unwrap_or(Price { price: 0.0, log: f64::NEG_INFINITY });
         let members: Vec<Result<usize, usize>> = self.members(node).collect();
         let (low, high) = if price.is_some() {
             self.ask(node, at, Side::High);
             let high = self.sums[self.tree.nodes[node].nodes.clone()].to_vec();
             self.ask(node, at, Side::Low);
-            (
-                self.sums[self.tree.nodes[node].nodes.clone()].to_vec(),
-                high,
-            )
+            (self.sums[self.tree.nodes[node].nodes.clone()].to_vec(), high)
         } else {
             self.sums_near_zero(node)
         };
@@ -358,11 +318,7 @@ impl<'a> Kernel<'a> {
                 }
                 Err(g) => {
                     let free = low[g - first].money <= given && given <= high[g - first].money;
-                    if free {
-                        self.share(g, given, price)
-                    } else {
-                        self.solve(g, given)
-                    }
+                    if free { self.share(g, given, price) } else { self.solve(g, given) }
                 }
             }
         }
@@ -376,10 +332,7 @@ impl<'a> Kernel<'a> {
 
     fn sums_near_zero(&self, node: usize) -> (Vec<Sum>, Vec<Sum>) {
         let nodes = self.tree.nodes[node].nodes.clone();
-        let mut both = (
-            vec![Sum::default(); nodes.len()],
-            vec![Sum::default(); nodes.len()],
-        );
+        let mut both = (vec![Sum::default(); nodes.len()], vec![Sum::default(); nodes.len()]);
         for i in self.tree.nodes[node].lines.clone() {
             let (low, high) = self.near_zero_line(i);
             both.0[self.tree.node_of[i] - nodes.start].money += low;
@@ -408,11 +361,7 @@ fn fill_in_proportion(amount: f64, asked: &[(f64, f64)]) -> Vec<f64> {
         .zip(rooms)
         .map(|(a, r)| {
             if unbounded > 0 {
-                a.0 + if r.is_infinite() {
-                    open / unbounded as f64
-                } else {
-                    0.0
-                }
+                a.0 + if r.is_infinite() { open / unbounded as f64 } else { 0.0 }
             } else if room > 0.0 {
                 a.0 + open * r / room
             } else {

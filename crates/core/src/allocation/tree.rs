@@ -36,15 +36,10 @@ pub(super) struct Tree {
 impl Tree {
     /// The tree of a checked problem. The whole has no bounds of its own here.
     pub fn new(problem: &Problem) -> Self {
-        let index: HashMap<&str, usize> = problem
-            .groups
-            .iter()
-            .enumerate()
-            .map(|(i, g)| (g.id.as_str(), i))
-            .collect();
+        let index: HashMap<&str, usize> =
+            problem.groups.iter().enumerate().map(|(i, g)| (g.id.as_str(), i)).collect();
         let place = |name: Option<&String>| {
-            name.and_then(|n| index.get(n.as_str()))
-                .map_or(problem.groups.len(), |i| *i)
+            name.and_then(|n| index.get(n.as_str())).map_or(problem.groups.len(), |i| *i)
         };
         let mut groups_in = vec![Vec::new(); problem.groups.len() + 1];
         for (i, group) in problem.groups.iter().enumerate() {
@@ -61,11 +56,7 @@ impl Tree {
             bounds: Vec::new(),
         };
         tree.add(problem, problem.groups.len(), &groups_in, &lines_in);
-        tree.bounds = tree
-            .order
-            .iter()
-            .map(|&i| line_bounds(problem, i))
-            .collect();
+        tree.bounds = tree.order.iter().map(|&i| line_bounds(problem, i)).collect();
         tree
     }
 
@@ -77,10 +68,8 @@ impl Tree {
         lines_in: &[Vec<usize>],
     ) -> usize {
         let (first_line, first_node) = (self.order.len(), self.nodes.len());
-        let children: Vec<usize> = groups_in[place]
-            .iter()
-            .map(|&g| self.add(problem, g, groups_in, lines_in))
-            .collect();
+        let children: Vec<usize> =
+            groups_in[place].iter().map(|&g| self.add(problem, g, groups_in, lines_in)).collect();
         let own = self.order.len();
         self.order.extend(&lines_in[place]);
         let me = self.nodes.len();
@@ -98,9 +87,7 @@ impl Tree {
             parent: me,
             lines: first_line..self.order.len(),
             nodes: first_node..me + 1,
-            low: group
-                .and_then(|g| bound(g.floor, share(g.share_floor), f64::max))
-                .unwrap_or(0.0),
+            low: group.and_then(|g| bound(g.floor, share(g.share_floor), f64::max)).unwrap_or(0.0),
             high: group
                 .and_then(|g| bound(g.ceiling, share(g.share_ceiling), f64::min))
                 .unwrap_or(f64::INFINITY),
@@ -145,18 +132,16 @@ impl Tree {
 pub(super) fn line_bounds(problem: &Problem, i: usize) -> (f64, f64) {
     let line = &problem.lines[i];
     let (least, most) = change_bounds(problem, i);
-    (
-        line.floor.max(least),
-        line.ceiling.unwrap_or(f64::INFINITY).min(most),
-    )
+    (line.floor.max(least), line.ceiling.unwrap_or(f64::INFINITY).min(most))
 }
 
 /// What the limit on change alone allows.
 pub(super) fn change_bounds(problem: &Problem, i: usize) -> (f64, f64) {
     let current = problem.lines[i].current;
-    problem.limits.max_change.map_or((0.0, f64::INFINITY), |x| {
-        ((current * (1.0 - x)).max(0.0), current * (1.0 + x))
-    })
+    problem
+        .limits
+        .max_change
+        .map_or((0.0, f64::INFINITY), |x| ((current * (1.0 - x)).max(0.0), current * (1.0 + x)))
 }
 
 /// Whether all of the total has to be spent. A goal of least spend takes it as an upper bound.

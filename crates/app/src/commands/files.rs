@@ -1,0 +1,190 @@
+//! Commands over files: no database, no server.
+
+use std::io::{Read, Write};
+use std::path::Path;
+use std::process::ExitCode;
+
+use chrono::{Days, NaiveDate, Utc};
+use tiller_channel::report::Column;
+use tiller_core::Target;
+use tiller_core::allocation::{Answer, solve};
+use tiller_desk::diagnosis_file::{DiagnosisError, DiagnosisFile, Question, Report, row_error};
+use tiller_desk::figures::{money, number, or_absent, percent, probability};
+use tiller_desk::plan_file::{self, AnswerFile, PlanFile};
+use tiller_market::world::AMBERFOLD;
+use tiller_market::World;
+
+use super::{Allocate, BadInput, Diagnose};
+use crate::demo;
+
+/// Valid but impossible.
+const IMPOSSIBLE: u8 = 3;
+
+fn open(path: &Path) -> anyhow::Result<Box<dyn Read>> {
+    if path.as_os_str() == "-" {
+        return Ok(Box::new(std::io::stdin().lock()));
+    }
+    let file = std::fs::File::open(path).map_err(|e| BadInput(format!("{}: {e}", path.display())))?;
+    Ok(Box::new(file))
+}
+
+pub fn allocate(args: &Allocate) -> anyhow::Result<ExitCode> {
+    let mut text = String::new();
+    open(&args.plan)?.read_to_string(&mut text).map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
+    let file = PlanFile::read(&text).map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
+    let problem = file.problem();
+    let answer = solve(&problem);
+    let answer_file = plan_file::answer_file(&problem, &answer);
+    let mut out = std::io::stdout().lock();
+    if args.json {
+        serde_json::to_writer_pretty(&mut out, &answer_file)?;
+        writeln!(out)?;
+    } else {
+        print_answer(&mut out, &file, &answer, &answer_file)?;
+    }
+    Ok(if matches!(answer, Answer::Optimal(_)) { ExitCode::SUCCESS } else { ExitCode::from(IMPOSSIBLE) })
+}
+
+fn print_answer(out: &mut impl Write, file: &PlanFile, answer: &Answer, shown: &AnswerFile) -> anyhow::Result<()> {
+    match answer {
+        Answer::Optimal(s) => {
+            let width = file.lines.iter().map(|l| l.id.chars().count()).max().unwrap_or(4).max(5);
+            writeln!(out, "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  held by", "line", "present", "budget", "conversions", "marginal")?;
+            for (line, a) in file.lines.iter().zip(&s.lines) {
+                let held = plan_file::held_word(a.held_by).replace('_', " ");
+                writeln!(out, "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  {held}", line.id, money(line.current), money(a.budget), number(a.conversions, 1), number(a.marginal, 4))?;
+            }
+            writeln!(out, "{:<width$}  {:>12}  {:>12}  {:>11}", "total", money(s.current.budget), money(s.totals.budget), number(s.totals.conversions, 1))?;
+            writeln!(out, "CPA {}, ROAS {}", or_absent(s.totals.cpa(), money), or_absent(s.totals.roas(), |r| number(r, 2)))?;
+        }
+        Answer::Infeasible { .. } => writeln!(out, "The limits contradict each other.")?,
+    }
+    match shown {
+        AnswerFile::Optimal { warnings, .. } => warnings.iter().try_for_each(|w| writeln!(out, "Note: {}", w.message))?,
+        AnswerFile::Infeasible { conflicts, repairs } => {
+            conflicts.iter().try_for_each(|c| writeln!(out, "- {}", c.message))?;
+            repairs.iter().try_for_each(|r| writeln!(out, "  One way out: {}", r.message))?;
+        }
+    }
+    Ok(())
+}
+
+pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
+    let target = args.target_cpa.map(Target::Cpa).or(args.target_roas.map(Target::Roas)).filter(|t| t.number() > 0.0);
+    let target = target.ok_or_else(|| BadInput("the target is a number above 0".into()))?;
+    let question = Question {
+        campaign: args.campaign.clone(),
+        ad_group: args.ad_group.clone(),
+        target,
+        from: args.from,
+        to: args.to,
+        launched: args.launched,
+    };
+    let bad = |e: DiagnosisError| {
+        if let DiagnosisError::Rows(rows) = &e {
+            rows.iter().take(20).for_each(|r| eprintln!("{}", row_error(r)));
+        }
+        BadInput(format!("{}: {e}", args.report.display()))
+    };
+    let answer = Report::read(open(&args.report)?).and_then(|r| r.diagnose(&question)).map_err(bad)?;
+    let mut out = std::io::stdout().lock();
+    if args.json {
+        serde_json::to_writer_pretty(&mut out, &answer)?;
+        writeln!(out)?;
+    } else {
+        print_diagnosis(&mut out, &answer)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn print_diagnosis(out: &mut impl Write, a: &DiagnosisFile) -> anyhow::Result<()> {
+    a.because.iter().try_for_each(|line| writeln!(out, "{line}"))?;
+    let f = &a.figures;
+    let rate = |x: Option<f64>| or_absent(x, |x| format!("{}%", percent(x)));
+    let cost = |x: Option<f64>| or_absent(x, money);
+    writeln!(out)?;
+    writeln!(out, "{:<22}{:>12}{:>12}", "", "this one", format!("{} peers", a.peers.campaigns))?;
+    writeln!(out, "{:<22}{:>12}{:>12}", "click-through rate", rate(f.ctr), rate(a.peers.ctr))?;
+    writeln!(out, "{:<22}{:>12}{:>12}", "cost per click", cost(f.cpc), cost(a.peers.cpc))?;
+    writeln!(out, "{:<22}{:>12}{:>12}", "conversion rate", rate(f.cvr), rate(a.peers.cvr))?;
+    writeln!(out, "{:<22}{:>12}{:>12}", "cost per conversion", cost(f.cpa), cost(a.peers.cpa))?;
+    writeln!(out)?;
+    writeln!(out, "affordable CPC {} (clicks rounded up {}), halfway {}", cost(f.affordable_cpc), cost(f.affordable_cpc_cautious), cost(f.halfway_bid))?;
+    writeln!(out, "excess {}, above target with a probability of {}", money(f.excess), or_absent(f.p_over_target, probability))?;
+    Ok(())
+}
+
+pub fn market_report(world: Option<&Path>, account: &str, until: Option<NaiveDate>) -> anyhow::Result<ExitCode> {
+    let mut text = String::new();
+    match world {
+        Some(path) => _ = open(path)?.read_to_string(&mut text).map_err(|e| BadInput(e.to_string()))?,
+        None => AMBERFOLD.clone_into(&mut text),
+    }
+    let world = World::parse(&text).map_err(|e| BadInput(e.to_string()))?;
+    let found = world.accounts.iter().find(|a| a.key == account);
+    let found = found.ok_or_else(|| BadInput(format!("the world has no account ‘{account}’")))?;
+    let last = until.or_else(|| Utc::now().date_naive().checked_sub_days(Days::new(1))).ok_or_else(|| BadInput("no such day".into()))?;
+    std::io::stdout().lock().write_all(&demo::report(&world, found, last)?)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+pub fn formats(folder: &Path) -> anyhow::Result<ExitCode> {
+    std::fs::create_dir_all(folder)?;
+    for (name, text) in schemas()? {
+        std::fs::write(folder.join(name), text)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Every format's schema with its file name.
+fn schemas() -> anyhow::Result<Vec<(&'static str, String)>> {
+    let json = |schema: schemars::Schema| serde_json::to_string_pretty(&schema).map(|t| t + "\n");
+    Ok(vec![
+        ("plan.schema.json", json(schemars::schema_for!(PlanFile))?),
+        ("plan-answer.schema.json", json(schemars::schema_for!(AnswerFile))?),
+        ("diagnosis.schema.json", json(schemars::schema_for!(DiagnosisFile))?),
+        ("report.table-schema.json", serde_json::to_string_pretty(&table_schema())? + "\n"),
+    ])
+}
+
+/// The report as a Table Schema (Frictionless).
+fn table_schema() -> serde_json::Value {
+    let field = |c: &Column| {
+        let kind = match c {
+            Column::Date => "date",
+            Column::Impressions | Column::Clicks => "integer",
+            Column::Spend | Column::Conversions | Column::Value | Column::Bid | Column::Budget | Column::TargetCpa | Column::TargetRoas => "number",
+            _ => "string",
+        };
+        let allowed = match c {
+            Column::Kind => Some(vec!["keyword", "listing", "ad", "audience"]),
+            Column::MatchType => Some(vec!["exact", "phrase", "broad"]),
+            Column::Status => Some(vec!["active", "paused", "ended"]),
+            _ => None,
+        };
+        let mut constraints = serde_json::json!({ "required": c.required() });
+        if let Some(allowed) = allowed {
+            constraints["enum"] = allowed.into();
+        }
+        serde_json::json!({ "name": c.name(), "title": c.title(), "type": kind, "constraints": constraints })
+    };
+    serde_json::json!({
+        "$schema": "https://datapackage.org/profiles/2.0/tableschema.json",
+        "fields": Column::ALL.iter().map(field).collect::<Vec<_>>(),
+        "primaryKey": ["date", "channel", "campaign", "ad_group", "kind", "item", "match_type"],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_committed_schemas_are_fresh() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats");
+        for (name, text) in schemas().unwrap() {
+            let there = std::fs::read_to_string(folder.join(name)).unwrap_or_default();
+            assert_eq!(there, text, "{name}: run `gold-tiller formats docs/formats` and commit it");
+        }
+    }
+}

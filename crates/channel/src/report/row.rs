@@ -1,0 +1,308 @@
+//! A record read into a row of the report, or the errors in it.
+
+use std::borrow::Cow;
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use tiller_core::{Currency, Micros};
+
+use super::column::Column;
+use super::dialect::Dialect;
+use super::reader::Record;
+
+/// What an item is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum ItemKind {
+    /// A keyword of a search campaign.
+    Keyword,
+    /// A product listing.
+    Listing,
+    /// An ad.
+    Ad,
+    /// An audience with an ad.
+    Audience,
+}
+
+/// How closely a search has to match a keyword.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum MatchType {
+    /// The keyword itself.
+    Exact,
+    /// The keyword within a longer search.
+    Phrase,
+    /// Searches of like meaning.
+    Broad,
+}
+
+/// Whether a campaign runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Status {
+    /// It runs.
+    Active,
+    /// It is paused.
+    Paused,
+    /// It has ended.
+    Ended,
+}
+
+macro_rules! words {
+    ($type:ident: $($variant:ident $word:literal),*) => {
+        impl $type {
+            /// The word in files and tables.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word,)* }
+            }
+            fn read(text: &str) -> Option<Self> {
+                match text { $(t if t.eq_ignore_ascii_case($word) => Some(Self::$variant),)* _ => None }
+            }
+            const ALLOWED: &'static str = concat!("one of" $(, " ", $word)*);
+        }
+    };
+}
+words!(ItemKind: Keyword "keyword", Listing "listing", Ad "ad", Audience "audience");
+words!(MatchType: Exact "exact", Phrase "phrase", Broad "broad");
+words!(Status: Active "active", Paused "paused", Ended "ended");
+
+/// One item's day. Money in the currency of the row.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReportRow<'a> {
+    /// The day, in the account's time zone.
+    pub date: NaiveDate,
+    /// Channel; the file's own where it has no such column.
+    pub channel: Cow<'a, str>,
+    /// Campaign.
+    pub campaign: Cow<'a, str>,
+    /// Ad group; empty where the report has none.
+    pub ad_group: Cow<'a, str>,
+    /// What the item is.
+    pub kind: ItemKind,
+    /// The item; empty where the report has none.
+    pub item: Cow<'a, str>,
+    /// Of a keyword.
+    pub match_type: Option<MatchType>,
+    /// Times shown.
+    pub impressions: i64,
+    /// Times clicked.
+    pub clicks: i64,
+    /// Money paid.
+    pub spend: Micros,
+    /// Results, in millionths: credit may be shared.
+    pub conversions: Micros,
+    /// Revenue.
+    pub value: Micros,
+    /// Bid in force.
+    pub bid: Option<Micros>,
+    /// Daily budget of the campaign.
+    pub budget: Option<Micros>,
+    /// Target set at the channel.
+    pub target_cpa: Option<Micros>,
+    /// Target set at the channel.
+    pub target_roas: Option<Micros>,
+    /// Whether the campaign runs.
+    pub status: Option<Status>,
+}
+
+/// Which field of a file means which column.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mapping {
+    /// For each field of the file its column; none is passed over.
+    pub columns: Vec<Option<Column>>,
+    /// How numbers and dates are written.
+    pub dialect: Dialect,
+    /// The channel of all rows, where the file has no such column.
+    pub channel: Option<String>,
+    /// The currency of all rows, where the file has no such column.
+    pub currency: Option<String>,
+}
+
+/// Why a mapping can't be used.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum MappingError {
+    /// A needed column is missing.
+    #[error("no column of the file is chosen for {0}; choose one")]
+    Missing(&'static str),
+    /// Two fields are one column.
+    #[error("two columns of the file are chosen for {0}; choose one of them")]
+    Twice(&'static str),
+    /// Rows tell no channel.
+    #[error("the file has no channel column; name the channel that the report is from")]
+    NoChannel,
+}
+
+impl Mapping {
+    /// Whether every needed column is there, once.
+    pub fn check(&self) -> Result<(), MappingError> {
+        for &column in Column::ALL {
+            let times = self.columns.iter().filter(|c| **c == Some(column)).count();
+            if times > 1 {
+                return Err(MappingError::Twice(column.title()));
+            }
+            if times == 0 && column.required() {
+                return Err(MappingError::Missing(column.title()));
+            }
+        }
+        let named = self.channel.as_ref().is_some_and(|c| !c.trim().is_empty());
+        if self.place(Column::Channel).is_none() && !named {
+            return Err(MappingError::NoChannel);
+        }
+        Ok(())
+    }
+
+    /// The field that holds a column.
+    pub fn place(&self, column: Column) -> Option<usize> {
+        self.columns.iter().position(|c| *c == Some(column))
+    }
+}
+
+/// A value that can't be read, with its place.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RowError {
+    /// Line of the file, from 1.
+    pub line: u64,
+    /// Column of the report.
+    pub column: String,
+    /// What stands there.
+    pub found: String,
+    /// What is allowed.
+    pub expected: String,
+}
+
+/// Reads records of one file; holds the places of its columns.
+pub struct RowReader<'m> {
+    mapping: &'m Mapping,
+    currency: Currency,
+    places: [Option<usize>; Column::ALL.len()],
+    buffer: String,
+}
+
+const LONGEST_NAME: usize = 500;
+
+impl<'m> RowReader<'m> {
+    /// For a checked mapping and an account of the given currency.
+    pub fn new(mapping: &'m Mapping, currency: Currency) -> Self {
+        let mut places = [None; Column::ALL.len()];
+        for (place, &column) in places.iter_mut().zip(Column::ALL) {
+            *place = mapping.place(column);
+        }
+        Self { mapping, currency, places, buffer: String::new() }
+    }
+
+    /// The row, or every error in it.
+    pub fn read<'r>(&mut self, record: &Record<'r>) -> Result<ReportRow<'r>, Vec<RowError>> {
+        let mut errors = Vec::new();
+        let row = self.read_into(record, &mut errors);
+        if errors.is_empty() { Ok(row) } else { Err(errors) }
+    }
+
+    fn field<'r>(&self, record: &Record<'r>, column: Column) -> Option<Cow<'r, str>> {
+        self.places[column as usize].map(|i| record.field(i)).filter(|text| !text.is_empty())
+    }
+
+    fn read_into<'r>(&mut self, record: &Record<'r>, errors: &mut Vec<RowError>) -> ReportRow<'r> {
+        let mut wrong = |column: Column, found: &str, expected: &str| {
+            errors.push(RowError {
+                line: record.line,
+                column: column.name().to_owned(),
+                found: if found.is_empty() {
+                    "nothing".into()
+                } else {
+                    found.chars().take(80).collect()
+                },
+                expected: expected.to_owned(),
+            });
+        };
+        let text = self.field(record, Column::Date).unwrap_or_default();
+        let date = self.mapping.dialect.date(&text);
+        if date.is_none() {
+            wrong(
+                Column::Date,
+                &text,
+                &format!("a date such as {}", self.mapping.dialect.date_order.example()),
+            );
+        }
+        let mut name = |column| {
+            let text = self.field(record, column).unwrap_or_default();
+            if text.len() > LONGEST_NAME {
+                wrong(column, &text, "at most 500 bytes");
+            } else if text.contains('\0') {
+                wrong(column, "a NUL character", "plain text");
+            }
+            text
+        };
+        let (campaign, ad_group, item) =
+            (name(Column::Campaign), name(Column::AdGroup), name(Column::Item));
+        let channel = match name(Column::Channel) {
+            own if own.is_empty() => Cow::Owned(self.mapping.channel.clone().unwrap_or_default()),
+            own => own,
+        };
+        if campaign.is_empty() {
+            wrong(Column::Campaign, "", "the name of a campaign");
+        }
+        if channel.is_empty() {
+            wrong(Column::Channel, "", "the name of a channel");
+        }
+        let currency = self.field(record, Column::Currency);
+        let currency = currency.as_deref().or(self.mapping.currency.as_deref());
+        if let Some(found) = currency.filter(|c| !c.eq_ignore_ascii_case(self.currency.code())) {
+            wrong(Column::Currency, found, &format!("{}, the account's currency", self.currency));
+        }
+        macro_rules! word {
+            ($type:ident, $column:ident) => {
+                self.field(record, Column::$column).and_then(|text| {
+                    let read = $type::read(&text);
+                    if read.is_none() {
+                        wrong(Column::$column, &text, $type::ALLOWED);
+                    }
+                    read
+                })
+            };
+        }
+        let kind = word!(ItemKind, Kind);
+        let match_type = word!(MatchType, MatchType);
+        let status = word!(Status, Status);
+        let mut number = |column: Column, whole: bool, expected: &str| -> Option<Micros> {
+            let place = self.places[column as usize]?;
+            let text = record.field(place);
+            if text.is_empty() {
+                return None;
+            }
+            let plain = self.mapping.dialect.plain_number(&text, &mut self.buffer);
+            let read = plain.and_then(|p| Micros::parse(p).ok()).filter(|m| m.get() >= 0);
+            let read = read.filter(|m| !whole || m.get() % 1_000_000 == 0);
+            if read.is_none() {
+                wrong(column, &text, expected);
+            }
+            read
+        };
+        const COUNT: &str = "a whole number of 0 or more";
+        const AMOUNT: &str = "an amount of 0 or more with at most six decimals";
+        let impressions = number(Column::Impressions, true, COUNT).unwrap_or_default();
+        let clicks = number(Column::Clicks, true, COUNT).unwrap_or_default();
+        ReportRow {
+            date: date.unwrap_or_default(),
+            channel,
+            campaign,
+            ad_group,
+            kind: kind.unwrap_or(if match_type.is_some() {
+                ItemKind::Keyword
+            } else {
+                ItemKind::Ad
+            }),
+            item,
+            match_type,
+            impressions: impressions.get() / 1_000_000,
+            clicks: clicks.get() / 1_000_000,
+            spend: number(Column::Spend, false, AMOUNT).unwrap_or_default(),
+            conversions: number(Column::Conversions, false, AMOUNT).unwrap_or_default(),
+            value: number(Column::Value, false, AMOUNT).unwrap_or_default(),
+            bid: number(Column::Bid, false, AMOUNT),
+            budget: number(Column::Budget, false, AMOUNT),
+            target_cpa: number(Column::TargetCpa, false, AMOUNT),
+            target_roas: number(Column::TargetRoas, false, AMOUNT),
+            status,
+        }
+    }
+}

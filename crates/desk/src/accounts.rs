@@ -1,0 +1,92 @@
+//! Accounts, members and targets.
+
+use tiller_core::{Currency, Target};
+use tiller_store::people::{self, NewAccount, Role};
+use tiller_store::{AccountId, CampaignId, PersonId, PgPool, targets};
+
+use crate::{DeskError, sign_in};
+
+/// Adds a person, or gives an existing one a new name and password.
+pub async fn save_person(
+    pool: &PgPool,
+    email: &str,
+    name: &str,
+    password: &str,
+) -> Result<PersonId, DeskError> {
+    let email = email.trim().to_lowercase();
+    let parts = email.split_once('@');
+    if parts.is_none_or(|(a, b)| a.is_empty() || b.is_empty())
+        || email.contains(char::is_whitespace)
+    {
+        return Err(DeskError::Invalid(format!("‘{email}’ is not an e-mail address")));
+    }
+    if name.trim().is_empty() {
+        return Err(DeskError::Invalid("a person needs a name".into()));
+    }
+    Ok(people::save(pool, &email, name.trim(), &sign_in::hash(password)?).await?)
+}
+
+/// Adds an account.
+pub async fn add(pool: &PgPool, new: &NewAccount<'_>) -> Result<AccountId, DeskError> {
+    new.currency.parse::<Currency>().map_err(|e| DeskError::Invalid(e.to_string()))?;
+    if new.time_zone.parse::<chrono_tz::Tz>().is_err() {
+        return Err(DeskError::Invalid(format!(
+            "‘{}’ is not a time zone such as Europe/Copenhagen",
+            new.time_zone
+        )));
+    }
+    people::add_account(pool, new).await.map_err(|e| {
+        if e.is_taken() {
+            DeskError::Invalid(format!("there is an account ‘{}’ already", new.slug))
+        } else {
+            e.into()
+        }
+    })
+}
+
+/// The account with a slug; for the command line, which needs no membership.
+pub async fn by_slug(pool: &PgPool, slug: &str) -> Result<people::Account, DeskError> {
+    people::account_by_slug(pool, slug).await?.ok_or(DeskError::NotFound("account"))
+}
+
+/// Makes a person a member.
+pub async fn join(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    role: Role,
+) -> Result<(), DeskError> {
+    Ok(people::join(pool, account, person, role).await?)
+}
+
+fn checked(target: Option<Target>) -> Result<Option<Target>, DeskError> {
+    match target {
+        Some(t) if !(t.number() > 0.0 && t.number() < 1e9) => {
+            Err(DeskError::Invalid("a target is a number above 0; leave it empty for none".into()))
+        }
+        other => Ok(other),
+    }
+}
+
+/// Sets the account's default target.
+pub async fn set_default_target(
+    pool: &PgPool,
+    account: AccountId,
+    target: Option<Target>,
+) -> Result<(), DeskError> {
+    Ok(targets::set_default(pool, account, checked(target)?).await?)
+}
+
+/// Sets a campaign's own target; none follows the account.
+pub async fn set_target(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: CampaignId,
+    target: Option<Target>,
+) -> Result<(), DeskError> {
+    if targets::set_own(pool, account, campaign, checked(target)?).await? {
+        Ok(())
+    } else {
+        Err(DeskError::NotFound("campaign"))
+    }
+}

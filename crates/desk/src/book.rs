@@ -1,0 +1,446 @@
+//! The book: an account's campaigns with their days, as the screens of a period need them.
+
+use std::collections::HashMap;
+
+use chrono::{Days, NaiveDate};
+use tiller_core::bid_volume::{self, Elasticity};
+use tiller_core::tracking::{self, Finding};
+use tiller_core::verdict::{Case, Diagnosis, Hold, diagnose};
+use tiller_core::window::last_settled;
+use tiller_core::{Tally, Target, Window};
+use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
+use tiller_store::people::Account;
+use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool};
+
+use crate::DeskError;
+
+/// Days before the period that tell what was usual.
+const HISTORY_DAYS: u64 = 90;
+/// The period that a page opens with.
+pub const DEFAULT_DAYS: u64 = 28;
+/// Fewer peers than this are no benchmark: the circle is widened.
+const LEAST_PEERS: usize = 2;
+
+/// A period and what it is compared with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Period {
+    /// The days looked at.
+    pub window: Window,
+    /// The days compared with.
+    pub against: Option<Window>,
+}
+
+/// What a page asks for; what it leaves out follows from the data.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct PeriodChoice {
+    /// First day.
+    pub from: Option<NaiveDate>,
+    /// Last day.
+    pub to: Option<NaiveDate>,
+    /// First day compared with.
+    pub against_from: Option<NaiveDate>,
+    /// Last day compared with.
+    pub against_to: Option<NaiveDate>,
+    /// Compare with nothing.
+    pub alone: bool,
+}
+
+impl PeriodChoice {
+    /// The period when reports cover `span`: by default the last 28 settled days against those before.
+    pub fn resolve(&self, span: Option<Window>) -> Result<Option<Period>, DeskError> {
+        let Some(span) = span else { return Ok(None) };
+        let order = |from, to| {
+            Window::new(from, to).filter(|w| w.days() <= 1100).ok_or_else(|| {
+                DeskError::Invalid("the period ends before it begins, or is longer than three years; choose other dates".into())
+            })
+        };
+        let window = match (self.from, self.to) {
+            (Some(from), Some(to)) => order(from, to)?,
+            (from, to) => {
+                let to = to.unwrap_or_else(|| last_settled(span.to()));
+                match from {
+                    Some(from) => order(from, to)?,
+                    None => Window::ending(to, DEFAULT_DAYS),
+                }
+            }
+        };
+        let against = match (self.against_from, self.against_to) {
+            _ if self.alone => None,
+            (Some(from), Some(to)) => Some(order(from, to)?),
+            _ => Some(window.before()),
+        };
+        Ok(Some(Period { window, against }))
+    }
+}
+
+/// One campaign with all that the book knows of it.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// The campaign.
+    pub campaign: Campaign,
+    /// What a result may cost: its own target, else the account's.
+    pub target: Option<Target>,
+    /// Its days, history included.
+    pub days: Vec<CampaignDay>,
+}
+
+impl Entry {
+    /// What was counted in a window.
+    pub fn tally(&self, window: Window) -> Tally {
+        self.days.iter().filter(|d| window.contains(d.day)).map(|d| d.tally).sum()
+    }
+
+    /// Days in a window on which anything was counted.
+    fn reported(&self, window: Window) -> u64 {
+        self.days.iter().filter(|d| window.contains(d.day)).count() as u64
+    }
+
+    /// Budget use and bid over a window.
+    pub fn hold(&self, window: Window) -> Hold {
+        let mut hold = Hold::default();
+        let (mut spend, mut budgets) = (0.0, 0.0);
+        for day in self.days.iter().filter(|d| window.contains(d.day)) {
+            if let Some(budget) = day.budget.map(|b| b.to_units()).filter(|b| *b > 0.0) {
+                let spent = day.tally.spend.to_units();
+                hold.days += 1;
+                hold.full_days += u32::from(spent >= 0.95 * budget);
+                spend += spent;
+                budgets += budget;
+            }
+            hold.ceiling = day.bid.map(|b| b.to_units()).or(hold.ceiling);
+        }
+        hold.used = (budgets > 0.0).then(|| spend / budgets);
+        hold
+    }
+
+    /// The last known daily budget.
+    pub fn budget(&self) -> Option<f64> {
+        self.days.iter().rev().find_map(|d| d.budget).map(|b| b.to_units())
+    }
+}
+
+/// Whom a thing is compared with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Circle {
+    /// The same kind of item on the same channel, with the same kind of target.
+    Channel(String),
+    /// The same kind of item on any channel.
+    Kind(String),
+    /// Everything in the account with the same kind of target.
+    Account,
+}
+
+/// Something that can have a verdict.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Subject {
+    /// A campaign.
+    Campaign(CampaignId),
+    /// An ad group.
+    AdGroup(AdGroupId),
+    /// A keyword, listing, ad or audience.
+    Item(ItemId),
+}
+
+/// A thing among its likes.
+#[derive(Clone, Debug)]
+struct Candidate {
+    subject: Subject,
+    tally: Tally,
+    channel: String,
+    kind: String,
+    by_value: bool,
+}
+
+/// A verdict with what it was drawn from.
+#[derive(Clone, Debug)]
+pub struct Judged {
+    /// The answer.
+    pub diagnosis: Diagnosis,
+    /// What was counted in the settled window.
+    pub tally: Tally,
+    /// The settled window.
+    pub window: Window,
+    /// What a result may cost.
+    pub target: Target,
+    /// Tracking findings.
+    pub findings: Vec<Finding>,
+    /// How many peers, and which circle they come from.
+    pub peers: (usize, Circle),
+    /// Budget use.
+    pub hold: Hold,
+}
+
+/// An account's campaigns and days for a period.
+#[derive(Clone, Debug)]
+pub struct Book {
+    /// The account.
+    pub account: Account,
+    /// The days that reports cover.
+    pub span: Window,
+    /// The period looked at.
+    pub period: Period,
+    /// Its campaigns, by name.
+    pub entries: Vec<Entry>,
+}
+
+impl Book {
+    /// Loads the book; none if the account has no reports yet.
+    pub async fn load(
+        pool: &PgPool,
+        account: &Account,
+        choice: PeriodChoice,
+    ) -> Result<Option<Self>, DeskError> {
+        let span = facts::span(pool, account.id).await?;
+        let Some((span, period)) = span.zip(choice.resolve(span)?) else { return Ok(None) };
+        let first = period
+            .window
+            .from()
+            .checked_sub_days(Days::new(HISTORY_DAYS))
+            .unwrap_or(period.window.from());
+        let first = period.against.map_or(first, |a| first.min(a.from()));
+        let reach = Window::new(first, span.to().max(period.window.to())).unwrap_or(period.window);
+        let mut days: HashMap<CampaignId, Vec<CampaignDay>> = HashMap::new();
+        for day in facts::campaign_days(pool, account.id, reach).await? {
+            days.entry(day.campaign).or_default().push(day);
+        }
+        let entries = facts::campaigns(pool, account.id)
+            .await?
+            .into_iter()
+            .map(|campaign| Entry {
+                target: campaign.own_target.or(account.target()),
+                days: days.remove(&campaign.id).unwrap_or_default(),
+                campaign,
+            })
+            .collect();
+        Ok(Some(Self { account: account.clone(), span, period, entries }))
+    }
+
+    /// One campaign.
+    pub fn entry(&self, id: CampaignId) -> Result<&Entry, DeskError> {
+        self.entries.iter().find(|e| e.campaign.id == id).ok_or(DeskError::NotFound("campaign"))
+    }
+
+    /// The settled part of the period.
+    pub fn settled(&self) -> Option<Window> {
+        self.period.window.settled(self.span.to())
+    }
+
+    /// All campaigns together in a window.
+    pub fn total(&self, window: Window) -> Tally {
+        self.entries.iter().map(|e| e.tally(window)).sum()
+    }
+
+    /// Money above target of all campaigns that have one.
+    pub fn excess(&self, window: Window) -> f64 {
+        self.entries.iter().filter_map(|e| Some(e.target?.excess(&e.tally(window)))).sum()
+    }
+
+    /// Whether the account as a whole meets its default target in a window.
+    pub fn meets_target(&self, window: Window) -> Option<bool> {
+        Some(self.account.target()?.excess(&self.total(window)) <= 0.0)
+    }
+
+    /// Whether results are told by their value.
+    pub fn by_value(&self) -> bool {
+        let roas =
+            self.entries.iter().filter(|e| matches!(e.target, Some(Target::Roas(_)))).count();
+        2 * roas > self.entries.len()
+    }
+
+    fn launched(&self, entry: &Entry) -> Option<NaiveDate> {
+        entry.campaign.first_day.filter(|first| *first > self.span.from())
+    }
+
+    /// What tracking says of a campaign, from its settled days.
+    pub fn findings(&self, entry: &Entry) -> Vec<Finding> {
+        let settled = last_settled(self.span.to()).min(self.period.window.to());
+        let days: Vec<_> =
+            entry.days.iter().filter(|d| d.day <= settled).map(|d| (d.day, d.tally)).collect();
+        tracking::findings(&days, entry.target)
+    }
+
+    /// The verdicts on all campaigns, in their order; none without a target or settled days.
+    pub fn judge_all(&self) -> Vec<Option<Judged>> {
+        let Some(window) = self.settled() else {
+            return self.entries.iter().map(|_| None).collect();
+        };
+        let all: Vec<Candidate> =
+            self.entries.iter().filter_map(|e| self.candidate(e, window)).collect();
+        let judge = |e: &Entry| {
+            self.judge_among(e, Subject::Campaign(e.campaign.id), e.tally(window), &all)
+        };
+        self.entries.iter().map(judge).collect()
+    }
+
+    /// The verdict on one campaign.
+    pub fn judge(&self, id: CampaignId) -> Option<Judged> {
+        let place = self.entries.iter().position(|e| e.campaign.id == id)?;
+        self.judge_all().swap_remove(place)
+    }
+
+    fn candidate(&self, entry: &Entry, window: Window) -> Option<Candidate> {
+        // A campaign whose conversions can't be trusted is no benchmark.
+        if !self.findings(entry).is_empty() {
+            return None;
+        }
+        Some(Candidate {
+            subject: Subject::Campaign(entry.campaign.id),
+            tally: entry.tally(window),
+            channel: entry.campaign.channel.clone(),
+            kind: entry.campaign.kind.clone(),
+            by_value: matches!(entry.target?, Target::Roas(_)),
+        })
+    }
+
+    /// The verdict on an ad group or an item among the items given, all of the settled window.
+    pub fn judge_part(
+        &self,
+        items: &[ItemTally],
+        subject: Subject,
+    ) -> Result<Option<(Judged, CampaignId)>, DeskError> {
+        let mut all: Vec<Candidate> = Vec::new();
+        let mut places: HashMap<i64, usize> = HashMap::new();
+        let mut home = None;
+        for item in items {
+            let entry = self.entry(item.campaign)?;
+            let (this, key) = match subject {
+                Subject::Item(_) => (Subject::Item(item.item), item.item.0),
+                _ => (Subject::AdGroup(item.ad_group), item.ad_group.0),
+            };
+            if this == subject {
+                home = Some(item.campaign);
+            }
+            let place = *places.entry(key).or_insert_with(|| {
+                all.push(Candidate {
+                    subject: this,
+                    tally: Tally::default(),
+                    channel: entry.campaign.channel.clone(),
+                    kind: entry.campaign.kind.clone(),
+                    by_value: matches!(entry.target, Some(Target::Roas(_))),
+                });
+                all.len() - 1
+            });
+            all[place].tally += item.tally;
+        }
+        let Some(home) = home else { return Ok(None) };
+        let tally = all.iter().find(|c| c.subject == subject).map(|c| c.tally).unwrap_or_default();
+        Ok(self.judge_among(self.entry(home)?, subject, tally, &all).map(|j| (j, home)))
+    }
+
+    fn judge_among(
+        &self,
+        entry: &Entry,
+        subject: Subject,
+        tally: Tally,
+        all: &[Candidate],
+    ) -> Option<Judged> {
+        let (target, window) = entry.target.zip(self.settled())?;
+        let by_value = matches!(target, Target::Roas(_));
+        let (channel, kind) = (&entry.campaign.channel, &entry.campaign.kind);
+        let others: Vec<&Candidate> = all
+            .iter()
+            .filter(|c| c.subject != subject && c.by_value == by_value && c.tally.clicks > 0)
+            .collect();
+        let circles = [
+            (
+                Circle::Channel(channel.clone()),
+                others.iter().filter(|c| c.kind == *kind && c.channel == *channel).collect(),
+            ),
+            (Circle::Kind(kind.clone()), others.iter().filter(|c| c.kind == *kind).collect()),
+            (Circle::Account, others.iter().collect::<Vec<_>>()),
+        ];
+        let narrowest =
+            circles.iter().find(|(_, peers)| peers.len() >= LEAST_PEERS).unwrap_or(&circles[2]);
+        let peers: Vec<Tally> = narrowest.1.iter().map(|c| c.tally).collect();
+        let findings = self.findings(entry);
+        let hold = if matches!(subject, Subject::Campaign(_)) {
+            entry.hold(window)
+        } else {
+            Hold::default()
+        };
+        let case = Case {
+            tally,
+            settled_days: entry.reported(window),
+            target,
+            peers: &peers,
+            launched: self.launched(entry),
+            last_day: self.span.to(),
+            findings: &findings,
+            hold,
+        };
+        let diagnosis = diagnose(&case);
+        Some(Judged {
+            diagnosis,
+            tally,
+            window,
+            target,
+            peers: (peers.len(), narrowest.0.clone()),
+            hold,
+            findings,
+        })
+    }
+}
+
+/// How a thing's clicks answer to its CPC, from its days.
+pub fn elasticity(days: &[(NaiveDate, Tally)]) -> Option<Elasticity> {
+    use chrono::Datelike;
+    let days: Vec<_> = days
+        .iter()
+        .map(|(day, tally)| bid_volume::Day {
+            weekday: day.weekday().num_days_from_monday() as usize,
+            tally: *tally,
+        })
+        .collect();
+    bid_volume::elasticity(&days)
+}
+
+/// Items of a window with anything counted.
+pub async fn items(
+    pool: &PgPool,
+    account: &Account,
+    campaign: Option<CampaignId>,
+    window: Window,
+) -> Result<Vec<ItemTally>, DeskError> {
+    Ok(facts::items(pool, account.id, campaign, window).await?)
+}
+
+/// The days of an ad group or an item.
+pub async fn days_of(
+    pool: &PgPool,
+    account: &Account,
+    scope: Scope,
+    window: Window,
+) -> Result<Vec<(NaiveDate, Tally)>, DeskError> {
+    Ok(facts::scope_days(pool, account.id, scope, window).await?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn day(m: u32, d: u32) -> NaiveDate {
+        NaiveDate::from_ymd_opt(2026, m, d).unwrap()
+    }
+
+    #[test]
+    fn a_page_opens_with_the_last_28_settled_days() {
+        let span = Window::new(day(6, 13), day(11, 9));
+        let period = PeriodChoice::default().resolve(span).unwrap().unwrap();
+        assert_eq!(period.window, Window::new(day(10, 11), day(11, 7)).unwrap());
+        assert_eq!(period.against, Window::new(day(9, 13), day(10, 10)));
+        assert!(PeriodChoice::default().resolve(None).unwrap().is_none());
+    }
+
+    #[test]
+    fn a_period_that_ends_before_it_begins_is_refused() {
+        let span = Window::new(day(6, 13), day(11, 9));
+        let choice = PeriodChoice {
+            from: Some(day(11, 2)),
+            to: Some(day(11, 1)),
+            ..PeriodChoice::default()
+        };
+        assert!(matches!(choice.resolve(span), Err(DeskError::Invalid(_))));
+        let alone = PeriodChoice { alone: true, ..PeriodChoice::default() };
+        assert_eq!(alone.resolve(span).unwrap().unwrap().against, None);
+    }
+}

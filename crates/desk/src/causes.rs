@@ -1,0 +1,129 @@
+//! Causes: overspenders ranked, and one campaign, ad group or item examined.
+
+use chrono::{Days, NaiveDate};
+use tiller_core::{Tally, Window};
+use tiller_store::PgPool;
+use tiller_store::facts::{ItemTally, Scope};
+
+use crate::DeskError;
+use crate::book::{self, Book, Entry, Judged, Subject};
+use crate::wording::TradeOff;
+
+/// Days of history that the effect of a bid is learned from.
+const BID_HISTORY: u64 = 90;
+
+/// One thing examined.
+#[derive(Clone, Debug)]
+pub struct Examined {
+    /// Its name.
+    pub name: String,
+    /// Its campaign and above it.
+    pub campaign: String,
+    /// The campaign's channel.
+    pub channel: String,
+    /// The verdict with its numbers; none without a target.
+    pub judged: Option<Judged>,
+    /// Its days from the beginning of the comparison period to the last reported one.
+    pub days: Vec<(NaiveDate, Tally)>,
+    /// What the halfway bid would bring, where one is advised.
+    pub trade_off: Option<TradeOff>,
+    /// Whether the account meets its target in the settled period.
+    pub account_meets_target: Option<bool>,
+    /// What it counted in the comparison period.
+    pub before: Option<Tally>,
+}
+
+/// Campaigns over target, the most excess first.
+pub fn ranked(book: &Book) -> Vec<(&Entry, Judged)> {
+    let mut all: Vec<(&Entry, Judged)> = book
+        .entries
+        .iter()
+        .zip(book.judge_all())
+        .filter_map(|(e, j)| Some((e, j?)))
+        .filter(|(_, j)| j.tally.spend.get() > 0)
+        .collect();
+    all.sort_by(|(_, a), (_, b)| b.diagnosis.excess.total_cmp(&a.diagnosis.excess));
+    all
+}
+
+/// Examines a campaign, an ad group or an item.
+pub async fn examine(pool: &PgPool, book: &Book, subject: Subject) -> Result<Examined, DeskError> {
+    match subject {
+        Subject::Campaign(id) => {
+            let entry = book.entry(id)?;
+            let days = entry.days.iter().map(|d| (d.day, d.tally)).collect();
+            Ok(examined(book, entry, entry.campaign.name.clone(), book.judge(id), days))
+        }
+        Subject::AdGroup(_) | Subject::Item(_) => examine_part(pool, book, subject).await,
+    }
+}
+
+async fn examine_part(pool: &PgPool, book: &Book, subject: Subject) -> Result<Examined, DeskError> {
+    let window = book.settled().unwrap_or(book.period.window);
+    // All items of the account: the peers of a part stand in other campaigns too.
+    let items = book::items(pool, &book.account, None, window).await?;
+    let (what, scope) = match subject {
+        Subject::Item(id) => ("item", Scope::Item(id)),
+        Subject::AdGroup(id) => ("ad group", Scope::AdGroup(id)),
+        Subject::Campaign(_) => return Err(DeskError::NotFound("item")),
+    };
+    let is_it = |i: &&ItemTally| match subject {
+        Subject::Item(id) => i.item == id,
+        Subject::AdGroup(id) => i.ad_group == id,
+        Subject::Campaign(id) => i.campaign == id,
+    };
+    let one = items.iter().find(is_it).ok_or(DeskError::NotFound(what))?;
+    let name = if what == "item" { one.name.clone() } else { one.ad_group_name.clone() };
+    let name = if name.is_empty() { format!("({what} without a name)") } else { name };
+    let judged = book.judge_part(&items, subject)?.map(|(j, _)| j);
+    let first = window.from().checked_sub_days(Days::new(BID_HISTORY)).unwrap_or(window.from());
+    let reach = Window::new(first, book.span.to()).unwrap_or(window);
+    let days = book::days_of(pool, &book.account, scope, reach).await?;
+    Ok(examined(book, book.entry(one.campaign)?, name, judged, days))
+}
+
+fn examined(
+    book: &Book,
+    entry: &Entry,
+    name: String,
+    judged: Option<Judged>,
+    days: Vec<(NaiveDate, Tally)>,
+) -> Examined {
+    let in_window =
+        |w: Window| days.iter().filter(|(d, _)| w.contains(*d)).map(|(_, t)| *t).sum::<Tally>();
+    let before = book.period.against.map(in_window);
+    let trade_off = judged.as_ref().and_then(|j| trade_off(j, &days));
+    let shown_from = book
+        .period
+        .against
+        .map_or(book.period.window.from(), |a| a.from().min(book.period.window.from()));
+    let account_meets_target = book.settled().and_then(|w| book.meets_target(w));
+    Examined {
+        name,
+        campaign: entry.campaign.name.clone(),
+        channel: entry.campaign.channel.clone(),
+        judged,
+        days: days.into_iter().filter(|(d, _)| *d >= shown_from).collect(),
+        trade_off,
+        account_meets_target,
+        before,
+    }
+}
+
+/// What the halfway bid is likely to bring; the conversion rate is held (common practice, no source:
+/// as good at lower bids).
+pub fn trade_off(j: &Judged, days: &[(NaiveDate, Tally)]) -> Option<TradeOff> {
+    let halfway = j.diagnosis.halfway_bid?;
+    let (cpc, cvr) = j.tally.cpc().zip(j.tally.cvr())?;
+    let settled: Vec<_> = days.iter().filter(|(d, _)| *d <= j.window.to()).copied().collect();
+    let elasticity = book::elasticity(&settled)?;
+    let (_, interval) = elasticity.volume(cpc, halfway);
+    let now = j.tally.conversions;
+    Some(TradeOff {
+        halfway,
+        cpa: halfway / cvr,
+        now,
+        then: (now * interval.low, now * interval.high),
+        seen: elasticity.has_seen(halfway),
+    })
+}

@@ -1,0 +1,375 @@
+//! Diagnosis of a report file, without a database.
+
+use std::collections::BTreeMap;
+use std::io::Read;
+
+use chrono::NaiveDate;
+use schemars::JsonSchema;
+use serde::Serialize;
+use tiller_channel::report::{Column, Mapping, MappingError, Records, RowError, RowReader, guess};
+use tiller_core::{Currency, Micros, Tally, Target, Window};
+use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
+use tiller_store::people::Account;
+use tiller_store::{AccountId, AdGroupId, CampaignId, ItemId};
+
+use crate::book::{Book, Entry, Judged, Period, Subject};
+use crate::wording;
+
+/// What is asked of a report.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// The campaign, by name.
+    pub campaign: String,
+    /// One of its ad groups, by name.
+    pub ad_group: Option<String>,
+    /// What a result may cost.
+    pub target: Target,
+    /// First day looked at.
+    pub from: Option<NaiveDate>,
+    /// Last day looked at.
+    pub to: Option<NaiveDate>,
+    /// When the campaign was launched.
+    pub launched: Option<NaiveDate>,
+}
+
+/// Why a report could not be diagnosed.
+#[derive(Debug, thiserror::Error)]
+pub enum DiagnosisError {
+    /// The file.
+    #[error("the report could not be read: {0}")]
+    Read(#[from] std::io::Error),
+    /// Not a report.
+    #[error(transparent)]
+    Guess(#[from] tiller_channel::report::GuessError),
+    /// Columns.
+    #[error(transparent)]
+    Mapping(#[from] MappingError),
+    /// Rows with errors.
+    #[error("{} rows can’t be read; the first: {}", .0.len(), .0.first().map(row_error).unwrap_or_default())]
+    Rows(Vec<RowError>),
+    /// Nothing of that name; the names that there are.
+    #[error("the report has no {0} ‘{1}’; it has: {2}")]
+    Unknown(&'static str, String, String),
+    /// No days.
+    #[error("the report has no settled days between these dates")]
+    NoDays,
+}
+
+/// One error in a line.
+pub fn row_error(e: &RowError) -> String {
+    format!("line {}, {}: {} found; {} expected", e.line, e.column, e.found, e.expected)
+}
+
+/// The answer.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct DiagnosisFile {
+    /// bid, traffic, both, measurement, `too_early` or `on_target`.
+    pub verdict: &'static str,
+    /// The verdict follows the larger part of the bridge only.
+    pub leans: bool,
+    /// Sentences for people.
+    pub because: Vec<String>,
+    /// Its numbers; money in units of currency.
+    pub figures: FiguresFile,
+    /// The peers together.
+    pub peers: PeersFile,
+    /// From the peers' CPA to its own.
+    pub bridge: Vec<EffectFile>,
+    /// The whole report.
+    pub account: AccountFile,
+}
+
+/// Its numbers.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct FiguresFile {
+    pub spend: f64,
+    pub clicks: i64,
+    pub conversions: f64,
+    pub ctr: Option<f64>,
+    pub cpc: Option<f64>,
+    pub cvr: Option<f64>,
+    pub cpa: Option<f64>,
+    pub excess: f64,
+    pub clicks_per_conversion: Option<f64>,
+    pub affordable_cpc: Option<f64>,
+    pub affordable_cpc_cautious: Option<f64>,
+    pub halfway_bid: Option<f64>,
+    pub p_over_target: Option<f64>,
+}
+
+/// The peers together.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct PeersFile {
+    pub campaigns: usize,
+    pub ctr: Option<f64>,
+    pub cpc: Option<f64>,
+    pub cvr: Option<f64>,
+    pub cpa: Option<f64>,
+}
+
+/// One step of the bridge, in units of currency per conversion.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct EffectFile {
+    pub factor: &'static str,
+    pub effect: f64,
+}
+
+/// The whole report.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[allow(missing_docs)]
+pub struct AccountFile {
+    pub cpa: Option<f64>,
+    pub meets_target: bool,
+}
+
+/// A report in memory.
+#[derive(Debug)]
+pub struct Report {
+    rows: Vec<Row>,
+    currency: Currency,
+}
+
+#[derive(Debug)]
+struct Row {
+    day: NaiveDate,
+    channel: String,
+    campaign: String,
+    ad_group: String,
+    kind: &'static str,
+    tally: Tally,
+    budget: Option<Micros>,
+    bid: Option<Micros>,
+}
+
+impl Report {
+    /// Reads a report file of any dialect.
+    pub fn read(mut file: impl Read) -> Result<Self, DiagnosisError> {
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes)?;
+        let guess = guess(&bytes[..bytes.len().min(100 << 10)])?;
+        let mut mapping: Mapping = guess.mapping;
+        if mapping.place(Column::Channel).is_none() {
+            mapping.channel = Some("report".into());
+        }
+        mapping.check()?;
+        let named =
+            mapping.place(Column::Currency).and_then(|i| guess.rows.first()?.get(i)?.parse().ok());
+        let currency: Currency =
+            named.or_else(|| "EUR".parse().ok()).ok_or(DiagnosisError::NoDays)?;
+        let mut records = Records::new(&bytes[..], mapping.dialect.delimiter);
+        records.next_record()?;
+        let mut reader = RowReader::new(&mapping, currency);
+        let (mut rows, mut errors) = (Vec::new(), Vec::new());
+        while let Some(record) = records.next_record()? {
+            match reader.read(&record) {
+                Ok(r) => rows.push(Row {
+                    day: r.date,
+                    channel: r.channel.into_owned(),
+                    campaign: r.campaign.into_owned(),
+                    ad_group: r.ad_group.into_owned(),
+                    kind: r.kind.word(),
+                    tally: Tally {
+                        impressions: r.impressions,
+                        clicks: r.clicks,
+                        spend: r.spend,
+                        conversions: r.conversions.to_units(),
+                        value: r.value,
+                    },
+                    budget: r.budget,
+                    bid: r.bid,
+                }),
+                Err(e) => errors.extend(e),
+            }
+        }
+        if errors.is_empty() {
+            Ok(Self { rows, currency })
+        } else {
+            Err(DiagnosisError::Rows(errors))
+        }
+    }
+
+    /// Answers a question.
+    pub fn diagnose(&self, q: &Question) -> Result<DiagnosisFile, DiagnosisError> {
+        let book = self.book(q)?;
+        let entry = book
+            .entries
+            .iter()
+            .find(|e| e.campaign.name.eq_ignore_ascii_case(&q.campaign))
+            .ok_or_else(|| {
+                DiagnosisError::Unknown(
+                    "campaign",
+                    q.campaign.clone(),
+                    names(book.entries.iter().map(|e| &e.campaign.name)),
+                )
+            })?;
+        let judged = match &q.ad_group {
+            None => book.judge(entry.campaign.id),
+            Some(name) => {
+                let items = self.items(&book);
+                let own = || items.iter().filter(|i| i.campaign == entry.campaign.id);
+                let group = own().find(|i| i.ad_group_name.eq_ignore_ascii_case(name)).ok_or_else(
+                    || {
+                        DiagnosisError::Unknown(
+                            "ad group",
+                            name.clone(),
+                            names(own().map(|i| &i.ad_group_name)),
+                        )
+                    },
+                )?;
+                book.judge_part(&items, Subject::AdGroup(group.ad_group))
+                    .ok()
+                    .flatten()
+                    .map(|(j, _)| j)
+            }
+        };
+        let judged = judged.ok_or(DiagnosisError::NoDays)?;
+        let total = book.total(judged.window);
+        Ok(answer(&judged, q.target, &total))
+    }
+
+    fn book(&self, q: &Question) -> Result<Book, DiagnosisError> {
+        let days = self.rows.iter().map(|r| r.day);
+        let span = days
+            .clone()
+            .min()
+            .zip(days.max())
+            .and_then(|(a, b)| Window::new(a, b))
+            .ok_or(DiagnosisError::NoDays)?;
+        let window = Window::new(q.from.unwrap_or(span.from()), q.to.unwrap_or(span.to()))
+            .ok_or(DiagnosisError::NoDays)?;
+        let mut campaigns: BTreeMap<
+            (&str, &str),
+            (BTreeMap<&str, usize>, BTreeMap<NaiveDate, CampaignDay>),
+        > = BTreeMap::new();
+        for row in &self.rows {
+            let (kinds, days) = campaigns.entry((&row.channel, &row.campaign)).or_default();
+            *kinds.entry(row.kind).or_default() += 1;
+            let day = days.entry(row.day).or_insert(CampaignDay {
+                campaign: CampaignId(0),
+                day: row.day,
+                tally: Tally::default(),
+                budget: None,
+                bid: None,
+            });
+            day.tally += row.tally;
+            day.budget = day.budget.max(row.budget);
+            day.bid = day.bid.max(row.bid);
+        }
+        let entries = campaigns
+            .into_iter()
+            .enumerate()
+            .map(|(i, ((channel, name), (kinds, days)))| {
+                let asked = name.eq_ignore_ascii_case(&q.campaign);
+                let first_day = q.launched.filter(|_| asked).or(days.keys().next().copied());
+                Entry {
+                    campaign: Campaign {
+                        id: CampaignId(i as i64),
+                        name: name.to_owned(),
+                        channel: channel.to_owned(),
+                        kind: kinds
+                            .into_iter()
+                            .max_by_key(|(_, n)| *n)
+                            .map_or("ad", |(k, _)| k)
+                            .to_owned(),
+                        status: None,
+                        own_target: None,
+                        first_day,
+                    },
+                    target: Some(q.target),
+                    days: days.into_values().collect(),
+                }
+            })
+            .collect();
+        let (target_cpa, target_roas) = match q.target {
+            Target::Cpa(x) => (Some(x), None),
+            Target::Roas(x) => (None, Some(x)),
+        };
+        let account = Account {
+            id: AccountId(0),
+            slug: "report".into(),
+            name: "report".into(),
+            currency: self.currency.to_string(),
+            time_zone: "UTC".into(),
+            target_cpa,
+            target_roas,
+        };
+        Ok(Book { account, span, period: Period { window, against: None }, entries })
+    }
+
+    /// Ad groups as one item each: enough to compare ad groups.
+    fn items(&self, book: &Book) -> Vec<ItemTally> {
+        let window = book.settled();
+        let mut groups: BTreeMap<(i64, &str), Tally> = BTreeMap::new();
+        for row in self.rows.iter().filter(|r| window.is_some_and(|w| w.contains(r.day))) {
+            let home = book
+                .entries
+                .iter()
+                .find(|e| e.campaign.name == row.campaign && e.campaign.channel == row.channel);
+            if let Some(home) = home {
+                *groups.entry((home.campaign.id.0, &row.ad_group)).or_default() += row.tally;
+            }
+        }
+        groups
+            .into_iter()
+            .enumerate()
+            .map(|(i, ((campaign, name), tally))| ItemTally {
+                item: ItemId(i as i64),
+                name: name.to_owned(),
+                kind: String::new(),
+                match_type: String::new(),
+                ad_group: AdGroupId(i as i64),
+                ad_group_name: name.to_owned(),
+                campaign: CampaignId(campaign),
+                tally,
+            })
+            .collect()
+    }
+}
+
+fn names<'a>(names: impl Iterator<Item = &'a String>) -> String {
+    names.take(20).cloned().collect::<Vec<_>>().join(", ")
+}
+
+fn answer(j: &Judged, target: Target, total: &Tally) -> DiagnosisFile {
+    let (d, t) = (&j.diagnosis, &j.tally);
+    let because = std::iter::once(wording::headline(d))
+        .chain(wording::reasons(j))
+        .map(|w| w.to_string())
+        .collect();
+    let step = |factor, effect| EffectFile { factor, effect };
+    DiagnosisFile {
+        verdict: d.verdict.word(),
+        leans: d.leans,
+        because,
+        figures: FiguresFile {
+            spend: t.spend.to_units(),
+            clicks: t.clicks,
+            conversions: t.conversions,
+            ctr: t.ctr(),
+            cpc: t.cpc(),
+            cvr: t.cvr(),
+            cpa: t.cpa(),
+            excess: d.excess,
+            clicks_per_conversion: d.affordable.map(|a| a.clicks_per_conversion),
+            affordable_cpc: d.affordable.map(|a| a.cpc),
+            affordable_cpc_cautious: d.affordable.map(|a| a.cautious),
+            halfway_bid: d.halfway_bid,
+            p_over_target: d.p_over,
+        },
+        peers: PeersFile {
+            campaigns: j.peers.0,
+            ctr: d.peers.ctr(),
+            cpc: d.peers.cpc(),
+            cvr: d.peers.cvr(),
+            cpa: d.peers.cpa(),
+        },
+        bridge: d
+            .bridge
+            .map(|b| vec![step("peers", b.from), step("cpc", b.cpc), step("cvr", b.cvr)])
+            .unwrap_or_default(),
+        account: AccountFile { cpa: total.cpa(), meets_target: target.excess(total) <= 0.0 },
+    }
+}

@@ -1,0 +1,114 @@
+//! Numbers as people read them: thin spaces between thousands, a true minus, – for what is absent.
+
+use chrono::NaiveDate;
+
+const THIN: char = '\u{2009}';
+/// What stands for an absent figure.
+pub const ABSENT: &str = "–";
+
+/// A number with so many decimals.
+pub fn number(x: f64, decimals: usize) -> String {
+    let text = format!("{:.decimals$}", x.abs());
+    let (whole, part) = text.split_once('.').unwrap_or((&text, ""));
+    let mut out = String::new();
+    if x < 0.0 && text.bytes().any(|b| (b'1'..=b'9').contains(&b)) {
+        out.push('−');
+    }
+    for (i, c) in whole.chars().enumerate() {
+        if i > 0 && (whole.len() - i) % 3 == 0 {
+            out.push(THIN);
+        }
+        out.push(c);
+    }
+    if !part.is_empty() {
+        out.push('.');
+        out.push_str(part);
+    }
+    out
+}
+
+/// Money: whole units from 1 000 on, cents below.
+pub fn money(x: f64) -> String {
+    number(x, if x.abs() >= 999.995 { 0 } else { 2 })
+}
+
+/// A large sum of money: whole units.
+pub fn sum(x: f64) -> String {
+    number(x, 0)
+}
+
+/// A count that may be fractional.
+pub fn count(x: f64) -> String {
+    number(x, if (x - x.round()).abs() < 0.005 || x.abs() >= 1000.0 { 0 } else { 1 })
+}
+
+/// A share as a percentage, without the sign: columns carry it in their header.
+pub fn percent(x: f64) -> String {
+    let x = x * 100.0;
+    number(
+        x,
+        if x.abs() >= 99.95 {
+            0
+        } else if x.abs() >= 0.995 || x == 0.0 {
+            1
+        } else {
+            2
+        },
+    )
+}
+
+/// With a plus sign where it is above 0.
+pub fn signed(x: f64, text: impl Fn(f64) -> String) -> String {
+    let out = text(x);
+    if x > 0.0 && out.bytes().any(|b| (b'1'..=b'9').contains(&b)) { format!("+{out}") } else { out }
+}
+
+/// Or – where it is absent.
+pub fn or_absent(x: Option<f64>, text: impl Fn(f64) -> String) -> String {
+    x.map_or_else(|| ABSENT.to_owned(), text)
+}
+
+/// A probability in words that don't pretend: never 0% or 100%.
+pub fn probability(p: f64) -> String {
+    match p {
+        p if p > 0.995 => "over 99%".into(),
+        p if p < 0.005 => "under 1%".into(),
+        p => format!("{:.0}%", p * 100.0),
+    }
+}
+
+/// 9 Nov.
+pub fn day(d: NaiveDate) -> String {
+    d.format("%-d %b").to_string()
+}
+
+/// 9 Nov 2026.
+pub fn full_day(d: NaiveDate) -> String {
+    d.format("%-d %b %Y").to_string()
+}
+
+/// `1 day`, `3 days`.
+pub fn counted(n: u64, one: &str, many: &str) -> String {
+    format!("{} {}", number(n as f64, 0), if n == 1 { one } else { many })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers() {
+        assert_eq!(number(1_234_567.891, 2), "1\u{2009}234\u{2009}567.89");
+        assert_eq!(number(-0.001, 2), "0.00");
+        assert_eq!(money(-11_604.4), "−11\u{2009}604");
+        assert_eq!(money(9.4), "9.40");
+        assert_eq!(count(296.0), "296");
+        assert_eq!(count(2.5), "2.5");
+        assert_eq!(percent(0.286), "28.6");
+        assert_eq!(percent(0.0021), "0.21");
+        assert_eq!(signed(3.0, money), "+3.00");
+        assert_eq!(signed(0.0, money), "0.00");
+        assert_eq!(or_absent(None, money), "–");
+        assert_eq!(probability(0.9999), "over 99%");
+    }
+}

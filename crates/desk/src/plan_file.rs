@@ -1,0 +1,456 @@
+//! The plan file, `gold-tiller/plan@1`: read, answered, written.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use tiller_core::allocation::{
+    Answer, Conflict, ConflictKind, Goal, Group, HeldBy, Limits, Line, Problem, Repair, Solved,
+    Total, Totals, Warning, WholeLimit,
+};
+use tiller_core::{Currency, MoneyError};
+
+use crate::figures::{money, number, percent};
+
+/// The name that the format gives itself.
+pub const FORMAT: &str = "gold-tiller/plan@1";
+
+/// A plan file.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PlanFile {
+    /// `gold-tiller/plan@1`.
+    pub format: String,
+    /// ISO 4217 code of all its money.
+    pub currency: String,
+    /// What there should be most of.
+    pub goal: Goal,
+    /// The money.
+    pub total: Total,
+    /// Budgets are whole multiples of this; 0 asks for the unrounded optimum.
+    #[serde(default = "cent")]
+    pub step: f64,
+    /// Length of the period in days.
+    #[serde(default = "one_day")]
+    pub days: f64,
+    /// What the money can go to.
+    pub lines: Vec<Line>,
+    /// Nested groups of lines.
+    #[serde(default)]
+    pub groups: Vec<Group>,
+    /// Limits on the whole.
+    #[serde(default)]
+    pub limits: Limits,
+}
+
+fn cent() -> f64 {
+    0.01
+}
+fn one_day() -> f64 {
+    1.0
+}
+
+/// Why a plan file can't be used.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanFileError {
+    /// Not JSON of this form; the text names the place.
+    #[error("{path}{message}")]
+    Form {
+        /// JSON path with a colon, or nothing.
+        path: String,
+        /// What was found and what is allowed, with line and column.
+        message: String,
+    },
+    /// Another format.
+    #[error("format: ‘{0}’ found; {FORMAT} is allowed")]
+    OtherFormat(String),
+    /// No currency.
+    #[error("currency: {0}")]
+    Currency(#[from] MoneyError),
+    /// A value that makes no sense.
+    #[error(transparent)]
+    Value(#[from] tiller_core::allocation::ProblemError),
+}
+
+impl PlanFile {
+    /// Reads a plan file and checks every value.
+    pub fn read(text: &str) -> Result<Self, PlanFileError> {
+        let mut json = serde_json::Deserializer::from_str(text);
+        let form = |path: String, error: &serde_json::Error| PlanFileError::Form {
+            path: if path == "." { String::new() } else { format!("{path}: ") },
+            message: error.to_string(),
+        };
+        let file: Self = serde_path_to_error::deserialize(&mut json)
+            .map_err(|e| form(e.path().to_string(), e.inner()))?;
+        json.end().map_err(|e| form(String::new(), &e))?;
+        file.check()?;
+        Ok(file)
+    }
+
+    /// Checks every value.
+    pub fn check(&self) -> Result<(), PlanFileError> {
+        if self.format != FORMAT {
+            return Err(PlanFileError::OtherFormat(self.format.clone()));
+        }
+        self.currency.parse::<Currency>()?;
+        Ok(self.problem().check()?)
+    }
+
+    /// What is to be solved.
+    pub fn problem(&self) -> Problem {
+        Problem {
+            goal: self.goal,
+            total: self.total,
+            step: self.step,
+            days: self.days,
+            lines: self.lines.clone(),
+            groups: self.groups.clone(),
+            limits: self.limits,
+        }
+    }
+
+    /// Takes over what repairs changed.
+    pub fn set_problem(&mut self, problem: Problem) {
+        self.goal = problem.goal;
+        self.total = problem.total;
+        self.step = problem.step;
+        self.days = problem.days;
+        self.lines = problem.lines;
+        self.groups = problem.groups;
+        self.limits = problem.limits;
+    }
+}
+
+/// The answer to a plan file.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[serde(tag = "status", rename_all = "snake_case")]
+pub enum AnswerFile {
+    /// The best split.
+    Optimal {
+        /// What the goal counts.
+        objective: f64,
+        /// One for each line.
+        lines: Vec<LineFile>,
+        /// The whole plan.
+        totals: TotalsFile,
+        /// The same for the present.
+        current: TotalsFile,
+        /// What 1,000 more in total would bring of the goal.
+        next_1000: Option<f64>,
+        /// What to know before believing it.
+        warnings: Vec<WarningFile>,
+    },
+    /// The limits contradict each other.
+    Infeasible {
+        /// Which.
+        conflicts: Vec<ConflictFile>,
+        /// Changes that end them.
+        repairs: Vec<RepairFile>,
+    },
+}
+
+/// A line of the answer.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct LineFile {
+    id: String,
+    budget: f64,
+    clicks: Option<f64>,
+    conversions: f64,
+    value: Option<f64>,
+    marginal: f64,
+    held_by: &'static str,
+}
+
+/// Sums.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct TotalsFile {
+    budget: f64,
+    conversions: f64,
+    value: Option<f64>,
+    cpa: Option<f64>,
+    roas: Option<f64>,
+}
+
+/// A warning.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct WarningFile {
+    /// corner or extrapolates.
+    pub kind: &'static str,
+    /// For people.
+    pub message: String,
+    /// The lines concerned.
+    pub lines: Vec<String>,
+}
+
+/// A conflict.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct ConflictFile {
+    /// Its kind.
+    pub kind: &'static str,
+    /// For people.
+    pub message: String,
+    /// By how much the limits miss each other.
+    pub short_by: f64,
+    /// The lines and groups concerned.
+    pub members: Vec<String>,
+}
+
+/// A repair.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct RepairFile {
+    /// For people.
+    pub message: String,
+}
+
+/// The word for what holds a line.
+pub fn held_word(held: HeldBy) -> &'static str {
+    match held {
+        HeldBy::Floor => "floor",
+        HeldBy::Ceiling => "ceiling",
+        HeldBy::GroupFloor => "group_floor",
+        HeldBy::GroupCeiling => "group_ceiling",
+        HeldBy::Nothing => "none",
+    }
+}
+
+impl From<&Totals> for TotalsFile {
+    fn from(t: &Totals) -> Self {
+        Self {
+            budget: t.budget,
+            conversions: t.conversions,
+            value: t.value,
+            cpa: t.cpa(),
+            roas: t.roas(),
+        }
+    }
+}
+
+/// The answer in its file form.
+pub fn answer_file(problem: &Problem, answer: &Answer) -> AnswerFile {
+    match answer {
+        Answer::Optimal(solved) => optimal(problem, solved),
+        Answer::Infeasible { conflicts, repairs } => AnswerFile::Infeasible {
+            conflicts: conflicts.iter().map(conflict_file).collect(),
+            repairs: repairs.iter().map(|r| RepairFile { message: repair(r) }).collect(),
+        },
+    }
+}
+
+fn optimal(problem: &Problem, solved: &Solved) -> AnswerFile {
+    let line = |(line, a): (&Line, &tiller_core::allocation::LineAnswer)| LineFile {
+        id: line.id.clone(),
+        budget: a.budget,
+        clicks: a.clicks,
+        conversions: a.conversions,
+        value: a.value,
+        marginal: a.marginal,
+        held_by: held_word(a.held_by),
+    };
+    AnswerFile::Optimal {
+        objective: solved.objective,
+        lines: problem.lines.iter().zip(&solved.lines).map(line).collect(),
+        totals: (&solved.totals).into(),
+        current: (&solved.current).into(),
+        next_1000: solved.next_1000,
+        warnings: solved.warnings.iter().map(warning).collect(),
+    }
+}
+
+/// A warning in words.
+pub fn warning(w: &Warning) -> WarningFile {
+    match w {
+        Warning::Corner { line, share } => WarningFile {
+            kind: "corner",
+            message: format!(
+                "{}% of the free money goes to ‘{line}’. With constant rates every unit of money buys as much as the one before, so the cheapest line takes it all; \
+                 in truth more money meets dearer clicks. Give lines ceilings or a limit on change, or let their results diminish.",
+                number(share * 100.0, 0)
+            ),
+            lines: vec![line.clone()],
+        },
+        Warning::Extrapolates { lines } => WarningFile {
+            kind: "extrapolates",
+            message: format!(
+                "{} would get less than half or more than double of what it spends now, where nothing has been seen of how it answers: {}. Take it in steps.",
+                if lines.len() == 1 {
+                    "One line".to_owned()
+                } else {
+                    format!("{} lines", lines.len())
+                },
+                lines.join(", ")
+            ),
+            lines: lines.clone(),
+        },
+    }
+}
+
+fn conflict_file(c: &Conflict) -> ConflictFile {
+    let (kind, message) = conflict(c);
+    ConflictFile {
+        kind,
+        message,
+        short_by: c.short_by(),
+        members: c.group.iter().chain(&c.members).cloned().collect(),
+    }
+}
+
+fn listed(names: &[String]) -> String {
+    match names {
+        [a, b, c, rest @ ..] if !rest.is_empty() => {
+            format!("{a}, {b}, {c} and {} more", rest.len())
+        }
+        names => names.join(", "),
+    }
+}
+
+/// A conflict's kind and its sentence.
+pub fn conflict(c: &Conflict) -> (&'static str, String) {
+    let (asked, possible, short) = (money(c.asked), money(c.possible), money(c.short_by()));
+    let line = c.members.first().map_or("", String::as_str);
+    let group = c.group.as_deref().unwrap_or_default();
+    match c.kind {
+        ConflictKind::FloorAboveCeiling => (
+            "floor_above_ceiling",
+            format!("The floor of ‘{line}’, {asked}, is {short} above its ceiling, {possible}."),
+        ),
+        ConflictKind::FloorAboveChange => (
+            "floor_above_change",
+            format!(
+                "The floor of ‘{line}’, {asked}, is {short} above {possible}, the most that the limit on change allows it."
+            ),
+        ),
+        ConflictKind::CeilingBelowChange => (
+            "ceiling_below_change",
+            format!(
+                "The ceiling of ‘{line}’, {asked}, is {short} below {possible}, the least that the limit on change allows it."
+            ),
+        ),
+        ConflictKind::GroupFloorAboveCeiling => (
+            "group_floor_above_ceiling",
+            format!(
+                "The floor of the group ‘{group}’, {asked}, is {short} above its ceiling, {possible}."
+            ),
+        ),
+        ConflictKind::GroupFloorAboveMembers => (
+            "group_floor_above_members",
+            format!(
+                "The floor of the group ‘{group}’, {asked}, is {short} above the ceilings of its lines together, {possible}: {}.",
+                listed(&c.members)
+            ),
+        ),
+        ConflictKind::MembersAboveGroupCeiling => (
+            "floors_above_group_ceiling",
+            format!(
+                "The floors in the group ‘{group}’ add up to {asked}, {short} above its ceiling, {possible}: {}.",
+                listed(&c.members)
+            ),
+        ),
+        ConflictKind::FloorsAboveTotal => (
+            "floors_above_total",
+            format!(
+                "The least amounts add up to {asked}, {short} above the total of {possible}: {}.",
+                listed(&c.members)
+            ),
+        ),
+        ConflictKind::CeilingsBelowTotal => (
+            "ceilings_below_total",
+            format!(
+                "The most amounts add up to {possible}, so {short} of the total of {asked} can’t be spent."
+            ),
+        ),
+        ConflictKind::OutOfReach(WholeLimit::MaxCpa) => (
+            "cpa_out_of_reach",
+            format!(
+                "No split brings the CPA down to {asked}; the best that these limits allow is {possible}."
+            ),
+        ),
+        ConflictKind::OutOfReach(WholeLimit::MinRoas) => {
+            let (asked, possible) = (number(c.asked, 2), number(c.possible, 2));
+            (
+                "roas_out_of_reach",
+                format!(
+                    "No split brings the ROAS up to {asked}; the best that these limits allow is {possible}."
+                ),
+            )
+        }
+        ConflictKind::OutOfReach(WholeLimit::MinConversions) => {
+            let (asked, possible) = (number(c.asked, 1), number(c.possible, 1));
+            (
+                "conversions_out_of_reach",
+                format!(
+                    "No split brings {asked} conversions; the best that these limits allow is {possible}."
+                ),
+            )
+        }
+    }
+}
+
+/// A repair as the words on its button.
+pub fn repair(r: &Repair) -> String {
+    let each = |lines: &[(String, f64)]| {
+        let names: Vec<String> =
+            lines.iter().map(|(id, to)| format!("{id} to {}", money(*to))).collect();
+        listed(&names)
+    };
+    match r {
+        Repair::Total { to } => format!("Set the total to {}", money(*to)),
+        Repair::SpendUpTo => "Leave unspent what can’t be spent".into(),
+        Repair::Floors { lines } => format!("Lower floors: {}", each(lines)),
+        Repair::Ceilings { lines } => format!("Raise ceilings: {}", each(lines)),
+        Repair::GroupFloor { group, to } => {
+            format!("Lower the floor of the group {group} to {}", money(*to))
+        }
+        Repair::GroupCeiling { group, to } => {
+            format!("Raise the ceiling of the group {group} to {}", money(*to))
+        }
+        Repair::MaxChange { to } => format!("Allow lines to change by up to {}%", percent(*to)),
+        Repair::Whole { limit: WholeLimit::MaxCpa, to } => {
+            format!("Allow a CPA of up to {}", number(*to, 2))
+        }
+        Repair::Whole { limit: WholeLimit::MinRoas, to } => {
+            format!("Be content with a ROAS of {}", number(*to, 3))
+        }
+        Repair::Whole { limit: WholeLimit::MinConversions, to } => {
+            format!("Be content with {} conversions", number(*to, 2))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const PLAN: &str = r#"{"format":"gold-tiller/plan@1","currency":"EUR","goal":"conversions",
+        "total":{"amount":100,"use":"all"},"step":0.01,"days":1,
+        "lines":[{"id":"a","current":50,"response":{"kind":"power","scale":1.0,"elasticity":0.5},"floor":0,"ceiling":null},
+                 {"id":"b","current":50,"response":{"kind":"power","scale":2.0,"elasticity":0.5}}]}"#;
+
+    #[test]
+    fn the_handbook_example_round_trips_and_solves() {
+        let file = PlanFile::read(PLAN).unwrap();
+        assert_eq!(PlanFile::read(&serde_json::to_string(&file).unwrap()).unwrap(), file);
+        let problem = file.problem();
+        let AnswerFile::Optimal { lines, .. } = answer_file(&problem, &problem.answer().unwrap())
+        else {
+            panic!()
+        };
+        assert_eq!((lines[0].budget, lines[1].budget), (20.0, 80.0));
+    }
+
+    #[test]
+    fn mistakes_name_their_place() {
+        let wrong =
+            |from: &str, to: &str| PlanFile::read(&PLAN.replace(from, to)).unwrap_err().to_string();
+        let unknown = wrong("\"current\":50,", "\"curent\":50,");
+        assert!(
+            unknown.starts_with("lines[0]")
+                && unknown.contains("curent")
+                && unknown.contains("line 3"),
+            "{unknown}"
+        );
+        let kind = wrong("\"power\"", "\"powder\"");
+        assert!(kind.starts_with("lines[0].response") && kind.contains("powder"), "{kind}");
+        assert!(wrong("EUR", "EURO").starts_with("currency: "));
+        assert!(wrong("plan@1", "plan@2").starts_with("format: "));
+        assert!(wrong("0.5}", "1.5}").starts_with("lines[0].response.elasticity: 1.5 found"));
+        assert!(PlanFile::read(&format!("{PLAN} x")).is_err());
+    }
+}

@@ -1,0 +1,220 @@
+//! What was counted: rollups by campaign and day for screens, items for drill-downs.
+
+use chrono::NaiveDate;
+use sqlx::PgPool;
+use tiller_core::{Micros, Tally, Target, Window};
+
+use crate::{AccountId, AdGroupId, CampaignId, ItemId, StoreError, targets};
+
+/// A campaign as it stands.
+#[derive(Clone, Debug)]
+pub struct Campaign {
+    /// Its id.
+    pub id: CampaignId,
+    /// Its name.
+    pub name: String,
+    /// The channel that runs it.
+    pub channel: String,
+    /// What its items are.
+    pub kind: String,
+    /// Whether it runs, if reports tell.
+    pub status: Option<String>,
+    /// Its own target.
+    pub own_target: Option<Target>,
+    /// First day with anything counted.
+    pub first_day: Option<NaiveDate>,
+}
+
+/// One campaign's day.
+#[derive(Clone, Copy, Debug)]
+pub struct CampaignDay {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// The day.
+    pub day: NaiveDate,
+    /// What was counted.
+    pub tally: Tally,
+    /// Its budget, if reports tell.
+    pub budget: Option<Micros>,
+    /// The highest bid among its items, if reports tell.
+    pub bid: Option<Micros>,
+}
+
+/// One item with what was counted over a window.
+#[derive(Clone, Debug)]
+pub struct ItemTally {
+    /// The item.
+    pub item: ItemId,
+    /// Its name.
+    pub name: String,
+    /// keyword, listing, ad or audience.
+    pub kind: String,
+    /// Of a keyword; empty otherwise.
+    pub match_type: String,
+    /// Its ad group.
+    pub ad_group: AdGroupId,
+    /// The ad group's name.
+    pub ad_group_name: String,
+    /// Its campaign.
+    pub campaign: CampaignId,
+    /// What was counted.
+    pub tally: Tally,
+}
+
+/// What is looked at day by day.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Scope {
+    /// An ad group.
+    AdGroup(AdGroupId),
+    /// An item.
+    Item(ItemId),
+}
+
+fn tally(impressions: i64, clicks: i64, spend: i64, conversions: i64, value: i64) -> Tally {
+    Tally {
+        impressions,
+        clicks,
+        spend: Micros::new(spend),
+        conversions: Micros::new(conversions).to_units(),
+        value: Micros::new(value),
+    }
+}
+
+/// First and last day with anything counted.
+pub async fn span(pool: &PgPool, account: AccountId) -> Result<Option<Window>, StoreError> {
+    let row = sqlx::query!(
+        "SELECT min(day), max(day) FROM campaign_day WHERE account_id = $1",
+        account.0
+    )
+    .fetch_one(pool)
+    .await?;
+    Ok(row.min.zip(row.max).and_then(|(from, to)| Window::new(from, to)))
+}
+
+/// All campaigns of an account, by name.
+pub async fn campaigns(pool: &PgPool, account: AccountId) -> Result<Vec<Campaign>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT c.id AS "id: CampaignId", c.name, ch.name AS channel, c.kind, c.status, c.target_cpa, c.target_roas,
+                  (SELECT min(day) FROM campaign_day d WHERE d.account_id = c.account_id AND d.campaign_id = c.id) AS first_day
+           FROM campaign c JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
+           WHERE c.account_id = $1 ORDER BY c.name, c.id"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| Campaign {
+            id: r.id,
+            name: r.name,
+            channel: r.channel,
+            kind: r.kind,
+            status: r.status,
+            own_target: targets::read(r.target_cpa, r.target_roas),
+            first_day: r.first_day,
+        })
+        .collect())
+}
+
+/// Every campaign's days in a window, in order of campaign and day.
+pub async fn campaign_days(
+    pool: &PgPool,
+    account: AccountId,
+    window: Window,
+) -> Result<Vec<CampaignDay>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT campaign_id AS "campaign: CampaignId", day, impressions, clicks, spend, conversions, value, budget, bid
+           FROM campaign_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 ORDER BY campaign_id, day"#,
+        account.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| CampaignDay {
+            campaign: r.campaign,
+            day: r.day,
+            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
+            budget: r.budget.map(Micros::new),
+            bid: r.bid.map(Micros::new),
+        })
+        .collect())
+}
+
+/// Items with anything counted in a window, of one campaign or of all, by spend.
+pub async fn items(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: Option<CampaignId>,
+    window: Window,
+) -> Result<Vec<ItemTally>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT i.id AS "item: ItemId", i.name, i.kind, i.match_type, g.id AS "ad_group: AdGroupId",
+                  g.name AS ad_group_name, g.campaign_id AS "campaign: CampaignId",
+                  f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
+                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+           FROM item i
+           JOIN ad_group g ON g.account_id = i.account_id AND g.id = i.ad_group_id
+           JOIN (SELECT item_id, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
+                 FROM item_day WHERE account_id = $1 AND day BETWEEN $3 AND $4 GROUP BY item_id) f ON f.item_id = i.id
+           LEFT JOIN (SELECT item_id, sum(count)::bigint AS conversions, sum(value)::bigint AS value
+                 FROM conversion_day WHERE account_id = $1 AND day BETWEEN $3 AND $4 GROUP BY item_id) v ON v.item_id = i.id
+           WHERE i.account_id = $1 AND ($2::bigint IS NULL OR g.campaign_id = $2)
+           ORDER BY f.spend DESC, i.id"#,
+        account.0,
+        campaign.map(|c| c.0),
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| ItemTally {
+            item: r.item,
+            name: r.name,
+            kind: r.kind,
+            match_type: r.match_type,
+            ad_group: r.ad_group,
+            ad_group_name: r.ad_group_name,
+            campaign: r.campaign,
+            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
+        })
+        .collect())
+}
+
+/// The days of an ad group or an item in a window.
+pub async fn scope_days(
+    pool: &PgPool,
+    account: AccountId,
+    scope: Scope,
+    window: Window,
+) -> Result<Vec<(NaiveDate, Tally)>, StoreError> {
+    let (ad_group, item) = match scope {
+        Scope::AdGroup(id) => (Some(id.0), None),
+        Scope::Item(id) => (None, Some(id.0)),
+    };
+    let rows = sqlx::query!(
+        r#"WITH mine AS (SELECT id FROM item WHERE account_id = $1 AND (ad_group_id = $2 OR id = $3)),
+                f AS (SELECT day, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
+                      FROM item_day WHERE account_id = $1 AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day),
+                v AS (SELECT day, sum(count)::bigint AS conversions, sum(value)::bigint AS value
+                      FROM conversion_day WHERE account_id = $1 AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day)
+           SELECT f.day AS "day!", f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
+                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+           FROM f LEFT JOIN v USING (day) ORDER BY f.day"#,
+        account.0,
+        ad_group,
+        item,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| (r.day, tally(r.impressions, r.clicks, r.spend, r.conversions, r.value)))
+        .collect())
+}

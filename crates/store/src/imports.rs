@@ -1,0 +1,417 @@
+//! Report imports: uploaded files, the queue, errors, progress.
+
+use chrono::{DateTime, NaiveDate, Utc};
+use serde_json::Value;
+use sqlx::PgPool;
+
+use crate::{AccountId, ImportId, PersonId, StoreError};
+
+/// Where an import stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum State {
+    /// The file is arriving.
+    Uploading,
+    /// It has arrived; the person says what its columns mean.
+    Mapping,
+    /// It waits for a worker.
+    Queued,
+    /// A worker reads it.
+    Running,
+    /// It is in.
+    Done,
+    /// Rows have errors; the person decides.
+    Decide,
+    /// It can't be imported; the message says why.
+    Failed,
+    /// It was taken back.
+    Undone,
+    /// The person wanted none of it.
+    Dropped,
+}
+
+impl State {
+    const ALL: [(Self, &'static str); 9] = [
+        (Self::Uploading, "uploading"),
+        (Self::Mapping, "mapping"),
+        (Self::Queued, "queued"),
+        (Self::Running, "running"),
+        (Self::Done, "done"),
+        (Self::Decide, "decide"),
+        (Self::Failed, "failed"),
+        (Self::Undone, "undone"),
+        (Self::Dropped, "dropped"),
+    ];
+
+    /// The word in the database.
+    pub fn word(self) -> &'static str {
+        Self::ALL.iter().find(|(s, _)| *s == self).map_or("failed", |(_, w)| w)
+    }
+
+    fn read(word: &str) -> Self {
+        Self::ALL.iter().find(|(_, w)| *w == word).map_or(Self::Failed, |(s, _)| *s)
+    }
+}
+
+/// One import.
+#[derive(Clone, Debug)]
+pub struct Import {
+    /// Its id.
+    pub id: ImportId,
+    /// The account it belongs to.
+    pub account: AccountId,
+    /// The file's name.
+    pub file_name: String,
+    /// The file's size in bytes.
+    pub size: i64,
+    /// Where it stands.
+    pub state: State,
+    /// How the file is read, as JSON of the channel's mapping.
+    pub mapping: Option<Value>,
+    /// Whether the person chose to import only the good rows.
+    pub only_good: bool,
+    /// Progress in bytes.
+    pub bytes_read: i64,
+    /// Progress in rows.
+    pub rows_read: i64,
+    /// Rows imported.
+    pub rows_kept: i64,
+    /// Errors found.
+    pub error_count: i64,
+    /// Why it failed.
+    pub message: Option<String>,
+    /// First day in the file.
+    pub first_day: Option<NaiveDate>,
+    /// Last day in the file.
+    pub last_day: Option<NaiveDate>,
+    /// When the upload began.
+    pub created_at: DateTime<Utc>,
+}
+
+/// An error of a row.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ErrorRow {
+    /// Line of the file.
+    pub line: i64,
+    /// Column of the report.
+    pub column: String,
+    /// What stands there.
+    pub found: String,
+    /// What is allowed.
+    pub expected: String,
+}
+
+/// How many errors are kept for the list; all are counted.
+pub const ERRORS_KEPT: usize = 10_000;
+
+macro_rules! import {
+    ($r:expr) => {
+        Import {
+            id: $r.id,
+            account: $r.account,
+            file_name: $r.file_name,
+            size: $r.size,
+            state: State::read(&$r.state),
+            mapping: $r.mapping,
+            only_good: $r.only_good,
+            bytes_read: $r.bytes_read,
+            rows_read: $r.rows_read,
+            rows_kept: $r.rows_kept,
+            error_count: $r.error_count,
+            message: $r.message,
+            first_day: $r.first_day,
+            last_day: $r.last_day,
+            created_at: $r.created_at,
+        }
+    };
+}
+
+/// Begins an upload.
+pub async fn begin(
+    pool: &PgPool,
+    account: AccountId,
+    person: Option<PersonId>,
+    file_name: &str,
+) -> Result<ImportId, StoreError> {
+    Ok(sqlx::query_scalar!(
+        r#"INSERT INTO report_import (account_id, file_name, created_by) VALUES ($1, $2, $3) RETURNING id AS "id: ImportId""#,
+        account.0,
+        file_name,
+        person.map(|p| p.0)
+    )
+    .fetch_one(pool)
+    .await?)
+}
+
+/// Stores one piece of the file.
+pub async fn add_chunk(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    seq: i32,
+    bytes: &[u8],
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO report_chunk (account_id, import_id, seq, bytes) VALUES ($1, $2, $3, $4)",
+        account.0,
+        id.0,
+        seq,
+        bytes
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// One piece of the file.
+pub async fn chunk(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    seq: i32,
+) -> Result<Option<Vec<u8>>, StoreError> {
+    Ok(sqlx::query_scalar!(
+        "SELECT bytes FROM report_chunk WHERE account_id = $1 AND import_id = $2 AND seq = $3",
+        account.0,
+        id.0,
+        seq
+    )
+    .fetch_optional(pool)
+    .await?)
+}
+
+/// The file has arrived whole.
+pub async fn uploaded(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    size: i64,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE report_import SET state = 'mapping', size = $3 WHERE account_id = $1 AND id = $2 AND state = 'uploading'",
+        account.0,
+        id.0,
+        size
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Puts an import into the queue, from a state that allows it; false if it stands elsewhere.
+pub async fn queue(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    mapping: &Value,
+    only_good: bool,
+) -> Result<bool, StoreError> {
+    let done = sqlx::query!(
+        "UPDATE report_import SET state = 'queued', mapping = $3, only_good = $4, bytes_read = 0, rows_read = 0, message = NULL
+         WHERE account_id = $1 AND id = $2 AND state IN ('mapping', 'decide')",
+        account.0,
+        id.0,
+        mapping,
+        only_good
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected() == 1)
+}
+
+/// Takes the next import from the queue, or one whose worker has been silent for a minute.
+pub async fn claim(pool: &PgPool) -> Result<Option<Import>, StoreError> {
+    let row = sqlx::query!(
+        r#"UPDATE report_import SET state = 'running', claimed_at = now()
+           WHERE (account_id, id) IN (
+               SELECT account_id, id FROM report_import
+               WHERE state = 'queued' OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
+               ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+                     bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at"#
+    )
+    .fetch_optional(pool)
+    .await?;
+    Ok(row.map(|r| import!(r)))
+}
+
+/// Tells how far a worker has come, and that it lives.
+pub async fn progress(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    bytes: i64,
+    rows: i64,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE report_import SET bytes_read = $3, rows_read = $4, claimed_at = now()
+         WHERE account_id = $1 AND id = $2 AND state = 'running'",
+        account.0,
+        id.0,
+        bytes,
+        rows
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Sets an import down in a state with its errors; a file that is no longer needed is removed.
+pub async fn settle(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    state: State,
+    message: Option<&str>,
+    errors: Option<(&[ErrorRow], i64)>,
+) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    if let Some((errors, _)) = errors {
+        replace_errors(&mut tx, account, id, errors).await?;
+    }
+    sqlx::query!(
+        "UPDATE report_import SET state = $3, message = $4, error_count = coalesce($5, error_count), finished_at = now()
+         WHERE account_id = $1 AND id = $2",
+        account.0,
+        id.0,
+        state.word(),
+        message,
+        errors.map(|e| e.1)
+    )
+    .execute(&mut *tx)
+    .await?;
+    if state != State::Decide {
+        drop_file(&mut tx, account, id).await?;
+    }
+    tx.commit().await?;
+    Ok(())
+}
+
+pub(crate) async fn drop_file(
+    tx: &mut sqlx::PgConnection,
+    account: AccountId,
+    id: ImportId,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "DELETE FROM report_chunk WHERE account_id = $1 AND import_id = $2",
+        account.0,
+        id.0
+    )
+    .execute(tx)
+    .await?;
+    Ok(())
+}
+
+pub(crate) async fn replace_errors(
+    tx: &mut sqlx::PgConnection,
+    account: AccountId,
+    id: ImportId,
+    errors: &[ErrorRow],
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "DELETE FROM report_error WHERE account_id = $1 AND import_id = $2",
+        account.0,
+        id.0
+    )
+    .execute(&mut *tx)
+    .await?;
+    let kept = &errors[..errors.len().min(ERRORS_KEPT)];
+    let text = |f: fn(&ErrorRow) -> &String| kept.iter().map(|e| f(e).clone()).collect::<Vec<_>>();
+    sqlx::query!(
+        "INSERT INTO report_error (account_id, import_id, seq, line, column_name, found, expected)
+         SELECT $1, $2, row_number() OVER (), * FROM unnest($3::bigint[], $4::text[], $5::text[], $6::text[])",
+        account.0,
+        id.0,
+        &kept.iter().map(|e| e.line).collect::<Vec<_>>(),
+        &text(|e| &e.column),
+        &text(|e| &e.found),
+        &text(|e| &e.expected)
+    )
+    .execute(tx)
+    .await?;
+    Ok(())
+}
+
+/// The first errors of an import, in order.
+pub async fn errors(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    most: i64,
+) -> Result<Vec<ErrorRow>, StoreError> {
+    Ok(sqlx::query_as!(
+        ErrorRow,
+        r#"SELECT line, column_name AS "column", found, expected FROM report_error
+           WHERE account_id = $1 AND import_id = $2 ORDER BY seq LIMIT $3"#,
+        account.0,
+        id.0,
+        most
+    )
+    .fetch_all(pool)
+    .await?)
+}
+
+/// One import.
+pub async fn get(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+) -> Result<Option<Import>, StoreError> {
+    let row = sqlx::query!(
+        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+                  bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at
+           FROM report_import WHERE account_id = $1 AND id = $2"#,
+        account.0,
+        id.0
+    )
+    .fetch_optional(pool)
+    .await?;
+    Ok(row.map(|r| import!(r)))
+}
+
+/// The account's last imports, the newest first.
+pub async fn list(pool: &PgPool, account: AccountId, most: i64) -> Result<Vec<Import>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+                  bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at
+           FROM report_import WHERE account_id = $1 ORDER BY id DESC LIMIT $2"#,
+        account.0,
+        most
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(|r| import!(r)).collect())
+}
+
+/// How this account read these headers last time.
+pub async fn remembered(
+    pool: &PgPool,
+    account: AccountId,
+    source: &str,
+) -> Result<Option<Value>, StoreError> {
+    Ok(sqlx::query_scalar!(
+        "SELECT mapping FROM report_mapping WHERE account_id = $1 AND source = $2",
+        account.0,
+        source
+    )
+    .fetch_optional(pool)
+    .await?)
+}
+
+/// Remembers how these headers are read.
+pub async fn remember(
+    pool: &PgPool,
+    account: AccountId,
+    source: &str,
+    mapping: &Value,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO report_mapping (account_id, source, mapping) VALUES ($1, $2, $3)
+         ON CONFLICT (account_id, source) DO UPDATE SET mapping = excluded.mapping",
+        account.0,
+        source,
+        mapping
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}

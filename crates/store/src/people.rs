@@ -1,0 +1,204 @@
+//! People, accounts, and who may do what where.
+
+use serde::{Deserialize, Serialize};
+use sqlx::PgPool;
+
+use crate::{AccountId, PersonId, StoreError};
+
+/// What a member may do in an account; each includes the ones before it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Role {
+    /// See everything.
+    Viewer,
+    /// Import, plan, set targets.
+    Analyst,
+    /// Decide who is a member.
+    Admin,
+}
+
+impl Role {
+    /// The word in the database and on the command line.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Viewer => "viewer",
+            Self::Analyst => "analyst",
+            Self::Admin => "admin",
+        }
+    }
+
+    fn read(word: &str) -> Self {
+        match word {
+            "admin" => Self::Admin,
+            "analyst" => Self::Analyst,
+            _ => Self::Viewer,
+        }
+    }
+}
+
+/// A person who may sign in.
+#[derive(Clone, Debug)]
+pub struct Person {
+    /// Their id.
+    pub id: PersonId,
+    /// Address they sign in with, in lower case.
+    pub email: String,
+    /// Their name.
+    pub name: String,
+    /// Argon2 in PHC form.
+    pub password_hash: String,
+}
+
+/// An account with its defaults.
+#[derive(Clone, Debug)]
+pub struct Account {
+    /// Its id.
+    pub id: AccountId,
+    /// Its name in addresses.
+    pub slug: String,
+    /// Its name.
+    pub name: String,
+    /// ISO 4217 code of all its money.
+    pub currency: String,
+    /// IANA time zone of its days.
+    pub time_zone: String,
+    /// Default target, as a cost per acquisition.
+    pub target_cpa: Option<f64>,
+    /// Default target, as a return on ad spend.
+    pub target_roas: Option<f64>,
+}
+
+/// What makes a new account.
+#[derive(Clone, Debug)]
+pub struct NewAccount<'a> {
+    /// Name in addresses.
+    pub slug: &'a str,
+    /// Name.
+    pub name: &'a str,
+    /// ISO 4217 code.
+    pub currency: &'a str,
+    /// IANA time zone.
+    pub time_zone: &'a str,
+}
+
+/// The person with an address.
+pub async fn by_email(pool: &PgPool, email: &str) -> Result<Option<Person>, StoreError> {
+    Ok(sqlx::query_as!(
+        Person,
+        r#"SELECT id AS "id: PersonId", email, name, password_hash FROM person WHERE email = lower($1)"#,
+        email
+    )
+    .fetch_optional(pool)
+    .await?)
+}
+
+/// The person with an id.
+pub async fn by_id(pool: &PgPool, id: PersonId) -> Result<Option<Person>, StoreError> {
+    Ok(sqlx::query_as!(
+        Person,
+        r#"SELECT id AS "id: PersonId", email, name, password_hash FROM person WHERE id = $1"#,
+        id.0
+    )
+    .fetch_optional(pool)
+    .await?)
+}
+
+/// Adds a person, or gives the one with this address a new name and password.
+pub async fn save(
+    pool: &PgPool,
+    email: &str,
+    name: &str,
+    password_hash: &str,
+) -> Result<PersonId, StoreError> {
+    Ok(sqlx::query_scalar!(
+        r#"INSERT INTO person (email, name, password_hash) VALUES (lower($1), $2, $3)
+           ON CONFLICT (email) DO UPDATE SET name = excluded.name, password_hash = excluded.password_hash
+           RETURNING id AS "id: PersonId""#,
+        email,
+        name,
+        password_hash
+    )
+    .fetch_one(pool)
+    .await?)
+}
+
+/// Adds an account; its slug must be free.
+pub async fn add_account(pool: &PgPool, new: &NewAccount<'_>) -> Result<AccountId, StoreError> {
+    Ok(sqlx::query_scalar!(
+        r#"INSERT INTO account (slug, name, currency, time_zone) VALUES ($1, $2, $3, $4) RETURNING id AS "id: AccountId""#,
+        new.slug,
+        new.name,
+        new.currency,
+        new.time_zone
+    )
+    .fetch_one(pool)
+    .await?)
+}
+
+/// Makes a person a member with a role, or changes the role.
+pub async fn join(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    role: Role,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO membership (account_id, person_id, role) VALUES ($1, $2, $3)
+         ON CONFLICT (account_id, person_id) DO UPDATE SET role = excluded.role",
+        account.0,
+        person.0,
+        role.word()
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// The account with a slug, whoever asks: for the command line only.
+pub async fn account_by_slug(pool: &PgPool, slug: &str) -> Result<Option<Account>, StoreError> {
+    Ok(sqlx::query_as!(
+        Account,
+        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas
+           FROM account WHERE slug = $1"#,
+        slug
+    )
+    .fetch_optional(pool)
+    .await?)
+}
+
+/// The accounts that a person is a member of, with the role, by name.
+pub async fn accounts_of(
+    pool: &PgPool,
+    person: PersonId,
+) -> Result<Vec<(Account, Role)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT a.id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, role
+           FROM account a JOIN membership m ON m.account_id = a.id
+           WHERE m.person_id = $1 ORDER BY a.id"#,
+        person.0
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| {
+            let account = Account {
+                id: r.id,
+                slug: r.slug,
+                name: r.name,
+                currency: r.currency,
+                time_zone: r.time_zone,
+                target_cpa: r.target_cpa,
+                target_roas: r.target_roas,
+            };
+            (account, Role::read(&r.role))
+        })
+        .collect())
+}
+
+/// The currency of an account.
+pub async fn account_currency(pool: &PgPool, account: AccountId) -> Result<String, StoreError> {
+    Ok(sqlx::query_scalar!("SELECT currency FROM account WHERE id = $1", account.0)
+        .fetch_one(pool)
+        .await?)
+}

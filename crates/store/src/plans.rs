@@ -1,0 +1,110 @@
+//! Saved plans.
+
+use chrono::{DateTime, Utc};
+use serde_json::Value;
+use sqlx::PgPool;
+use tiller_core::Window;
+
+use crate::{AccountId, PersonId, PlanId, StoreError};
+
+/// A saved plan; its body is a plan file.
+#[derive(Clone, Debug)]
+pub struct Plan {
+    /// Its id.
+    pub id: PlanId,
+    /// Its name.
+    pub name: String,
+    /// The days that its present figures are from.
+    pub window: Window,
+    /// The plan file.
+    pub body: Value,
+    /// When it was last changed.
+    pub updated_at: DateTime<Utc>,
+}
+
+/// Saves a new plan.
+pub async fn add(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    name: &str,
+    window: Window,
+    body: &Value,
+) -> Result<PlanId, StoreError> {
+    Ok(sqlx::query_scalar!(
+        r#"INSERT INTO plan (account_id, name, from_day, to_day, body, created_by) VALUES ($1, $2, $3, $4, $5, $6)
+           RETURNING id AS "id: PlanId""#,
+        account.0,
+        name,
+        window.from(),
+        window.to(),
+        body,
+        person.0
+    )
+    .fetch_one(pool)
+    .await?)
+}
+
+/// Changes a plan; false if the account has no such plan.
+pub async fn update(
+    pool: &PgPool,
+    account: AccountId,
+    id: PlanId,
+    name: &str,
+    body: &Value,
+) -> Result<bool, StoreError> {
+    let done = sqlx::query!(
+        "UPDATE plan SET name = $3, body = $4, updated_at = now() WHERE account_id = $1 AND id = $2",
+        account.0,
+        id.0,
+        name,
+        body
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected() == 1)
+}
+
+/// Removes a plan.
+pub async fn delete(pool: &PgPool, account: AccountId, id: PlanId) -> Result<(), StoreError> {
+    sqlx::query!("DELETE FROM plan WHERE account_id = $1 AND id = $2", account.0, id.0)
+        .execute(pool)
+        .await?;
+    Ok(())
+}
+
+/// One plan.
+pub async fn get(
+    pool: &PgPool,
+    account: AccountId,
+    id: PlanId,
+) -> Result<Option<Plan>, StoreError> {
+    Ok(all(pool, account, Some(id)).await?.pop())
+}
+
+/// The account's plans, the last changed first.
+pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Plan>, StoreError> {
+    all(pool, account, None).await
+}
+
+async fn all(
+    pool: &PgPool,
+    account: AccountId,
+    id: Option<PlanId>,
+) -> Result<Vec<Plan>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, updated_at FROM plan
+           WHERE account_id = $1 AND ($2::bigint IS NULL OR id = $2) ORDER BY updated_at DESC, id DESC"#,
+        account.0,
+        id.map(|i| i.0)
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .filter_map(|r| {
+            let window = Window::new(r.from_day, r.to_day)?;
+            Some(Plan { id: r.id, name: r.name, window, body: r.body, updated_at: r.updated_at })
+        })
+        .collect())
+}

@@ -1,0 +1,64 @@
+//! Server-side sessions: an opaque id with data that expires.
+
+use chrono::{DateTime, Utc};
+use sqlx::PgPool;
+
+use crate::StoreError;
+
+/// Saves a session under a new id; false if the id is taken.
+pub async fn create(
+    pool: &PgPool,
+    id: &str,
+    data: &serde_json::Value,
+    expires: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let done = sqlx::query!(
+        "INSERT INTO session (id, data, expires_at) VALUES ($1, $2, $3) ON CONFLICT (id) DO NOTHING",
+        id,
+        data,
+        expires
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected() == 1)
+}
+
+/// Saves a session.
+pub async fn save(
+    pool: &PgPool,
+    id: &str,
+    data: &serde_json::Value,
+    expires: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO session (id, data, expires_at) VALUES ($1, $2, $3)
+         ON CONFLICT (id) DO UPDATE SET data = excluded.data, expires_at = excluded.expires_at",
+        id,
+        data,
+        expires
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// A session that has not expired.
+pub async fn load(pool: &PgPool, id: &str) -> Result<Option<serde_json::Value>, StoreError> {
+    Ok(sqlx::query_scalar!("SELECT data FROM session WHERE id = $1 AND expires_at > now()", id)
+        .fetch_optional(pool)
+        .await?)
+}
+
+/// Ends a session.
+pub async fn delete(pool: &PgPool, id: &str) -> Result<(), StoreError> {
+    sqlx::query!("DELETE FROM session WHERE id = $1", id).execute(pool).await?;
+    Ok(())
+}
+
+/// Removes expired sessions.
+pub async fn sweep(pool: &PgPool) -> Result<u64, StoreError> {
+    Ok(sqlx::query!("DELETE FROM session WHERE expires_at <= now()")
+        .execute(pool)
+        .await?
+        .rows_affected())
+}

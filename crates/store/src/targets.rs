@@ -1,0 +1,64 @@
+//! Targets: an account's default, and a campaign's own.
+
+use sqlx::PgPool;
+use tiller_core::Target;
+
+use crate::{AccountId, CampaignId, StoreError};
+
+/// The columns of a target.
+pub(crate) fn read(cpa: Option<f64>, roas: Option<f64>) -> Option<Target> {
+    cpa.map(Target::Cpa).or(roas.map(Target::Roas))
+}
+
+fn columns(target: Option<Target>) -> (Option<f64>, Option<f64>) {
+    match target {
+        Some(Target::Cpa(x)) => (Some(x), None),
+        Some(Target::Roas(x)) => (None, Some(x)),
+        None => (None, None),
+    }
+}
+
+impl crate::people::Account {
+    /// The account's default target.
+    pub fn target(&self) -> Option<Target> {
+        read(self.target_cpa, self.target_roas)
+    }
+}
+
+/// Sets the account's default.
+pub async fn set_default(
+    pool: &PgPool,
+    account: AccountId,
+    target: Option<Target>,
+) -> Result<(), StoreError> {
+    let (cpa, roas) = columns(target);
+    sqlx::query!(
+        "UPDATE account SET target_cpa = $2, target_roas = $3 WHERE id = $1",
+        account.0,
+        cpa,
+        roas
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Sets a campaign's own target; none follows the account. False if the account has no such campaign.
+pub async fn set_own(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: CampaignId,
+    target: Option<Target>,
+) -> Result<bool, StoreError> {
+    let (cpa, roas) = columns(target);
+    let done = sqlx::query!(
+        "UPDATE campaign SET target_cpa = $3, target_roas = $4 WHERE account_id = $1 AND id = $2",
+        account.0,
+        campaign.0,
+        cpa,
+        roas
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected() == 1)
+}

@@ -1,0 +1,134 @@
+// Small behaviours of our own; everything works without them, by following links and sending forms.
+
+const workingBox = () => document.getElementById("working");
+
+// Workings: a computed figure opens its working beside itself.
+document.addEventListener("click", async (event) => {
+  const figure = event.target.closest("a.working");
+  if (!figure || event.ctrlKey || event.metaKey || event.shiftKey) return;
+  event.preventDefault();
+  const box = workingBox();
+  const answer = await fetch(figure.href, { headers: { "HX-Request": "true" } });
+  if (!answer.ok) { location.href = figure.href; return; }
+  box.innerHTML = await answer.text();
+  box.showPopover();
+  const at = figure.getBoundingClientRect();
+  const size = box.getBoundingClientRect();
+  box.style.left = `${Math.max(8, Math.min(at.right - size.width, innerWidth - size.width - 8))}px`;
+  const below = at.bottom + 6;
+  box.style.top = `${below + size.height < innerHeight ? below : Math.max(8, at.top - size.height - 6)}px`;
+  box.returnTo = figure;
+  box.focus();
+});
+
+document.addEventListener("toggle", (event) => {
+  if (event.target.id === "working" && event.newState === "closed") event.target.returnTo?.focus();
+}, true);
+
+// Selection: rows of a table and blocks of a chart stand for the same things, by data-key.
+const chosen = new Set();
+
+function things() { return [...document.querySelectorAll("[data-key]")]; }
+
+function show() {
+  for (const thing of things()) {
+    thing.classList.toggle("is-chosen", chosen.has(thing.dataset.key));
+    const box = thing.querySelector("input.choose");
+    if (box) box.checked = chosen.has(thing.dataset.key);
+  }
+  const readout = document.getElementById("readout");
+  if (readout) readout.textContent = chosen.size ? summary() : readout.dataset.idle;
+}
+
+const thin = (text) => text.replace(/\B(?=(\d{3})+(?!\d))/g, "\u2009");
+const rounded = (x) => (x < 0 ? "−" : "") + thin(Math.abs(x) < 1000 ? Math.abs(x).toFixed(x % 1 ? 2 : 0) : Math.abs(x).toFixed(0));
+
+function summary() {
+  const rows = [...document.querySelectorAll("tr[data-key]")].filter((row) => chosen.has(row.dataset.key));
+  const sum = (name) => rows.reduce((total, row) => total + Number(row.dataset[name] || 0), 0);
+  const [spend, conversions, value, excess] = ["spend", "conversions", "value", "excess"].map(sum);
+  const parts = [`${chosen.size} chosen`, `spend ${rounded(spend)}`, `conversions ${rounded(conversions)}`];
+  if (conversions > 0) parts.push(`CPA ${rounded(spend / conversions)}`);
+  if (value > 0) parts.push(`ROAS ${(value / spend).toFixed(2)}`);
+  parts.push(excess > 0 ? `excess ${rounded(excess)}` : `room ${rounded(-excess)}`);
+  return parts.join(" · ");
+}
+
+function toggle(key, on = !chosen.has(key)) {
+  if (on) chosen.add(key); else chosen.delete(key);
+  show();
+}
+
+document.addEventListener("change", (event) => {
+  const box = event.target.closest("input.choose");
+  if (box) toggle(box.closest("[data-key]").dataset.key, box.checked);
+});
+
+// Read-outs: what is pointed at or focused in a chart, in words.
+for (const kind of ["pointerover", "focusin"]) {
+  document.addEventListener(kind, (event) => {
+    const block = event.target.closest("[data-readout]");
+    const readout = document.getElementById("readout");
+    if (block && readout && !chosen.size) readout.textContent = block.dataset.readout;
+  });
+}
+
+// Dragging across the spend field selects what it crosses; a click still opens.
+let drag = null;
+document.addEventListener("pointerdown", (event) => {
+  const field = event.target.closest(".field");
+  if (field && event.button === 0) drag = { field, from: event.clientX, moved: false };
+});
+document.addEventListener("pointermove", (event) => {
+  if (!drag || Math.abs(event.clientX - drag.from) < 6) return;
+  drag.moved = true;
+  const [left, right] = [Math.min(drag.from, event.clientX), Math.max(drag.from, event.clientX)];
+  for (const block of drag.field.querySelectorAll("[data-key]")) {
+    const at = block.getBoundingClientRect();
+    toggle(block.dataset.key, at.right > left && at.left < right);
+  }
+});
+document.addEventListener("pointerup", () => { const was = drag; setTimeout(() => { if (drag === was) drag = null; }); });
+document.addEventListener("click", (event) => {
+  if (drag?.moved && event.target.closest(".field")) { event.preventDefault(); drag = null; }
+}, true);
+document.addEventListener("dragstart", (event) => { if (event.target.closest(".field")) event.preventDefault(); });
+
+// Keyboard: g and a letter go to a station; j, k, x, Enter work on rows; / filters; [ ] move the period; ? shows all.
+let going = false;
+document.addEventListener("keydown", (event) => {
+  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.target.closest("input, select, textarea")) return;
+  const rows = [...document.querySelectorAll("tr[data-key]")];
+  const here = document.activeElement.closest?.("[data-key]");
+  const row = here && rows.find((r) => r.dataset.key === here.dataset.key);
+  const goTo = (next) => next?.querySelector("th a")?.focus();
+  if (going) {
+    going = false;
+    const station = document.querySelector(`[data-go="${CSS.escape(event.key)}"]`);
+    if (station) { event.preventDefault(); station.click(); }
+    return;
+  }
+  switch (event.key) {
+    case "g": going = true; break;
+    case "j": goTo(rows[row ? rows.indexOf(row) + 1 : 0]); break;
+    case "k": goTo(rows[row ? rows.indexOf(row) - 1 : rows.length - 1]); break;
+    case "x": if (here) toggle(here.dataset.key); break;
+    case "/": document.querySelector("[data-filter]")?.focus(); break;
+    case "[": document.querySelector("[data-earlier]")?.click(); break;
+    case "]": document.querySelector("[data-later]")?.click(); break;
+    case "?": document.getElementById("keys")?.showPopover(); break;
+    case "Escape": chosen.clear(); show(); return;
+    default: return;
+  }
+  event.preventDefault();
+});
+
+// Fragments that arrive keep the selection.
+document.addEventListener("htmx:afterSettle", show);
+
+// A form that posts a file tells how far it has come, if the browser does.
+document.addEventListener("htmx:xhr:progress", (event) => {
+  const bar = event.target.querySelector?.("[data-progress]");
+  if (bar && event.detail.lengthComputable) bar.setAttribute("width", `${(100 * event.detail.loaded) / event.detail.total}%`);
+});

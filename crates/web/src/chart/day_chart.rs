@@ -1,0 +1,136 @@
+//! Day by day: spend as bars, cost per result as a line, unsettled days dashed.
+
+use askama::Template;
+use chrono::NaiveDate;
+use tiller_core::{Tally, Target};
+use tiller_desk::figures::{day, money, number, sum};
+
+use super::at;
+use super::scale::{Mark, Scale};
+
+const WIDTH: f64 = 1232.0;
+const LEFT: f64 = 46.0;
+const RIGHT: f64 = 60.0;
+const TOP: f64 = 14.0;
+const LINE_BASE: f64 = 108.0;
+const BAR_TOP: f64 = 120.0;
+const BAR_BASE: f64 = 168.0;
+/// Costs above this many targets are cut.
+const CUT: f64 = 4.0;
+
+struct Bar {
+    x: f64,
+    width: f64,
+    y: f64,
+    height: f64,
+    settled: bool,
+    title: String,
+}
+
+/// The chart.
+#[derive(Template)]
+#[template(path = "chart/day_chart.html")]
+pub struct DayChart {
+    bars: Vec<Bar>,
+    settled_path: String,
+    unsettled_path: String,
+    dots: Vec<(f64, f64)>,
+    cost_marks: Vec<Mark>,
+    spend_marks: Vec<Mark>,
+    days: Vec<Mark>,
+    target: Option<Mark>,
+    cost_unit: String,
+    currency: String,
+    summary: String,
+}
+
+impl DayChart {
+    /// Days in order; those after `settled` are drawn dashed. None without days.
+    pub fn new(days: &[(NaiveDate, Tally)], settled: NaiveDate, target: Option<Target>, currency: &str) -> Option<Self> {
+        let (first, last) = (days.first()?.0, days.last()?.0);
+        let by_value = matches!(target, Some(Target::Roas(_)));
+        let cost = |t: &Tally| if by_value { t.acos().map(|a| a * 100.0) } else { t.cpa() };
+        let line = target.map(|t| match t {
+            Target::Cpa(x) => x,
+            Target::Roas(x) => 100.0 / x,
+        });
+        let count = (last - first).num_days() as f64 + 1.0;
+        let slot = (WIDTH - LEFT - RIGHT) / count;
+        let x = |d: NaiveDate| LEFT + (d - first).num_days() as f64 * slot;
+        let highest = days.iter().filter_map(|(_, t)| cost(t)).fold(0.0, f64::max);
+        let most = line.map_or(highest, |l| highest.min(CUT * l).max(1.3 * l));
+        let costs = Scale::up(most * 1.05, LINE_BASE, LINE_BASE - TOP);
+        let top_spend = days.iter().map(|(_, t)| t.spend.to_units()).fold(0.0, f64::max);
+        let spends = Scale::up(top_spend * 1.05, BAR_BASE, BAR_BASE - BAR_TOP);
+        let cost_word = if by_value { "ACoS" } else { "CPA" };
+        let bars = days
+            .iter()
+            .map(|(d, t)| {
+                let y = spends.y(t.spend.to_units());
+                let each = cost(t).map_or("no result yet".to_owned(), |c| if by_value { format!("{cost_word} {}%", number(c, 1)) } else { format!("{cost_word} {}", money(c)) });
+                let note = if *d > settled { ", not settled" } else { "" };
+                Bar {
+                    x: at(x(*d) + slot * 0.12),
+                    width: at(slot * 0.76),
+                    y,
+                    height: at(BAR_BASE - y),
+                    settled: *d <= settled,
+                    title: format!("{}: spend {}, {} conversions, {each}{note}", day(*d), money(t.spend.to_units()), number(t.conversions, 1)),
+                }
+            })
+            .collect();
+        let point = |(d, t): &(NaiveDate, Tally)| cost(t).map(|c| (*d, at(x(*d) + slot / 2.0), costs.y(c)));
+        let points: Vec<Option<(NaiveDate, f64, f64)>> = days.iter().map(point).collect();
+        let path = |keep: &dyn Fn(NaiveDate) -> bool| {
+            let mut path = String::new();
+            let mut pen_down = false;
+            for p in &points {
+                match p {
+                    Some((d, x, y)) if keep(*d) => {
+                        path.push_str(&format!("{}{x} {y} ", if pen_down { "L" } else { "M" }));
+                        pen_down = true;
+                    }
+                    _ => pen_down = false,
+                }
+            }
+            path
+        };
+        // The dashed part begins at the last settled point, so that the line does not break there.
+        let joint = points.iter().flatten().map(|p| p.0).filter(|d| *d <= settled).max();
+        let every = (count / 12.0).ceil().max(1.0) as usize;
+        let marks = first.iter_days().take(count as usize).step_by(every).map(|d| Mark { at: at(x(d) + slot / 2.0), text: day(d) }).collect();
+        let spent: f64 = days.iter().map(|(_, t)| t.spend.to_units()).sum();
+        Some(Self {
+            settled_path: path(&|d| d <= settled),
+            unsettled_path: path(&|d| d > settled || Some(d) == joint),
+            dots: points.iter().flatten().map(|p| (p.1, p.2)).collect(),
+            bars,
+            cost_marks: costs.marks(2),
+            spend_marks: spends.marks(1),
+            days: marks,
+            target: line.map(|l| Mark { at: costs.y(l), text: if by_value { format!("{}%", number(l, 1)) } else { money(l) } }),
+            cost_unit: if by_value { "ACoS, %".into() } else { format!("CPA, {currency}") },
+            currency: currency.to_owned(),
+            summary: format!("{} days from {} to {}, {} spent in all.", days.len(), day(first), day(last), sum(spent)),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_core::Micros;
+
+    #[test]
+    fn unsettled_days_are_dashed_and_gaps_stay_gaps() {
+        let first = NaiveDate::from_ymd_opt(2026, 11, 1).unwrap();
+        let tally = |c: f64| Tally { spend: Micros::from_units(30.0), conversions: c, ..Tally::default() };
+        let days: Vec<_> = first.iter_days().zip([1.0, 0.0, 2.0, 1.0, 1.0]).map(|(d, c)| (d, tally(c))).collect();
+        let chart = DayChart::new(&days, days[2].0, Some(Target::Cpa(30.0)), "EUR").unwrap();
+        assert_eq!(chart.bars.iter().filter(|b| !b.settled).count(), 2);
+        assert_eq!(chart.settled_path.matches('M').count(), 2, "a day without a result lifts the pen");
+        assert_eq!(chart.unsettled_path.matches('L').count(), 2);
+        assert!(chart.render().unwrap().contains("not settled"));
+        assert!(DayChart::new(&[], first, None, "EUR").is_none());
+    }
+}

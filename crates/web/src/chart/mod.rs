@@ -1,0 +1,39 @@
+//! Charts: functions from data to SVG. Geometry here, marks in templates/chart/, colours by class.
+
+mod bridge;
+mod day_chart;
+mod ladder;
+mod scale;
+mod spend_field;
+
+pub use bridge::BridgeChart;
+pub use day_chart::DayChart;
+pub use ladder::Ladder;
+pub use spend_field::{FieldRow, SpendField};
+
+/// A coordinate, to a tenth: enough for the eye, short in the page.
+fn at(x: f64) -> f64 {
+    (x * 10.0).round() / 10.0
+}
+
+/// A name cut to fit so many units at the charts' text size.
+fn fit(name: &str, width: f64) -> String {
+    let room = (width / 6.6) as usize;
+    if name.chars().count() <= room {
+        name.to_owned()
+    } else if room < 4 {
+        String::new()
+    } else {
+        format!("{}…", name.chars().take(room - 1).collect::<String>().trim_end())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn names_are_cut_to_fit() {
+        assert_eq!(super::fit("Spring", 100.0), "Spring");
+        assert_eq!(super::fit("Spring courses, search", 80.0), "Spring cour…");
+        assert_eq!(super::fit("Spring courses", 20.0), "");
+    }
+}

@@ -1,0 +1,241 @@
+//! The spend field: a block per campaign, width its results, height what one costs, so area its spend.
+
+use askama::Template;
+use tiller_desk::figures::{money, number, signed, sum};
+use tiller_core::{Tally, Target};
+
+use super::scale::{Mark, Scale};
+use super::{at, fit};
+
+const WIDTH: f64 = 1232.0;
+const LEFT: f64 = 46.0;
+const RIGHT: f64 = 92.0;
+const TOP: f64 = 24.0;
+const BASE: f64 = 236.0;
+/// Width of the column of spend without results, and its distance.
+const NONE_WIDTH: f64 = 26.0;
+const NONE_GAP: f64 = 14.0;
+/// Heights above this many targets are cut, and say so.
+const CUT: f64 = 4.0;
+
+/// What the field shows of one row.
+#[derive(Clone, Debug)]
+pub struct FieldRow<'a> {
+    /// The row's key in the table.
+    pub key: String,
+    /// Where a click leads.
+    pub href: String,
+    /// Its name.
+    pub name: &'a str,
+    /// Its channel.
+    pub sub: &'a str,
+    /// What was counted.
+    pub tally: Tally,
+    /// What a result may cost.
+    pub target: Target,
+}
+
+struct Block {
+    key: String,
+    href: String,
+    x: f64,
+    width: f64,
+    body_top: f64,
+    body_height: f64,
+    over: Option<Rect>,
+    room: Option<Rect>,
+    own_target: Option<f64>,
+    name: String,
+    sub: String,
+    label: Option<String>,
+    label_at: (f64, f64),
+    cut: bool,
+    readout: String,
+    frame_top: f64,
+    frame_height: f64,
+}
+
+struct Rect {
+    y: f64,
+    height: f64,
+}
+
+/// The chart.
+#[derive(Template)]
+#[template(path = "chart/spend_field.html")]
+pub struct SpendField {
+    unit: String,
+    width_word: &'static str,
+    height_word: &'static str,
+    blocks: Vec<Block>,
+    marks: Vec<Mark>,
+    target: Option<Mark>,
+    nothing: Option<Nothing>,
+    right_end: f64,
+    summary: String,
+}
+
+struct Nothing {
+    x: f64,
+    y: f64,
+    height: f64,
+    total: String,
+    readout: String,
+    href: String,
+}
+
+/// Height and width of a row: cost per conversion over conversions, or ACoS (in %) over value.
+fn sides(t: &Tally, by_value: bool) -> (f64, f64) {
+    if by_value {
+        (t.acos().map_or(0.0, |a| 100.0 * a), t.value.to_units())
+    } else {
+        (t.cpa().unwrap_or(0.0), t.conversions)
+    }
+}
+
+fn height_of(target: Target) -> f64 {
+    match target {
+        Target::Cpa(x) => x,
+        Target::Roas(x) => 100.0 / x,
+    }
+}
+
+impl SpendField {
+    /// The field of rows with targets; none if nothing was spent.
+    pub fn new(rows: &[FieldRow], default: Option<Target>, by_value: bool, currency: &str) -> Option<Self> {
+        let same_kind = |r: &&FieldRow| matches!(r.target, Target::Roas(_)) == by_value && r.tally.spend.get() > 0;
+        let (mut with, without): (Vec<&FieldRow>, Vec<&FieldRow>) =
+            rows.iter().filter(same_kind).partition(|r| sides(&r.tally, by_value).1 > 0.0);
+        if with.is_empty() && without.is_empty() {
+            return None;
+        }
+        with.sort_by(|a, b| sides(&b.tally, by_value).0.total_cmp(&sides(&a.tally, by_value).0));
+        let line = default.filter(|t| matches!(t, Target::Roas(_)) == by_value).map(height_of);
+        let highest = with.iter().map(|r| sides(&r.tally, by_value).0).fold(0.0, f64::max);
+        let cut = line.map_or(highest, |l| (CUT * l).min(highest)).max(line.unwrap_or(0.0) * 1.4);
+        let scale = Scale::up(cut * 1.04, BASE, BASE - TOP);
+        let all: f64 = with.iter().map(|r| sides(&r.tally, by_value).1).sum();
+        let room = WIDTH - LEFT - RIGHT - if without.is_empty() { 0.0 } else { NONE_WIDTH + NONE_GAP };
+        let mut x = LEFT;
+        let mut blocks = Vec::new();
+        for row in with {
+            let width = sides(&row.tally, by_value).1 / all * room;
+            blocks.push(block(row, x, width, &scale, cut, line, by_value));
+            x += width;
+        }
+        let nothing = (!without.is_empty()).then(|| nothing(&without, x + NONE_GAP, &scale, all / room));
+        let over: f64 = blocks.iter().filter(|b| b.over.is_some()).count() as f64;
+        let summary = format!(
+            "{} blocks, {} of them above target; the block furthest left costs most per {}.{}",
+            blocks.len(),
+            over,
+            if by_value { "unit of value" } else { "conversion" },
+            nothing.as_ref().map_or(String::new(), |n| format!(" {} went where nothing was won.", n.total))
+        );
+        Some(Self {
+            unit: if by_value { "ACoS, %".into() } else { format!("CPA, {currency}") },
+            width_word: if by_value { "value" } else { "conversions" },
+            height_word: if by_value { "ACoS" } else { "CPA" },
+            right_end: at(nothing.as_ref().map_or(x, |n| n.x + NONE_WIDTH)),
+            blocks,
+            marks: scale.marks(4),
+            target: line.map(|l| Mark { at: scale.y(l), text: if by_value { format!("{}% target", number(l, 1)) } else { format!("{} target", money(l)) } }),
+            nothing,
+            summary,
+        })
+    }
+}
+
+fn block(row: &FieldRow, x: f64, width: f64, scale: &Scale, cut: f64, line: Option<f64>, by_value: bool) -> Block {
+    let (height, _) = sides(&row.tally, by_value);
+    let target = height_of(row.target);
+    let (top, target_y) = (scale.y(height.min(cut)), scale.y(target));
+    let body_top = top.max(target_y);
+    let excess = row.target.excess(&row.tally);
+    let over = (height > target).then(|| Rect { y: top, height: at(target_y - top) });
+    let room = (height < target).then(|| Rect { y: target_y, height: at(top - target_y) });
+    let wide = width > 44.0;
+    let label = over.as_ref().filter(|_| wide).map(|_| if width > 90.0 { format!("{} over", sum(excess)) } else { sum(excess) });
+    let result = if by_value {
+        format!("value {}, ROAS {}", sum(row.tally.value.to_units()), row.tally.roas().map_or(String::new(), |r| number(r, 2)))
+    } else {
+        format!("{} conversions at {}", number(row.tally.conversions, 0), money(height))
+    };
+    let readout = format!(
+        "{} ({}): spend {}, {result}, {} against target",
+        row.name,
+        row.sub,
+        sum(row.tally.spend.to_units()),
+        signed(excess, sum)
+    );
+    let frame_top = top.min(target_y);
+    Block {
+        key: row.key.clone(),
+        href: row.href.clone(),
+        x: at(x),
+        width: at(width),
+        body_top,
+        body_height: at(BASE - body_top),
+        own_target: line.filter(|l| (l - target).abs() > 1e-9).map(|_| target_y),
+        name: fit(row.name, width - 12.0),
+        sub: fit(row.sub, width - 12.0),
+        label,
+        label_at: (at(x + width / 2.0), at(top - 6.0)),
+        cut: height > cut,
+        over,
+        room,
+        readout,
+        frame_top,
+        frame_height: at(BASE - frame_top),
+    }
+}
+
+/// Spend without a result: a column as tall as its area asks, pure excess.
+fn nothing(rows: &[&FieldRow], x: f64, scale: &Scale, results_per_unit: f64) -> Nothing {
+    let spend: f64 = rows.iter().map(|r| r.tally.spend.to_units()).sum();
+    let height = spend / (results_per_unit.max(1e-9) * NONE_WIDTH);
+    let y = scale.y(height).min(BASE - 4.0);
+    let names: Vec<&str> = rows.iter().take(4).map(|r| r.name).collect();
+    let more = rows.len().saturating_sub(4);
+    let readout = format!(
+        "{} spent without a result: {}{}",
+        sum(spend),
+        names.join(", "),
+        if more > 0 { format!(" and {more} more") } else { String::new() }
+    );
+    Nothing { x: at(x), y, height: at(BASE - y), total: sum(spend), readout, href: rows[0].href.clone() }
+}
+
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_core::Micros;
+
+    fn row(name: &str, spend: f64, conversions: f64) -> FieldRow<'_> {
+        let tally = Tally { spend: Micros::from_units(spend), conversions, ..Tally::default() };
+        FieldRow { key: name.into(), href: "/x".into(), name, sub: "Findle", tally, target: Target::Cpa(30.0) }
+    }
+
+    #[test]
+    fn areas_are_spends() {
+        let rows = [row("a", 600.0, 10.0), row("b", 300.0, 15.0), row("c", 450.0, 15.0)];
+        let field = SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR").unwrap();
+        let area = |b: &Block| b.width * (BASE - b.over.as_ref().map_or(b.body_top, |o| o.y));
+        let unit = area(&field.blocks[0]) / 600.0;
+        for (block, spend) in field.blocks.iter().zip([600.0, 450.0, 300.0]) {
+            assert!((area(block) / spend / unit - 1.0).abs() < 0.01, "{}", block.name);
+        }
+        assert!(field.blocks[0].over.is_some() && field.blocks[2].room.is_some());
+        assert!(field.render().unwrap().contains("300 over"));
+    }
+
+    #[test]
+    fn spend_without_results_stands_apart() {
+        let rows = [row("a", 600.0, 20.0), row("b", 410.0, 0.0)];
+        let field = SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR").unwrap();
+        assert_eq!(field.nothing.as_ref().unwrap().total, "410");
+        assert!(SpendField::new(&[], None, false, "EUR").is_none());
+        assert!(SpendField::new(&[row("b", 410.0, 0.0)], None, false, "EUR").unwrap().render().is_ok());
+    }
+}

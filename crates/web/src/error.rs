@@ -1,0 +1,101 @@
+//! One error type that knows its status; people get a page, programs get problem details (RFC 9457).
+
+use askama::Template;
+use axum::Json;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use tiller_desk::DeskError;
+
+/// Why a request ended without its page.
+#[derive(Debug)]
+pub enum PageError {
+    /// Nobody is signed in; `next` is where they wanted to go.
+    SignInFirst {
+        /// Path and query.
+        next: String,
+    },
+    /// The member's role does not allow it.
+    NotAllowed,
+    /// There is no such thing, or it belongs to others.
+    NotFound(String),
+    /// Input that can't be used.
+    Invalid(String),
+    /// Our fault.
+    Internal(String),
+}
+
+impl From<DeskError> for PageError {
+    fn from(error: DeskError) -> Self {
+        match error {
+            DeskError::NotFound(_) => Self::NotFound(error.to_string()),
+            DeskError::Invalid(message) => Self::Invalid(message),
+            DeskError::Store(error) => Self::Internal(error.to_string()),
+        }
+    }
+}
+
+#[derive(Template)]
+#[template(path = "error.html")]
+struct ErrorPage<'a> {
+    heading: &'a str,
+    message: &'a str,
+}
+
+impl PageError {
+    fn parts(&self) -> (StatusCode, &'static str, &str) {
+        match self {
+            Self::SignInFirst { .. } => (StatusCode::UNAUTHORIZED, "Please sign in first", "Nobody is signed in."),
+            Self::NotAllowed => (
+                StatusCode::FORBIDDEN,
+                "Your role doesn’t allow this",
+                "As a viewer you can see everything and change nothing. Ask an admin of the account to make you an analyst.",
+            ),
+            Self::NotFound(what) => (StatusCode::NOT_FOUND, "There is nothing here", what),
+            Self::Invalid(message) => (StatusCode::UNPROCESSABLE_ENTITY, "That can’t be used as it is", message),
+            Self::Internal(_) => (
+                StatusCode::INTERNAL_SERVER_ERROR,
+                "Something went wrong on our side",
+                "Nothing that you had saved is lost. Go back and try again; if it stays so, tell whoever runs this server.",
+            ),
+        }
+    }
+
+    /// As problem details, for programs.
+    pub fn problem(&self) -> Response {
+        let (status, title, detail) = self.parts();
+        let body = serde_json::json!({ "type": "about:blank", "title": title, "status": status.as_u16(), "detail": detail });
+        (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(body)).into_response()
+    }
+}
+
+impl IntoResponse for PageError {
+    fn into_response(self) -> Response {
+        if let Self::SignInFirst { next } = &self {
+            let to = format!("/sign-in?next={}", crate::params::encode(next));
+            return Redirect::to(&to).into_response();
+        }
+        if let Self::Internal(error) = &self {
+            tracing::error!(%error, "request failed");
+        }
+        let (status, heading, message) = self.parts();
+        let page = ErrorPage { heading, message }.render().unwrap_or_else(|_| heading.to_owned());
+        let mut response = (status, Html(page)).into_response();
+        response.extensions_mut().insert(std::sync::Arc::new(self));
+        response
+    }
+}
+
+/// Programs that ask for JSON get problem details in place of the page.
+pub async fn for_programs(headers: HeaderMap, request: axum::extract::Request, next: axum::middleware::Next) -> Response {
+    let wants_json = headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).is_some_and(|a| a.contains("json"));
+    let response = next.run(request).await;
+    match response.extensions().get::<std::sync::Arc<PageError>>() {
+        Some(error) if wants_json => error.problem(),
+        _ => response,
+    }
+}
+
+/// The page of an address that does not exist.
+pub async fn no_such_page() -> PageError {
+    PageError::NotFound("This address leads nowhere. It may be mistyped, or the thing was removed.".into())
+}

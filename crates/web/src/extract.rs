@@ -1,0 +1,86 @@
+//! Who asks, and for which account: a handler that takes one of these can't forget to check.
+
+use axum::extract::{FromRequestParts, RawPathParams};
+use axum::http::request::Parts;
+use tiller_desk::{Account, Person, PersonId, Role, sign_in};
+use tower_sessions::Session;
+
+use crate::App;
+use crate::error::PageError;
+
+/// The session's key for the person.
+pub const PERSON: &str = "person";
+
+/// Somebody is signed in.
+#[derive(Clone, Debug)]
+pub struct SignedIn {
+    /// Who.
+    pub person: Person,
+}
+
+impl FromRequestParts<App> for SignedIn {
+    type Rejection = PageError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
+        let session = Session::from_request_parts(parts, app).await.map_err(|(_, text)| PageError::Internal(text.into()))?;
+        let id: Option<PersonId> = session.get(PERSON).await.map_err(|e| PageError::Internal(e.to_string()))?;
+        let person = match id {
+            Some(id) => sign_in::person(&app.pool, id).await?,
+            None => None,
+        };
+        let next = parts.uri.path_and_query().map_or("/", |p| p.as_str()).to_owned();
+        person.map(|person| Self { person }).ok_or(PageError::SignInFirst { next })
+    }
+}
+
+/// A member of the account in the address.
+#[derive(Clone, Debug)]
+pub struct Member {
+    /// Who asks.
+    pub person: Person,
+    /// The account.
+    pub account: Account,
+    /// What they may do in it.
+    pub role: Role,
+    /// The accounts that they may see.
+    pub accounts: Vec<Account>,
+}
+
+impl FromRequestParts<App> for Member {
+    type Rejection = PageError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
+        let SignedIn { person } = SignedIn::from_request_parts(parts, app).await?;
+        let path = RawPathParams::from_request_parts(parts, app).await.map_err(|e| PageError::Internal(e.to_string()))?;
+        let slug = path.iter().find(|(name, _)| *name == "account").map(|(_, slug)| slug.to_owned()).unwrap_or_default();
+        let all = sign_in::accounts(&app.pool, person.id).await?;
+        let found = all.iter().find(|(a, _)| a.slug == slug).cloned();
+        // An account of others answers like one that does not exist.
+        let (account, role) = found.ok_or_else(|| PageError::NotFound(format!("You have no account ‘{slug}’.")))?;
+        Ok(Self { person, account, role, accounts: all.into_iter().map(|(a, _)| a).collect() })
+    }
+}
+
+/// A member who may change things: an analyst or an admin.
+#[derive(Clone, Debug)]
+pub struct Editor(pub Member);
+
+impl FromRequestParts<App> for Editor {
+    type Rejection = PageError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
+        let member = Member::from_request_parts(parts, app).await?;
+        if member.role >= Role::Analyst { Ok(Self(member)) } else { Err(PageError::NotAllowed) }
+    }
+}
+
+/// Whether htmx asks, for a fragment.
+#[derive(Clone, Copy, Debug)]
+pub struct Fragment(pub bool);
+
+impl<S: Send + Sync> FromRequestParts<S> for Fragment {
+    type Rejection = std::convert::Infallible;
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Self::Rejection> {
+        Ok(Self(parts.headers.contains_key("hx-request")))
+    }
+}

@@ -1,0 +1,173 @@
+//! The frame around every page of an account: top line, the loop, foot.
+
+use tiller_desk::book::{Book, Judged};
+use tiller_desk::figures::{day, full_day};
+use tiller_desk::{Account, Role};
+use tiller_core::verdict::Verdict;
+use tiller_core::Window;
+
+use crate::extract::Member;
+use crate::params::Params;
+
+/// A station of the loop.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Station {
+    /// All of it against targets.
+    Spend,
+    /// Why a campaign costs more than it should.
+    Causes,
+    /// Where money goes.
+    Budgets,
+    /// Not on the loop: reports come in.
+    Reports,
+    /// Not on the loop: what results may cost.
+    Targets,
+}
+
+impl Station {
+    /// The stations of the loop: place in addresses, title, key.
+    const LOOP: [(Self, &'static str, &'static str, &'static str); 3] =
+        [(Self::Spend, "spend", "Spend", "s"), (Self::Causes, "causes", "Causes", "c"), (Self::Budgets, "budgets", "Budgets", "b")];
+}
+
+/// A link of the loop.
+#[derive(Clone, Debug)]
+pub struct Stop {
+    /// Place in addresses.
+    pub place: &'static str,
+    /// Title.
+    pub title: &'static str,
+    /// The key behind `g`.
+    pub key: &'static str,
+    /// Whether this is it.
+    pub here: bool,
+    /// What waits there.
+    pub waits: Option<String>,
+}
+
+/// The period in words.
+#[derive(Clone, Debug)]
+pub struct PeriodView {
+    /// The days looked at.
+    pub window: Window,
+    /// `11 Oct – 7 Nov, 28 settled days`.
+    pub text: String,
+    /// `13 Sep – 10 Oct`, or nothing.
+    pub against: Option<(Window, String)>,
+    /// Links that move it.
+    pub earlier: Params,
+    /// Links that move it.
+    pub later: Params,
+    /// Ready-made periods: title and link.
+    pub ready: Vec<(String, Params)>,
+    /// Last reported day.
+    pub last: String,
+}
+
+/// The frame.
+#[derive(Clone, Debug)]
+pub struct Frame {
+    /// The account.
+    pub account: Account,
+    /// The person's accounts.
+    pub accounts: Vec<Account>,
+    /// The person's name.
+    pub person: String,
+    /// Whether they may change things.
+    pub editor: bool,
+    /// Stations.
+    pub stops: Vec<Stop>,
+    /// Where this page is.
+    pub station: Station,
+    /// The days looked at, where the page has any.
+    pub period: Option<PeriodView>,
+    /// The part of the query that says which days.
+    pub days: Params,
+    /// The query of this page.
+    pub params: Params,
+    /// City of the time zone.
+    pub place: String,
+}
+
+impl Frame {
+    /// The frame of a page without a period.
+    pub fn new(member: &Member, station: Station, params: &Params) -> Self {
+        let stops = Station::LOOP
+            .iter()
+            .map(|(s, place, title, key)| Stop { place, title, key, here: *s == station, waits: None })
+            .collect();
+        Self {
+            account: member.account.clone(),
+            accounts: member.accounts.clone(),
+            person: member.person.name.clone(),
+            editor: member.role >= Role::Analyst,
+            stops,
+            station,
+            period: None,
+            days: params.only_period(),
+            params: params.clone(),
+            place: member.account.time_zone.rsplit('/').next().unwrap_or_default().replace('_', " "),
+        }
+    }
+
+    /// With the book's period.
+    pub fn of_book(member: &Member, station: Station, params: &Params, book: &Book) -> Self {
+        let mut frame = Self::new(member, station, params);
+        frame.period = Some(period_view(book, params));
+        frame
+    }
+
+    /// With the number of campaigns that need a look.
+    pub fn with_causes<'a>(mut self, judged: impl Iterator<Item = &'a Judged>) -> Self {
+        let waiting = judged.filter(|j| !matches!(j.diagnosis.verdict, Verdict::OnTarget | Verdict::TooEarly)).count();
+        if let Some(stop) = self.stops.iter_mut().find(|s| s.place == "causes").filter(|_| waiting > 0) {
+            stop.waits = Some(waiting.to_string());
+        }
+        self
+    }
+
+    /// `/accounts/slug`.
+    pub fn base(&self) -> String {
+        format!("/accounts/{}", self.account.slug)
+    }
+
+    /// Whether this is the page of the reports.
+    pub fn at(&self, word: &str) -> bool {
+        matches!((self.station, word), (Station::Reports, "reports") | (Station::Targets, "targets"))
+    }
+}
+
+/// `11 Oct – 7 Nov`, with years where it crosses one.
+pub fn span(w: Window) -> String {
+    if w.from().format("%Y").to_string() == w.to().format("%Y").to_string() {
+        format!("{} – {}", day(w.from()), day(w.to()))
+    } else {
+        format!("{} – {}", full_day(w.from()), full_day(w.to()))
+    }
+}
+
+fn period_view(book: &Book, params: &Params) -> PeriodView {
+    let window = book.period.window;
+    let settled = book.settled().map_or(0, |w| w.days());
+    let text = if settled == window.days() {
+        format!("{}, {} settled days", span(window), window.days())
+    } else {
+        format!("{}, {} days, {} settled", span(window), window.days(), settled)
+    };
+    let at = |w: Window| params.with("from", w.from()).with("to", w.to()).with("against_from", "").with("against_to", "");
+    let settled_end = tiller_core::window::last_settled(book.span.to());
+    let ready = [7, 14, 28, 90]
+        .into_iter()
+        .map(|n| (format!("Last {n} settled days"), at(Window::ending(settled_end, n))))
+        .chain([("All reported days".to_owned(), at(book.span).with("alone", "yes"))])
+        .collect();
+    PeriodView {
+        window,
+        text,
+        against: book.period.against.map(|w| (w, span(w))),
+        earlier: at(window.shifted(-1)),
+        later: at(window.shifted(1)),
+        ready,
+        last: full_day(book.span.to()),
+    }
+}

@@ -1,0 +1,39 @@
+//! What the program counts of itself, in Prometheus form.
+
+use std::time::Instant;
+
+use axum::extract::{MatchedPath, Request, State};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use metrics_exporter_prometheus::{Matcher, PrometheusBuilder, PrometheusHandle};
+
+use crate::App;
+
+/// Seconds that divide answers into quick and slow ones.
+const BUCKETS: &[f64] = &[0.002, 0.005, 0.01, 0.02, 0.04, 0.08, 0.12, 0.25, 0.5, 1.0, 2.5];
+
+/// Installs the recorder; none if the process has one already.
+pub fn install() -> Option<PrometheusHandle> {
+    let builder = PrometheusBuilder::new().set_buckets_for_metric(Matcher::Suffix("seconds".into()), BUCKETS).ok()?;
+    builder.install_recorder().ok()
+}
+
+/// Counts and times a request by its route, never by its address.
+pub async fn measure(request: Request, next: Next) -> Response {
+    let route = request.extensions().get::<MatchedPath>().map_or("none", MatchedPath::as_str).to_owned();
+    let method = request.method().to_string();
+    let start = Instant::now();
+    let response = next.run(request).await;
+    let status = response.status().as_u16().to_string();
+    metrics::histogram!("gold_tiller_request_seconds", "route" => route.clone(), "method" => method.clone()).record(start.elapsed());
+    metrics::counter!("gold_tiller_requests_total", "route" => route, "method" => method, "status" => status).increment(1);
+    response
+}
+
+/// The numbers.
+pub async fn show(State(app): State<App>) -> Response {
+    match &app.metrics {
+        Some(handle) => handle.render().into_response(),
+        None => axum::http::StatusCode::NOT_FOUND.into_response(),
+    }
+}

@@ -1,0 +1,315 @@
+//! Causes: overspenders ranked, and one thing examined.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use tiller_core::Target;
+use tiller_core::evidence::wilson;
+use tiller_core::window::last_settled;
+use tiller_desk::book::{Book, Judged, Subject};
+use tiller_desk::causes::{self, Examined};
+use tiller_desk::figures::{self, money, number, percent, probability, signed, sum};
+use tiller_desk::spend::{Level, Within, rows};
+use tiller_desk::wording::{self, Words};
+use tiller_desk::{AdGroupId, CampaignId, ItemId};
+
+use crate::App;
+use crate::chart::{BridgeChart, DayChart, Ladder};
+use crate::error::PageError;
+use crate::extract::Member;
+use crate::frame::{Frame, Station};
+use crate::pages::spend::{NoReports, href, key};
+use crate::pages::{book, book_of_reports};
+use crate::params::Params;
+
+/// A ranked campaign.
+pub struct Ranked {
+    key: String,
+    name: String,
+    channel: String,
+    href: String,
+    excess: String,
+    tone: &'static str,
+    sure: String,
+    cost: String,
+    target: String,
+    verdict: &'static str,
+    working: String,
+    spend: f64,
+    conversions: f64,
+    value: f64,
+    raw_excess: f64,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "causes.html")]
+struct CausesPage {
+    frame: Frame,
+    summary: Words,
+    over: Vec<Ranked>,
+    under: Vec<Ranked>,
+    untargeted: usize,
+}
+
+/// A row of the benchmark table.
+pub struct Compared {
+    title: &'static str,
+    own: String,
+    peers: String,
+    difference: String,
+    tone: &'static str,
+    working: Option<String>,
+}
+
+/// A part of the thing examined.
+pub struct Part {
+    name: String,
+    href: String,
+    spend: String,
+    conversions: String,
+    cost: String,
+    excess: String,
+    tone: &'static str,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "cause.html")]
+struct CausePage {
+    frame: Frame,
+    crumbs: Vec<(String, String)>,
+    name: String,
+    facts: String,
+    headline: Words,
+    reasons: Vec<Words>,
+    bridge: Option<BridgeChart>,
+    ladder: Option<Ladder>,
+    bids: Vec<(&'static str, String, &'static str)>,
+    compared: Vec<Compared>,
+    peers: String,
+    advice: Option<Words>,
+    days: Option<DayChart>,
+    parts: Vec<Part>,
+    parts_title: &'static str,
+    look_back: String,
+    window: String,
+    target_link: Option<String>,
+    judged: bool,
+}
+
+/// Overspenders ranked by excess.
+pub async fn ranked(member: Member, State(app): State<App>, params: Params) -> Result<Response, PageError> {
+    let Some(book) = book(&app.pool, &member, &params).await? else {
+        let frame = Frame::new(&member, Station::Causes, &params);
+        return Ok(NoReports { frame, title: "Causes", what: "the campaigns that cost more than they should, and why" }.into_response());
+    };
+    let all = causes::ranked(&book);
+    let frame = Frame::of_book(&member, Station::Causes, &params, &book).with_causes(all.iter().map(|(_, j)| j));
+    let row = |(entry, j): &(&tiller_desk::book::Entry, Judged)| {
+        let subject = Subject::Campaign(entry.campaign.id);
+        let excess = j.diagnosis.excess;
+        Ranked {
+            key: key(subject),
+            name: entry.campaign.name.clone(),
+            channel: entry.campaign.channel.clone(),
+            href: href(&frame.base(), subject, &frame.days),
+            excess: signed(excess, sum),
+            tone: if excess > 0.0 { "harm" } else { "gain" },
+            sure: figures::or_absent(j.diagnosis.p_over, probability),
+            cost: cost_text(j),
+            target: number(j.target.number(), 2),
+            verdict: wording::short(&j.diagnosis),
+            working: format!("{}/working{}", frame.base(), frame.days.with("of", key(subject)).with("figure", "excess").with("settled", "yes")),
+            spend: j.tally.spend.to_units(),
+            conversions: j.tally.conversions,
+            value: j.tally.value.to_units(),
+            raw_excess: excess,
+        }
+    };
+    let (over, under): (Vec<_>, Vec<_>) = all.iter().partition(|(_, j)| j.diagnosis.excess > 0.0);
+    let above: f64 = over.iter().map(|(_, j)| j.diagnosis.excess).sum();
+    let meets = book.settled().and_then(|w| book.meets_target(w));
+    let summary = match over.first() {
+        None => Words::say("No campaign stands above its target in these settled days."),
+        Some((entry, _)) => Words::default()
+            .harm(sum(above))
+            .and(format!(" went above target in {}; begin with ", if over.len() == 1 { "one campaign".into() } else { format!("{} campaigns", over.len()) }))
+            .strong(entry.campaign.name.clone())
+            .and(match meets {
+                Some(true) => ". The account as a whole meets its target, so an overrun may be worth its volume.",
+                Some(false) => ". The account as a whole misses its target.",
+                None => ".",
+            }),
+    };
+    let page = CausesPage {
+        summary,
+        over: over.into_iter().map(row).collect(),
+        under: under.into_iter().map(row).collect(),
+        untargeted: book.entries.iter().filter(|e| e.target.is_none()).count(),
+        frame,
+    };
+    Ok(page.into_response())
+}
+
+fn cost_text(j: &Judged) -> String {
+    match j.target {
+        Target::Cpa(_) => figures::or_absent(j.tally.cpa(), money),
+        Target::Roas(_) => figures::or_absent(j.tally.roas(), |r| number(r, 2)),
+    }
+}
+
+/// One campaign.
+pub async fn campaign(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+    examine(&app, &member, &params, Subject::Campaign(CampaignId(id))).await
+}
+
+/// One ad group.
+pub async fn ad_group(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+    examine(&app, &member, &params, Subject::AdGroup(AdGroupId(id))).await
+}
+
+/// One item.
+pub async fn item(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+    examine(&app, &member, &params, Subject::Item(ItemId(id))).await
+}
+
+async fn examine(app: &App, member: &Member, params: &Params, subject: Subject) -> Result<CausePage, PageError> {
+    let book = book_of_reports(&app.pool, member, params).await?;
+    let e = causes::examine(&app.pool, &book, subject).await?;
+    let all = book.judge_all();
+    let frame = Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
+    let parts = parts(app, &book, subject, &frame).await?;
+    let entry = book.entries.iter().find(|x| x.campaign.name == e.campaign && x.campaign.channel == e.channel);
+    let campaign_link = entry.map(|x| href(&frame.base(), Subject::Campaign(x.campaign.id), &frame.days)).unwrap_or_default();
+    let mut crumbs = vec![("Causes".to_owned(), format!("{}/causes{}", frame.base(), frame.days)), (e.channel.clone(), String::new())];
+    if !matches!(subject, Subject::Campaign(_)) {
+        crumbs.push((e.campaign.clone(), campaign_link));
+    }
+    let settled = last_settled(book.span.to());
+    let target = e.judged.as_ref().map(|j| j.target);
+    let j = e.judged.as_ref();
+    Ok(CausePage {
+        crumbs,
+        facts: facts(&e, entry, &book),
+        headline: j.map(|j| wording::headline(&j.diagnosis)).unwrap_or_else(|| Words::default().strong("It has no target.")),
+        reasons: j.map(wording::reasons).unwrap_or_else(|| vec![Words::say("Set one, and its excess and verdict will stand here.")]),
+        bridge: j.and_then(bridge),
+        ladder: j.and_then(ladder),
+        bids: j.map(|j| bids(j)).unwrap_or_default(),
+        compared: j.map(|j| compared(j, &frame, subject)).unwrap_or_default(),
+        peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
+        advice: j.map(|j| wording::advice(j, e.trade_off, e.account_meets_target)),
+        days: DayChart::new(&e.days, settled, target, &book.account.currency),
+        look_back: wording::look_back(book.span.to()),
+        window: j.map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window))).unwrap_or_default(),
+        target_link: match subject {
+            Subject::Campaign(id) if frame.editor => Some(format!("{}/targets/{id}{}", frame.base(), frame.days)),
+            _ => None,
+        },
+        parts_title: if matches!(subject, Subject::Campaign(_)) { "Ad groups" } else { "Items" },
+        parts,
+        name: e.name,
+        judged: e.judged.is_some(),
+        frame,
+    })
+}
+
+fn facts(e: &Examined, entry: Option<&tiller_desk::book::Entry>, book: &Book) -> String {
+    let target = e.judged.as_ref().map(|j| match j.target {
+        Target::Cpa(x) => format!("target CPA {}", money(x)),
+        Target::Roas(x) => format!("target ROAS {}", number(x, 2)),
+    });
+    let budget = entry.and_then(|e| e.budget()).map(|b| format!("daily budget {}", money(b)));
+    let status = entry.and_then(|e| e.campaign.status.clone());
+    let since = entry.and_then(|e| e.campaign.first_day).map(|d| {
+        if d > book.span.from() { format!("launched {}", figures::day(d)) } else { format!("reported since {}", figures::day(d)) }
+    });
+    [target, budget, status, since].into_iter().flatten().collect::<Vec<_>>().join(" · ")
+}
+
+fn bridge(j: &Judged) -> Option<BridgeChart> {
+    let b = j.diagnosis.bridge?;
+    let peers = &j.diagnosis.peers;
+    let captions = [
+        figures::counted(j.peers.0 as u64, "peer", "peers"),
+        format!("CPC {}, peers {}", money(j.tally.cpc()?), money(peers.cpc()?)),
+        format!("CVR {}%, peers {}%", percent(j.tally.cvr()?), percent(peers.cvr()?)),
+        "This one".to_owned(),
+    ];
+    Some(BridgeChart::new(&b, captions, j.diagnosis.target_cpa))
+}
+
+fn ladder(j: &Judged) -> Option<Ladder> {
+    let a = j.diagnosis.affordable?;
+    Some(Ladder::new(a.clicks_per_conversion, j.tally.cpc()?, j.diagnosis.target_cpa?))
+}
+
+fn bids(j: &Judged) -> Vec<(&'static str, String, &'static str)> {
+    let paid = j.tally.cpc().map(|c| ("paid now", money(c), ""));
+    let halfway = j.diagnosis.halfway_bid.map(|b| ("halfway", money(b), "plan"));
+    let cautious = j.diagnosis.affordable.map(|a| ("affordable, clicks rounded up", money(a.cautious), "gain"));
+    let exact = j.diagnosis.affordable.map(|a| ("affordable, exact", money(a.cpc), "quiet"));
+    [paid, halfway, cautious, exact].into_iter().flatten().collect()
+}
+
+fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
+    let (t, p, d) = (&j.tally, &j.diagnosis.peers, &j.diagnosis);
+    let rate = |x: Option<f64>| figures::or_absent(x, |x| format!("{}%", percent(x)));
+    let relative = |own: Option<f64>, peers: Option<f64>| {
+        let change = own.zip(peers).filter(|(_, p)| *p > 0.0).map(|(o, p)| o / p - 1.0);
+        (figures::or_absent(change, |c| format!("{}%", signed(c * 100.0, |x| number(x, 0)))), change.unwrap_or(0.0))
+    };
+    let working = |figure: &str| {
+        Some(format!("{}/working{}", frame.base(), frame.days.with("of", key(subject)).with("figure", figure).with("settled", "yes")))
+    };
+    let dearer = |change: f64| match change {
+        c if c > 0.05 => "harm",
+        c if c < -0.05 => "gain",
+        _ => "quiet",
+    };
+    let (cpc, cpc_change) = relative(t.cpc(), p.cpc());
+    let (cpa, cpa_change) = relative(t.cpa(), p.cpa());
+    let lower = |s| if s == Some(tiller_core::evidence::Standing::Lower) { "harm" } else { "quiet" };
+    let range = wilson(t.conversions, t.clicks as f64, 0.95).map_or(String::new(), |i| format!(" ({} to {})", percent(i.low), percent(i.high)));
+    vec![
+        Compared { title: "Click-through rate", own: rate(t.ctr()), peers: rate(p.ctr()), difference: wording::standing(d.ctr).into(), tone: lower(d.ctr), working: working("ctr") },
+        Compared { title: "Conversion rate", own: format!("{}{range}", rate(t.cvr())), peers: rate(p.cvr()), difference: wording::standing(d.cvr).into(), tone: lower(d.cvr), working: working("cvr") },
+        Compared { title: "Cost per click", own: figures::or_absent(t.cpc(), money), peers: figures::or_absent(p.cpc(), money), difference: cpc, tone: dearer(cpc_change), working: working("cpc") },
+        Compared { title: "Cost per conversion", own: figures::or_absent(t.cpa(), money), peers: figures::or_absent(p.cpa(), money), difference: cpa, tone: dearer(cpa_change), working: working("cpa") },
+        Compared {
+            title: "Held by",
+            own: wording::held_by(d).into(),
+            peers: String::new(),
+            difference: j.hold.used.map_or(String::new(), |u| format!("budget used {}%", number(u * 100.0, 0))),
+            tone: "quiet",
+            working: None,
+        },
+    ]
+}
+
+/// The ad groups of a campaign or the items of an ad group, the most excess first.
+async fn parts(app: &App, book: &Book, subject: Subject, frame: &Frame) -> Result<Vec<Part>, PageError> {
+    let (level, within) = match subject {
+        Subject::Campaign(id) => (Level::AdGroups, Within { campaign: Some(id), ad_group: None }),
+        Subject::AdGroup(id) => (Level::Items, Within { campaign: None, ad_group: Some(id) }),
+        Subject::Item(_) => return Ok(Vec::new()),
+    };
+    let mut rows = rows(&app.pool, book, level, within).await?;
+    rows.sort_by(|a, b| b.excess().unwrap_or(0.0).total_cmp(&a.excess().unwrap_or(0.0)));
+    let part = |r: &tiller_desk::spend::Row| {
+        let cost = match r.target {
+            Some(Target::Roas(_)) => figures::or_absent(r.tally.roas(), |x| number(x, 2)),
+            _ => figures::or_absent(r.tally.cpa(), money),
+        };
+        Part {
+            name: r.name.clone(),
+            href: href(&frame.base(), r.subject, &frame.days),
+            spend: sum(r.tally.spend.to_units()),
+            conversions: figures::count(r.tally.conversions),
+            cost,
+            excess: figures::or_absent(r.excess(), |x| signed(x, sum)),
+            tone: if r.excess().is_some_and(|x| x > 0.0) { "harm" } else { "gain" },
+        }
+    };
+    Ok(rows.iter().take(20).map(part).collect())
+}

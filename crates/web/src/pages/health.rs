@@ -1,0 +1,29 @@
+//! For whoever runs the server: is it alive, can it serve.
+
+use axum::extract::{Request, State};
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Response};
+
+use crate::App;
+
+/// The process answers.
+pub async fn alive() -> &'static str {
+    "alive\n"
+}
+
+/// The database answers too.
+pub async fn ready(State(app): State<App>) -> Response {
+    match tiller_store::ping(&app.pool).await {
+        Ok(()) => "ready\n".into_response(),
+        Err(error) => {
+            tracing::warn!(%error, "not ready");
+            (StatusCode::SERVICE_UNAVAILABLE, "the database does not answer\n").into_response()
+        }
+    }
+}
+
+/// The log span of a request: its id, method and path, never its query.
+pub fn span(request: &Request) -> tracing::Span {
+    let id = request.headers().get("x-request-id").and_then(|id| id.to_str().ok()).unwrap_or_default();
+    tracing::info_span!("request", id, method = %request.method(), path = request.uri().path())
+}

@@ -1,0 +1,100 @@
+//! Sign in and out.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Form;
+use axum::extract::State;
+use axum::response::{IntoResponse, Redirect, Response};
+use serde::Deserialize;
+use tiller_desk::sign_in as desk;
+use tower_sessions::Session;
+
+use crate::error::PageError;
+use crate::extract::{PERSON, SignedIn};
+use crate::params::Params;
+use crate::App;
+
+#[derive(Template, WebTemplate)]
+#[template(path = "sign_in.html")]
+struct SignInPage {
+    email: String,
+    next: String,
+    wrong: bool,
+    demo: bool,
+}
+
+/// What the form sends.
+#[derive(Deserialize)]
+pub struct Credentials {
+    #[serde(default)]
+    email: String,
+    #[serde(default)]
+    password: String,
+    #[serde(default)]
+    next: String,
+}
+
+/// Only paths of our own: `//host` and `/\host` lead elsewhere.
+fn own_path(next: &str) -> &str {
+    let own = next.starts_with('/') && !next[1..].starts_with(['/', '\\']) && !next.contains(['\n', '\r']);
+    if own { next } else { "/" }
+}
+
+/// To the account that the person sees first.
+pub async fn home(SignedIn { person }: SignedIn, State(app): State<App>) -> Result<Response, PageError> {
+    let accounts = desk::accounts(&app.pool, person.id).await?;
+    match accounts.first() {
+        Some((account, _)) => Ok(Redirect::to(&format!("/accounts/{}/spend", account.slug)).into_response()),
+        None => Err(PageError::NotFound("You are not a member of any account yet. Ask an admin to add you.".into())),
+    }
+}
+
+/// The page.
+pub async fn show(State(app): State<App>, params: Params) -> impl IntoResponse {
+    SignInPage { email: String::new(), next: own_path(params.text("next")).to_owned(), wrong: false, demo: app.demo.is_some() }
+}
+
+/// Checks address and password.
+pub async fn sign_in(session: Session, State(app): State<App>, Form(form): Form<Credentials>) -> Result<Response, PageError> {
+    match desk::sign_in(&app.pool, &form.email, &form.password).await? {
+        Some(person) => enter(&session, person.id, &form.next).await,
+        None => {
+            let page = SignInPage { email: form.email, next: own_path(&form.next).to_owned(), wrong: true, demo: app.demo.is_some() };
+            Ok((axum::http::StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
+        }
+    }
+}
+
+/// Signs the demo analyst in, in demo mode only.
+pub async fn demo(session: Session, State(app): State<App>, Form(form): Form<Credentials>) -> Result<Response, PageError> {
+    let none = || PageError::NotFound("This server has no demo.".into());
+    let demo = app.demo.as_ref().ok_or_else(none)?;
+    let person = desk::sign_in(&app.pool, &demo.email, &demo.password).await?.ok_or_else(none)?;
+    enter(&session, person.id, &form.next).await
+}
+
+async fn enter(session: &Session, person: tiller_desk::PersonId, next: &str) -> Result<Response, PageError> {
+    let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
+    // A new id, so that one planted before signing in is worth nothing.
+    session.cycle_id().await.map_err(failed)?;
+    session.insert(PERSON, person).await.map_err(failed)?;
+    Ok(Redirect::to(own_path(next)).into_response())
+}
+
+/// Ends the session.
+pub async fn sign_out(session: Session) -> Result<Redirect, PageError> {
+    session.flush().await.map_err(|e| PageError::Internal(e.to_string()))?;
+    Ok(Redirect::to("/sign-in"))
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn only_own_paths_are_followed() {
+        for (asked, taken) in
+            [("/accounts/a/spend?x=1", "/accounts/a/spend?x=1"), ("//evil.example", "/"), ("/\\evil.example", "/"), ("https://evil.example", "/"), ("", "/")]
+        {
+            assert_eq!(super::own_path(asked), taken);
+        }
+    }
+}

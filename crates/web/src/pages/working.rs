@@ -1,0 +1,212 @@
+//! The working of a figure: formula, numbers, window, source, and what is uncertain.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::State;
+use axum::response::{IntoResponse, Response};
+use tiller_core::evidence::{cost_per_conversion, least_cost_without_conversions, poisson, wilson};
+use tiller_core::{Tally, Target, Window};
+use tiller_desk::book::{Book, Subject};
+use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
+use tiller_desk::spend::{Level, Row, Within, rows};
+use tiller_desk::{AdGroupId, CampaignId, ItemId};
+
+use crate::App;
+use crate::error::PageError;
+use crate::extract::{Fragment, Member};
+use crate::frame::{Frame, Station, span};
+use crate::pages::book_of_reports;
+use crate::params::Params;
+
+/// A figure's working.
+struct Working {
+    title: &'static str,
+    formula: &'static str,
+    numbers: Vec<(&'static str, String)>,
+    result: String,
+    uncertain: String,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "working_fragment.html")]
+struct WorkingFragment {
+    working: Working,
+    name: String,
+    window: String,
+    source: String,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "working.html")]
+struct WorkingPage {
+    frame: Frame,
+    fragment: WorkingFragment,
+}
+
+fn subject(text: &str) -> Result<(Subject, Level), PageError> {
+    let unknown = || PageError::NotFound(format!("‘{text}’ names no campaign, ad group or item."));
+    let (kind, id) = text.rsplit_once('-').ok_or_else(unknown)?;
+    let id: i64 = id.parse().map_err(|_| unknown())?;
+    match kind {
+        "campaign" => Ok((Subject::Campaign(CampaignId(id)), Level::Campaigns)),
+        "ad-group" => Ok((Subject::AdGroup(AdGroupId(id)), Level::AdGroups)),
+        "item" => Ok((Subject::Item(ItemId(id)), Level::Items)),
+        _ => Err(unknown()),
+    }
+}
+
+/// The working, as a page of its own or as the pop-over's content.
+pub async fn show(member: Member, State(app): State<App>, Fragment(fragment): Fragment, params: Params) -> Result<Response, PageError> {
+    let mut book = book_of_reports(&app.pool, &member, &params).await?;
+    if !params.text("settled").is_empty()
+        && let Some(window) = book.settled()
+    {
+        book.period.window = window;
+    }
+    let (subject, level) = subject(params.text("of"))?;
+    let all = rows(&app.pool, &book, level, Within::default()).await?;
+    let row = all.iter().find(|r| r.subject == subject).ok_or_else(|| PageError::NotFound("Nothing was counted for it in these days.".into()))?;
+    let working = working(params.text("figure"), row, &all, &book)?;
+    let body = WorkingFragment {
+        working,
+        name: row.name.clone(),
+        window: days(book.period.window),
+        source: format!("reports of {}, up to {}", row.channel, figures::full_day(book.span.to())),
+    };
+    if fragment {
+        return Ok(body.into_response());
+    }
+    let frame = Frame::of_book(&member, Station::Spend, &params, &book);
+    Ok(WorkingPage { frame, fragment: body }.into_response())
+}
+
+fn days(w: Window) -> String {
+    format!("{}, {}", span(w), figures::counted(w.days(), "day", "days"))
+}
+
+const EXACT: &str = "Nothing: channels count it exactly, and a day is final when it is reported.";
+const LATE: &str = "Conversions of the last two days are still coming in.";
+
+fn working(figure: &str, row: &Row, all: &[Row], book: &Book) -> Result<Working, PageError> {
+    let t = &row.tally;
+    let currency = &book.account.currency;
+    let paid = |x: f64| format!("{} {currency}", money(x));
+    let (spend, value) = (t.spend.to_units(), t.value.to_units());
+    let number_of = |title, x: f64| (title, count(x));
+    let of = |title, formula, numbers, result: String, uncertain: String| Working { title, formula, numbers, result, uncertain };
+    let absent = || figures::ABSENT.to_owned();
+    let counted = |x: f64| {
+        let i = poisson(x, 0.95);
+        format!("If the same days came again, 95% of the time between {} and {} (Poisson).", number(i.low, 1), number(i.high, 1))
+    };
+    Ok(match figure {
+        "spend" => of("Spend", "sum of what the channel charged", vec![("Clicks", sum(t.clicks as f64)), ("CPC", figures::or_absent(t.cpc(), money))], paid(spend), EXACT.into()),
+        "share" => {
+            let total: f64 = all.iter().map(|r| r.tally.spend.to_units()).sum();
+            let share = if total > 0.0 { format!("{}%", percent(spend / total)) } else { absent() };
+            of("Share of spend", "spend ÷ spend of all rows", vec![("Spend", paid(spend)), ("All rows", paid(total))], share, EXACT.into())
+        }
+        "impressions" => of("Impressions", "times shown, as reported", vec![], sum(t.impressions as f64), EXACT.into()),
+        "clicks" => of("Clicks", "times clicked, as reported", vec![], sum(t.clicks as f64), EXACT.into()),
+        "ctr" => of(
+            "Click-through rate (CTR)",
+            "clicks ÷ impressions",
+            vec![number_of("Clicks", t.clicks as f64), number_of("Impressions", t.impressions as f64)],
+            figures::or_absent(t.ctr(), |x| format!("{}%", percent(x))),
+            rate_range(t.clicks as f64, t.impressions as f64),
+        ),
+        "cpc" => of("Cost per click (CPC)", "spend ÷ clicks", vec![("Spend", paid(spend)), number_of("Clicks", t.clicks as f64)], figures::or_absent(t.cpc(), paid), EXACT.into()),
+        "cvr" => of(
+            "Conversion rate (CVR)",
+            "conversions ÷ clicks",
+            vec![number_of("Conversions", t.conversions), number_of("Clicks", t.clicks as f64)],
+            figures::or_absent(t.cvr(), |x| format!("{}%", percent(x))),
+            rate_range(t.conversions, t.clicks as f64),
+        ),
+        "conversions" => of("Conversions", "results, by the day of their click", vec![], count(t.conversions), format!("{} {LATE}", counted(t.conversions))),
+        "cpa" => of(
+            "Cost per acquisition (CPA)",
+            "spend ÷ conversions",
+            vec![("Spend", paid(spend)), number_of("Conversions", t.conversions)],
+            figures::or_absent(t.cpa(), paid),
+            cost_range(spend, t.conversions),
+        ),
+        "value" => of("Conversion value", "sum of the values of its conversions", vec![number_of("Conversions", t.conversions), ("Value each", figures::or_absent(t.aov(), money))], paid(value), LATE.into()),
+        "roas" => of("Return on ad spend (ROAS)", "value ÷ spend", vec![("Value", paid(value)), ("Spend", paid(spend))], figures::or_absent(t.roas(), |x| number(x, 2)), value_range(t)),
+        "acos" => of("Advertising cost of sales (ACoS)", "spend ÷ value", vec![("Spend", paid(spend)), ("Value", paid(value))], figures::or_absent(t.acos(), |x| format!("{}%", percent(x))), value_range(t)),
+        "target" => of(
+            "Target",
+            if row.own_target { "set for this campaign" } else { "the account’s default" },
+            vec![],
+            figures::or_absent(row.target.map(Target::number), |x| number(x, 2)),
+            "It is a decision, not a measurement.".into(),
+        ),
+        "excess" => excess(row, &paid),
+        "spend_change" | "conversions_change" | "cpa_change" | "roas_change" => change(figure, row, book)?,
+        other => return Err(PageError::NotFound(format!("There is no figure ‘{other}’."))),
+    })
+}
+
+fn excess(row: &Row, paid: &dyn Fn(f64) -> String) -> Working {
+    let t = &row.tally;
+    let spend = ("Spend", paid(t.spend.to_units()));
+    let (formula, numbers) = match row.target {
+        Some(Target::Cpa(x)) => ("spend − conversions × target CPA", vec![spend, ("Conversions", count(t.conversions)), ("Target CPA", paid(x))]),
+        Some(Target::Roas(x)) => ("spend − value ÷ target ROAS", vec![spend, ("Value", paid(t.value.to_units())), ("Target ROAS", number(x, 2))]),
+        None => ("needs a target", vec![spend]),
+    };
+    let uncertain = row.judged.as_ref().and_then(|j| j.diagnosis.p_over).map_or(LATE.to_owned(), |p| {
+        format!("That the true cost is above target has a probability of {}, from the settled days.", figures::probability(p))
+    });
+    Working { title: "Excess", formula, numbers, result: figures::or_absent(row.excess(), |x| signed(x, paid)), uncertain }
+}
+
+fn change(figure: &str, row: &Row, book: &Book) -> Result<Working, PageError> {
+    let (title, of): (_, fn(&Tally) -> Option<f64>) = match figure {
+        "spend_change" => ("Change of spend", |t| Some(t.spend.to_units())),
+        "conversions_change" => ("Change of conversions", |t| Some(t.conversions)),
+        "cpa_change" => ("Change of CPA", Tally::cpa),
+        _ => ("Change of ROAS", Tally::roas),
+    };
+    let none = || PageError::NotFound("The page compares with no other period.".into());
+    let (before, window) = row.against.as_ref().zip(book.period.against).ok_or_else(none)?;
+    let (then, now) = (of(before), of(&row.tally));
+    let ratio = now.zip(then).filter(|(_, t)| *t > 0.0).map(|(n, t)| n / t - 1.0);
+    let p = tiller_core::evidence::two_rates(row.tally.conversions, row.tally.spend.to_units(), before.conversions, before.spend.to_units());
+    let uncertain = match figure {
+        "spend_change" => EXACT.to_owned(),
+        _ if p < 0.05 => format!("Conversions for the money differ by more than chance explains (p {}).", number(p.max(0.001), 3)),
+        _ => format!("Chance alone could explain the difference in conversions for the money (p {}).", number(p, 2)),
+    };
+    Ok(Working {
+        title,
+        formula: "now ÷ before − 1",
+        numbers: vec![("Now", figures::or_absent(now, money)), ("Before", format!("{} ({})", figures::or_absent(then, money), span(window)))],
+        result: figures::or_absent(ratio, |x| format!("{}%", signed(x * 100.0, |x| number(x, 0)))),
+        uncertain,
+    })
+}
+
+fn rate_range(successes: f64, trials: f64) -> String {
+    wilson(successes, trials, 0.95).map_or("Nothing to compute it from yet.".into(), |i| {
+        format!("95% of the time the true rate lies between {}% and {}% (Wilson).", percent(i.low), percent(i.high))
+    })
+}
+
+fn cost_range(spend: f64, conversions: f64) -> String {
+    match cost_per_conversion(spend, conversions, 0.95) {
+        (low, Some(high)) => format!("With 95% confidence between {} and {} (exact Poisson). {LATE}", money(low), money(high)),
+        (_, None) => format!("No conversion yet: the true CPA is at least {} with 95% confidence (rule of three).", money(least_cost_without_conversions(spend))),
+    }
+}
+
+fn value_range(t: &Tally) -> String {
+    let i = poisson(t.conversions, 0.95);
+    match (t.roas(), t.conversions > 0.0) {
+        (Some(roas), true) => {
+            let scale = |n: f64| number(roas * n / t.conversions, 2);
+            format!("From the number of conversions alone, ROAS lies between {} and {} with 95% confidence. {LATE}", scale(i.low), scale(i.high))
+        }
+        _ => "No conversion yet.".into(),
+    }
+}

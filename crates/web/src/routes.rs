@@ -1,0 +1,73 @@
+//! All routes, as a table of contents.
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::middleware::from_fn;
+use axum::routing::{get, post};
+use tower::ServiceBuilder;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+use tower_http::csrf::CsrfLayer;
+use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
+use tower_http::trace::TraceLayer;
+
+use crate::pages::{budgets, causes, health, reports, sign_in, spend, targets, working};
+use crate::{App, assets, error, metrics, security, session};
+
+/// The whole program as a service.
+pub fn router(app: App) -> Router {
+    let account = Router::new()
+        .route("/", get(spend::home))
+        .route("/spend", get(spend::show))
+        .route("/spend.csv", get(spend::csv))
+        .route("/working", get(working::show))
+        .route("/targets", get(targets::show).post(targets::set_default))
+        .route("/targets/{campaign}", get(targets::edit).post(targets::set_own))
+        .route("/causes", get(causes::ranked))
+        .route("/causes/campaigns/{id}", get(causes::campaign))
+        .route("/causes/ad-groups/{id}", get(causes::ad_group))
+        .route("/causes/items/{id}", get(causes::item))
+        .route("/budgets", get(budgets::list).post(budgets::create))
+        .route("/budgets/new", get(budgets::choose))
+        .route("/budgets/compare", get(budgets::compare))
+        .route("/budgets/{id}", get(budgets::show).post(budgets::save))
+        .route("/budgets/{id}/solve", post(budgets::solve))
+        .route("/budgets/{id}/duplicate", post(budgets::duplicate))
+        .route("/budgets/{id}/remove", post(budgets::remove))
+        .route("/budgets/{id}/plan.csv", get(budgets::csv))
+        .route("/budgets/{id}/plan.json", get(budgets::json))
+        .route("/reports", get(reports::list).post(reports::upload).layer(DefaultBodyLimit::disable()))
+        .route("/reports/{id}", get(reports::show).post(reports::start))
+        .route("/reports/{id}/accept", post(reports::accept))
+        .route("/reports/{id}/drop", post(reports::drop_import))
+        .route("/reports/{id}/undo", post(reports::undo))
+        .route("/reports/{id}/errors.csv", get(reports::errors_csv));
+
+    let pages = Router::new()
+        .route("/", get(sign_in::home))
+        .route("/sign-in", get(sign_in::show).post(sign_in::sign_in))
+        .route("/sign-in/demo", post(sign_in::demo))
+        .route("/sign-out", post(sign_in::sign_out))
+        .nest("/accounts/{account}", account)
+        .layer(session::layer(app.pool.clone(), app.https));
+
+    pages
+        .route("/assets/{*path}", get(assets::get))
+        .route("/healthz", get(health::alive))
+        .route("/readyz", get(health::ready))
+        .route("/metrics", get(metrics::show))
+        .fallback(error::no_such_page)
+        .layer(
+            ServiceBuilder::new()
+                .layer(SetRequestIdLayer::x_request_id(MakeRequestUuid))
+                .layer(TraceLayer::new_for_http().make_span_with(health::span))
+                .layer(PropagateRequestIdLayer::x_request_id())
+                .layer(from_fn(metrics::measure))
+                .layer(from_fn(security::headers))
+                .layer(from_fn(error::for_programs))
+                .layer(CatchPanicLayer::new())
+                .layer(CompressionLayer::new())
+                .layer(CsrfLayer::new()),
+        )
+        .with_state(app)
+}
