@@ -48,7 +48,7 @@ free_port() {
 pg_bin() {
   local newest
   newest=$(ls -d /usr/lib/postgresql/*/bin 2>/dev/null | sort -V | tail -1)
-  [ -n "$newest" ] && [ -x "$newest/initdb" ] && echo "$newest"
+  if [ -n "$newest" ] && [ -x "$newest/initdb" ]; then echo "$newest"; fi
 }
 
 # PostgreSQL refuses to run as root: then it runs as the account of Debian's package.
@@ -56,14 +56,24 @@ as_pg() {
   if [ "$(id -u)" -eq 0 ]; then (cd / && setpriv --reuid=postgres --regid=postgres --init-groups "$@"); else "$@"; fi
 }
 
+# Where clusters live: .local/, unless the database's account can't reach it (a clone under /root).
+cluster_home() {
+  mkdir -p "$local_dir"
+  if as_pg test -x "$local_dir" 2>/dev/null; then echo "$local_dir"; return; fi
+  local aside
+  aside="/var/tmp/gold-tiller-$(printf '%s' "$root" | cksum | cut -d' ' -f1)"
+  mkdir -p "$aside"
+  echo "$aside"
+}
+
 # database_up NAME [SETTING…]: starts the cluster .local/NAME and sets database_url, database_started.
 database_up() {
-  local dir="$local_dir/$1" bin name=$1
+  local dir bin name=$1
   shift
   [ -n "$(pg_bin)" ] || need_debian postgresql
   bin=$(pg_bin)
   [ -n "$bin" ] || fail "PostgreSQL's server programs were not found under /usr/lib/postgresql."
-  mkdir -p "$local_dir"
+  dir="$(cluster_home)/$name"
   if [ ! -f "$dir/ready" ]; then
     # Made aside and moved into place, so that a half-made cluster is never used.
     rm -rf "$dir" "$dir.new"
@@ -96,5 +106,11 @@ database_up() {
 database_down() {
   local bin
   bin=$(pg_bin)
-  as_pg "$bin/pg_ctl" stop -D "$local_dir/$1/data" -m fast >/dev/null 2>&1 || true
+  as_pg "$bin/pg_ctl" stop -D "$(cluster_home)/$1/data" -m fast >/dev/null 2>&1 || true
+}
+
+# database_remove NAME
+database_remove() {
+  database_down "$1"
+  rm -rf "$(cluster_home)/${1:?}"
 }

@@ -4,11 +4,11 @@ use anyhow::Context;
 use bytes::Bytes;
 use chrono::NaiveDate;
 use tiller_channel::report::ReportWriter;
+use tiller_core::Target;
 use tiller_desk::{PgPool, Role, accounts, reports};
 use tiller_market::world::{AMBERFOLD, Account as WorldAccount};
 use tiller_market::{World, sim};
 use tiller_store::people::{self, NewAccount};
-use tiller_core::Target;
 
 /// The demo analyst's address; reserved for examples (RFC 2606).
 pub const EMAIL: &str = "analyst@amberfold.example";
@@ -25,7 +25,12 @@ pub async fn load(pool: &PgPool, last: NaiveDate) -> anyhow::Result<()> {
         let id = match people::account_by_slug(pool, &slug).await? {
             Some(there) => there.id,
             None => {
-                let new = NewAccount { slug: &slug, name: &account.name, currency: &account.currency, time_zone: &account.time_zone };
+                let new = NewAccount {
+                    slug: &slug,
+                    name: &account.name,
+                    currency: &account.currency,
+                    time_zone: &account.time_zone,
+                };
                 accounts::add(pool, &new).await?
             }
         };
@@ -42,7 +47,11 @@ pub async fn load(pool: &PgPool, last: NaiveDate) -> anyhow::Result<()> {
         let body = futures::stream::iter([Ok::<_, std::io::Error>(Bytes::from(file))]);
         let name = format!("{slug}-{last}.csv");
         let import = reports::import_now(pool, &there, &name, body, |_| {}, false).await?;
-        anyhow::ensure!(import.state == reports::ImportState::Done, "the demo report was not imported: {:?}", import.message);
+        anyhow::ensure!(
+            import.state == reports::ImportState::Done,
+            "the demo report was not imported: {:?}",
+            import.message
+        );
     }
     Ok(())
 }

@@ -18,13 +18,19 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 
 /// Runs until interrupted.
 pub async fn run(settings: Settings) -> anyhow::Result<()> {
-    let pool = tiller_store::connect(&settings.database_url, settings.connections).await.context("no connection to the database")?;
+    let pool = tiller_store::connect(&settings.database_url, settings.connections)
+        .await
+        .context("no connection to the database")?;
     tiller_store::migrate(&pool).await?;
     let address = SocketAddr::new(settings.host, settings.port);
-    let listener = TcpListener::bind(address).await.with_context(|| format!("{address} can’t be listened on; choose another --port"))?;
+    let listener = TcpListener::bind(address)
+        .await
+        .with_context(|| format!("{address} can’t be listened on; choose another --port"))?;
     let app = App {
         pool: pool.clone(),
-        demo: settings.demo.then(|| DemoSignIn { email: demo::EMAIL.into(), password: demo::PASSWORD.into() }),
+        demo: settings
+            .demo
+            .then(|| DemoSignIn { email: demo::EMAIL.into(), password: demo::PASSWORD.into() }),
         https: settings.https,
         wake: Arc::new(Notify::new()),
         metrics: tiller_web::install_metrics(),
@@ -41,7 +47,11 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
     Ok(())
 }
 
-async fn import_worker(pool: PgPool, wake: Arc<Notify>, mut stopped: tokio::sync::watch::Receiver<bool>) {
+async fn import_worker(
+    pool: PgPool,
+    wake: Arc<Notify>,
+    mut stopped: tokio::sync::watch::Receiver<bool>,
+) {
     while !*stopped.borrow() {
         match reports::run_next(&pool).await {
             Ok(true) => continue,
@@ -62,7 +72,9 @@ async fn interrupted() {
     };
     #[cfg(unix)]
     let terminate = async {
-        if let Ok(mut signal) = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) {
+        if let Ok(mut signal) =
+            tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())
+        {
             signal.recv().await;
         }
     };

@@ -55,7 +55,9 @@ impl Settings {
             sources = sources.add_source(File::from(file));
         }
         sources = sources
-            .add_source(Environment::with_prefix("GOLD_TILLER").prefix_separator("_").try_parsing(true))
+            .add_source(
+                Environment::with_prefix("GOLD_TILLER").prefix_separator("_").try_parsing(true),
+            )
             .set_override_option("database_url", flags.database_url.clone())?
             .set_override_option("host", flags.host.map(|h| h.to_string()))?
             .set_override_option("port", flags.port)?
@@ -74,7 +76,8 @@ mod tests {
         std::fs::create_dir_all(&dir).unwrap();
         let file = dir.join("settings.toml");
         std::fs::write(&file, "port = 9000\nhttps = true\n").unwrap();
-        let settings = Settings::load(Some(&file), &Flags { port: Some(9001), ..Flags::default() }).unwrap();
+        let settings =
+            Settings::load(Some(&file), &Flags { port: Some(9001), ..Flags::default() }).unwrap();
         assert_eq!((settings.port, settings.https, settings.connections), (9001, true, 20));
         std::fs::write(&file, "prot = 9000\n").unwrap();
         let error = format!("{:#}", Settings::load(Some(&file), &Flags::default()).unwrap_err());

@@ -29,8 +29,9 @@ pub fn wilson(successes: f64, trials: f64, confidence: f64) -> Option<Interval> 
     let half = z * (p * (1.0 - p) / trials + z2 / (4.0 * trials * trials)).sqrt();
     let under = 1.0 + z2 / trials;
     Some(Interval {
-        low: ((centre - half) / under).max(0.0),
-        high: ((centre + half) / under).min(1.0),
+        // At the ends the bound is the end itself, which rounding would miss.
+        low: if p == 0.0 { 0.0 } else { ((centre - half) / under).max(0.0) },
+        high: if p == 1.0 { 1.0 } else { ((centre + half) / under).min(1.0) },
     })
 }
 

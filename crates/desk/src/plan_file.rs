@@ -292,7 +292,8 @@ fn conflict_file(c: &Conflict) -> ConflictFile {
     }
 }
 
-fn listed(names: &[String]) -> String {
+/// Some of the names, and how many more.
+pub fn listed(names: &[String]) -> String {
     match names {
         [a, b, c, rest @ ..] if !rest.is_empty() => {
             format!("{a}, {b}, {c} and {} more", rest.len())

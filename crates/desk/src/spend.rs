@@ -22,8 +22,11 @@ pub enum Level {
 
 impl Level {
     /// All levels with their words in addresses and their titles.
-    pub const ALL: [(Self, &'static str, &'static str); 3] =
-        [(Self::Campaigns, "campaigns", "Campaigns"), (Self::AdGroups, "ad-groups", "Ad groups"), (Self::Items, "items", "Items")];
+    pub const ALL: [(Self, &'static str, &'static str); 3] = [
+        (Self::Campaigns, "campaigns", "Campaigns"),
+        (Self::AdGroups, "ad-groups", "Ad groups"),
+        (Self::Items, "items", "Items"),
+    ];
 
     /// From the word in an address.
     pub fn read(word: &str) -> Self {
@@ -75,7 +78,12 @@ impl Row {
 }
 
 /// The rows of a level; those with nothing counted in either period are left out.
-pub async fn rows(pool: &PgPool, book: &Book, level: Level, within: Within) -> Result<Vec<Row>, DeskError> {
+pub async fn rows(
+    pool: &PgPool,
+    book: &Book,
+    level: Level,
+    within: Within,
+) -> Result<Vec<Row>, DeskError> {
     let mut rows = match level {
         Level::Campaigns => campaigns(book),
         Level::AdGroups | Level::Items => parts(pool, book, level, within).await?,
@@ -105,7 +113,12 @@ fn campaigns(book: &Book) -> Vec<Row> {
         .collect()
 }
 
-async fn parts(pool: &PgPool, book: &Book, level: Level, within: Within) -> Result<Vec<Row>, DeskError> {
+async fn parts(
+    pool: &PgPool,
+    book: &Book,
+    level: Level,
+    within: Within,
+) -> Result<Vec<Row>, DeskError> {
     if let Some(id) = within.campaign {
         book.entry(id)?;
     }
@@ -144,10 +157,15 @@ async fn parts(pool: &PgPool, book: &Book, level: Level, within: Within) -> Resu
 fn part(book: &Book, level: Level, item: &ItemTally, compared: bool) -> Result<Row, DeskError> {
     let entry = book.entry(item.campaign)?;
     let campaign = &entry.campaign.name;
-    let named = |name: &str| if name.is_empty() { "(without a name)".to_owned() } else { name.to_owned() };
+    let named =
+        |name: &str| if name.is_empty() { "(without a name)".to_owned() } else { name.to_owned() };
     let (subject, name, home) = match level {
         Level::Items => {
-            let matched = if item.match_type.is_empty() { String::new() } else { format!(", {}", item.match_type) };
+            let matched = if item.match_type.is_empty() {
+                String::new()
+            } else {
+                format!(", {}", item.match_type)
+            };
             let home = format!("{campaign} › {}", named(&item.ad_group_name));
             (Subject::Item(item.item), format!("{}{matched}", named(&item.name)), home)
         }

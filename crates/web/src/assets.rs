@@ -13,7 +13,8 @@ struct Files;
 pub async fn get(Path(path): Path<String>, headers: HeaderMap) -> Response {
     let Some(file) = Files::get(&path) else { return StatusCode::NOT_FOUND.into_response() };
     let hash = file.metadata.sha256_hash();
-    let tag = hash[..12].iter().fold(String::from("\""), |tag, byte| format!("{tag}{byte:02x}")) + "\"";
+    let tag =
+        hash[..12].iter().fold(String::from("\""), |tag, byte| format!("{tag}{byte:02x}")) + "\"";
     let kept = headers.get(header::IF_NONE_MATCH).is_some_and(|t| t.as_bytes() == tag.as_bytes());
     let caching = [(header::ETAG, tag), (header::CACHE_CONTROL, "public, max-age=300".to_owned())];
     if kept {

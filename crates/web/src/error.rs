@@ -44,14 +44,18 @@ struct ErrorPage<'a> {
 impl PageError {
     fn parts(&self) -> (StatusCode, &'static str, &str) {
         match self {
-            Self::SignInFirst { .. } => (StatusCode::UNAUTHORIZED, "Please sign in first", "Nobody is signed in."),
+            Self::SignInFirst { .. } => {
+                (StatusCode::UNAUTHORIZED, "Please sign in first", "Nobody is signed in.")
+            }
             Self::NotAllowed => (
                 StatusCode::FORBIDDEN,
                 "Your role doesn’t allow this",
                 "As a viewer you can see everything and change nothing. Ask an admin of the account to make you an analyst.",
             ),
             Self::NotFound(what) => (StatusCode::NOT_FOUND, "There is nothing here", what),
-            Self::Invalid(message) => (StatusCode::UNPROCESSABLE_ENTITY, "That can’t be used as it is", message),
+            Self::Invalid(message) => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "That can’t be used as it is", message)
+            }
             Self::Internal(_) => (
                 StatusCode::INTERNAL_SERVER_ERROR,
                 "Something went wrong on our side",
@@ -86,8 +90,15 @@ impl IntoResponse for PageError {
 }
 
 /// Programs that ask for JSON get problem details in place of the page.
-pub async fn for_programs(headers: HeaderMap, request: axum::extract::Request, next: axum::middleware::Next) -> Response {
-    let wants_json = headers.get(header::ACCEPT).and_then(|a| a.to_str().ok()).is_some_and(|a| a.contains("json"));
+pub async fn for_programs(
+    headers: HeaderMap,
+    request: axum::extract::Request,
+    next: axum::middleware::Next,
+) -> Response {
+    let wants_json = headers
+        .get(header::ACCEPT)
+        .and_then(|a| a.to_str().ok())
+        .is_some_and(|a| a.contains("json"));
     let response = next.run(request).await;
     match response.extensions().get::<std::sync::Arc<PageError>>() {
         Some(error) if wants_json => error.problem(),
@@ -97,5 +108,7 @@ pub async fn for_programs(headers: HeaderMap, request: axum::extract::Request, n
 
 /// The page of an address that does not exist.
 pub async fn no_such_page() -> PageError {
-    PageError::NotFound("This address leads nowhere. It may be mistyped, or the thing was removed.".into())
+    PageError::NotFound(
+        "This address leads nowhere. It may be mistyped, or the thing was removed.".into(),
+    )
 }

@@ -22,8 +22,11 @@ impl FromRequestParts<App> for SignedIn {
     type Rejection = PageError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
-        let session = Session::from_request_parts(parts, app).await.map_err(|(_, text)| PageError::Internal(text.into()))?;
-        let id: Option<PersonId> = session.get(PERSON).await.map_err(|e| PageError::Internal(e.to_string()))?;
+        let session = Session::from_request_parts(parts, app)
+            .await
+            .map_err(|(_, text)| PageError::Internal(text.into()))?;
+        let id: Option<PersonId> =
+            session.get(PERSON).await.map_err(|e| PageError::Internal(e.to_string()))?;
         let person = match id {
             Some(id) => sign_in::person(&app.pool, id).await?,
             None => None,
@@ -51,12 +54,19 @@ impl FromRequestParts<App> for Member {
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
         let SignedIn { person } = SignedIn::from_request_parts(parts, app).await?;
-        let path = RawPathParams::from_request_parts(parts, app).await.map_err(|e| PageError::Internal(e.to_string()))?;
-        let slug = path.iter().find(|(name, _)| *name == "account").map(|(_, slug)| slug.to_owned()).unwrap_or_default();
+        let path = RawPathParams::from_request_parts(parts, app)
+            .await
+            .map_err(|e| PageError::Internal(e.to_string()))?;
+        let slug = path
+            .iter()
+            .find(|(name, _)| *name == "account")
+            .map(|(_, slug)| slug.to_owned())
+            .unwrap_or_default();
         let all = sign_in::accounts(&app.pool, person.id).await?;
         let found = all.iter().find(|(a, _)| a.slug == slug).cloned();
         // An account of others answers like one that does not exist.
-        let (account, role) = found.ok_or_else(|| PageError::NotFound(format!("You have no account ‘{slug}’.")))?;
+        let (account, role) =
+            found.ok_or_else(|| PageError::NotFound(format!("You have no account ‘{slug}’.")))?;
         Ok(Self { person, account, role, accounts: all.into_iter().map(|(a, _)| a).collect() })
     }
 }

@@ -1,10 +1,10 @@
 //! The frame around every page of an account: top line, the loop, foot.
 
+use tiller_core::Window;
+use tiller_core::verdict::Verdict;
 use tiller_desk::book::{Book, Judged};
 use tiller_desk::figures::{day, full_day};
 use tiller_desk::{Account, Role};
-use tiller_core::verdict::Verdict;
-use tiller_core::Window;
 
 use crate::extract::Member;
 use crate::params::Params;
@@ -26,8 +26,11 @@ pub enum Station {
 
 impl Station {
     /// The stations of the loop: place in addresses, title, key.
-    const LOOP: [(Self, &'static str, &'static str, &'static str); 3] =
-        [(Self::Spend, "spend", "Spend", "s"), (Self::Causes, "causes", "Causes", "c"), (Self::Budgets, "budgets", "Budgets", "b")];
+    const LOOP: [(Self, &'static str, &'static str, &'static str); 3] = [
+        (Self::Spend, "spend", "Spend", "s"),
+        (Self::Causes, "causes", "Causes", "c"),
+        (Self::Budgets, "budgets", "Budgets", "b"),
+    ];
 }
 
 /// A link of the loop.
@@ -94,7 +97,13 @@ impl Frame {
     pub fn new(member: &Member, station: Station, params: &Params) -> Self {
         let stops = Station::LOOP
             .iter()
-            .map(|(s, place, title, key)| Stop { place, title, key, here: *s == station, waits: None })
+            .map(|(s, place, title, key)| Stop {
+                place,
+                title,
+                key,
+                here: *s == station,
+                waits: None,
+            })
             .collect();
         Self {
             account: member.account.clone(),
@@ -106,7 +115,13 @@ impl Frame {
             period: None,
             days: params.only_period(),
             params: params.clone(),
-            place: member.account.time_zone.rsplit('/').next().unwrap_or_default().replace('_', " "),
+            place: member
+                .account
+                .time_zone
+                .rsplit('/')
+                .next()
+                .unwrap_or_default()
+                .replace('_', " "),
         }
     }
 
@@ -119,8 +134,12 @@ impl Frame {
 
     /// With the number of campaigns that need a look.
     pub fn with_causes<'a>(mut self, judged: impl Iterator<Item = &'a Judged>) -> Self {
-        let waiting = judged.filter(|j| !matches!(j.diagnosis.verdict, Verdict::OnTarget | Verdict::TooEarly)).count();
-        if let Some(stop) = self.stops.iter_mut().find(|s| s.place == "causes").filter(|_| waiting > 0) {
+        let waiting = judged
+            .filter(|j| !matches!(j.diagnosis.verdict, Verdict::OnTarget | Verdict::TooEarly))
+            .count();
+        if let Some(stop) =
+            self.stops.iter_mut().find(|s| s.place == "causes").filter(|_| waiting > 0)
+        {
             stop.waits = Some(waiting.to_string());
         }
         self
@@ -133,7 +152,10 @@ impl Frame {
 
     /// Whether this is the page of the reports.
     pub fn at(&self, word: &str) -> bool {
-        matches!((self.station, word), (Station::Reports, "reports") | (Station::Targets, "targets"))
+        matches!(
+            (self.station, word),
+            (Station::Reports, "reports") | (Station::Targets, "targets")
+        )
     }
 }
 
@@ -154,7 +176,13 @@ fn period_view(book: &Book, params: &Params) -> PeriodView {
     } else {
         format!("{}, {} days, {} settled", span(window), window.days(), settled)
     };
-    let at = |w: Window| params.with("from", w.from()).with("to", w.to()).with("against_from", "").with("against_to", "");
+    let at = |w: Window| {
+        params
+            .with("from", w.from())
+            .with("to", w.to())
+            .with("against_from", "")
+            .with("against_to", "")
+    };
     let settled_end = tiller_core::window::last_settled(book.span.to());
     let ready = [7, 14, 28, 90]
         .into_iter()

@@ -14,13 +14,16 @@ const BUCKETS: &[f64] = &[0.002, 0.005, 0.01, 0.02, 0.04, 0.08, 0.12, 0.25, 0.5,
 
 /// Installs the recorder; none if the process has one already.
 pub fn install() -> Option<PrometheusHandle> {
-    let builder = PrometheusBuilder::new().set_buckets_for_metric(Matcher::Suffix("seconds".into()), BUCKETS).ok()?;
+    let builder = PrometheusBuilder::new()
+        .set_buckets_for_metric(Matcher::Suffix("seconds".into()), BUCKETS)
+        .ok()?;
     builder.install_recorder().ok()
 }
 
 /// Counts and times a request by its route, never by its address.
 pub async fn measure(request: Request, next: Next) -> Response {
-    let route = request.extensions().get::<MatchedPath>().map_or("none", MatchedPath::as_str).to_owned();
+    let route =
+        request.extensions().get::<MatchedPath>().map_or("none", MatchedPath::as_str).to_owned();
     let method = request.method().to_string();
     let start = Instant::now();
     let response = next.run(request).await;

@@ -29,8 +29,11 @@ impl Params {
     /// Reads a query string; of a field that stands several times the values are joined by commas.
     pub fn read(query: &str) -> Self {
         let mut map: BTreeMap<String, String> = BTreeMap::new();
-        for (name, value) in form_urlencoded::parse(query.as_bytes()).filter(|(_, v)| !v.is_empty()) {
-            map.entry(name.into_owned()).and_modify(|v| *v = format!("{v},{value}")).or_insert_with(|| value.into_owned());
+        for (name, value) in form_urlencoded::parse(query.as_bytes()).filter(|(_, v)| !v.is_empty())
+        {
+            map.entry(name.into_owned())
+                .and_modify(|v| *v = format!("{v},{value}"))
+                .or_insert_with(|| value.into_owned());
         }
         Self(map)
     }
@@ -46,7 +49,9 @@ impl Params {
         if text.is_empty() {
             return Ok(None);
         }
-        text.parse().map(Some).map_err(|_| PageError::Invalid(format!("‘{text}’ can’t be used as {name} in this address.")))
+        text.parse().map(Some).map_err(|_| {
+            PageError::Invalid(format!("‘{text}’ can’t be used as {name} in this address."))
+        })
     }
 
     fn date(&self, name: &str) -> Result<Option<NaiveDate>, PageError> {
@@ -54,7 +59,9 @@ impl Params {
         if text.is_empty() {
             return Ok(None);
         }
-        NaiveDate::from_str(text).map(Some).map_err(|_| PageError::Invalid(format!("‘{text}’ is not a day; write it like 2026-11-09.")))
+        NaiveDate::from_str(text).map(Some).map_err(|_| {
+            PageError::Invalid(format!("‘{text}’ is not a day; write it like 2026-11-09."))
+        })
     }
 
     /// Which days are looked at.
@@ -70,20 +77,34 @@ impl Params {
 
     /// Only what says which days are looked at.
     pub fn only_period(&self) -> Self {
-        Self(self.0.iter().filter(|(k, _)| PERIOD.contains(&k.as_str())).map(|(k, v)| (k.clone(), v.clone())).collect())
+        Self(
+            self.0
+                .iter()
+                .filter(|(k, _)| PERIOD.contains(&k.as_str()))
+                .map(|(k, v)| (k.clone(), v.clone()))
+                .collect(),
+        )
     }
 
     /// With a field set; an empty value takes it out.
     pub fn with(&self, name: &str, value: impl ToString) -> Self {
         let mut map = self.0.clone();
         let value = value.to_string();
-        if value.is_empty() { map.remove(name) } else { map.insert(name.to_owned(), value) };
+        if value.is_empty() {
+            map.remove(name)
+        } else {
+            map.insert(name.to_owned(), value)
+        };
         Self(map)
     }
 
     /// The fields, for hidden inputs of a form that sets `except` itself.
     pub fn others(&self, except: &[&str]) -> Vec<(&str, &str)> {
-        self.0.iter().filter(|(k, _)| !except.contains(&k.as_str())).map(|(k, v)| (k.as_str(), v.as_str())).collect()
+        self.0
+            .iter()
+            .filter(|(k, _)| !except.contains(&k.as_str()))
+            .map(|(k, v)| (k.as_str(), v.as_str()))
+            .collect()
     }
 }
 

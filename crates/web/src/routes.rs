@@ -36,7 +36,10 @@ pub fn router(app: App) -> Router {
         .route("/budgets/{id}/remove", post(budgets::remove))
         .route("/budgets/{id}/plan.csv", get(budgets::csv))
         .route("/budgets/{id}/plan.json", get(budgets::json))
-        .route("/reports", get(reports::list).post(reports::upload).layer(DefaultBodyLimit::disable()))
+        .route(
+            "/reports",
+            get(reports::list).post(reports::upload).layer(DefaultBodyLimit::disable()),
+        )
         .route("/reports/{id}", get(reports::show).post(reports::start))
         .route("/reports/{id}/accept", post(reports::accept))
         .route("/reports/{id}/drop", post(reports::drop_import))

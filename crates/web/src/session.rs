@@ -54,20 +54,29 @@ fn data(record: &Record) -> Result<serde_json::Value> {
 #[async_trait]
 impl SessionStore for Sessions {
     async fn create(&self, record: &mut Record) -> Result<()> {
-        while !sessions::create(&self.0, &record.id.to_string(), &data(record)?, expiry(record)).await.map_err(backend)? {
+        while !sessions::create(&self.0, &record.id.to_string(), &data(record)?, expiry(record))
+            .await
+            .map_err(backend)?
+        {
             record.id = Id::default();
         }
         Ok(())
     }
 
     async fn save(&self, record: &Record) -> Result<()> {
-        sessions::save(&self.0, &record.id.to_string(), &data(record)?, expiry(record)).await.map_err(backend)
+        sessions::save(&self.0, &record.id.to_string(), &data(record)?, expiry(record))
+            .await
+            .map_err(backend)
     }
 
     async fn load(&self, id: &Id) -> Result<Option<Record>> {
-        let Some(body) = sessions::load(&self.0, &id.to_string()).await.map_err(backend)? else { return Ok(None) };
-        let (data, expires): (_, i64) = serde_json::from_value(body).map_err(|e| Error::Decode(e.to_string()))?;
-        let expiry_date = OffsetDateTime::from_unix_timestamp(expires).map_err(|e| Error::Decode(e.to_string()))?;
+        let Some(body) = sessions::load(&self.0, &id.to_string()).await.map_err(backend)? else {
+            return Ok(None);
+        };
+        let (data, expires): (_, i64) =
+            serde_json::from_value(body).map_err(|e| Error::Decode(e.to_string()))?;
+        let expiry_date = OffsetDateTime::from_unix_timestamp(expires)
+            .map_err(|e| Error::Decode(e.to_string()))?;
         Ok(Some(Record { id: *id, data, expiry_date }))
     }
 

@@ -11,8 +11,8 @@ use tiller_core::allocation::{Answer, solve};
 use tiller_desk::diagnosis_file::{DiagnosisError, DiagnosisFile, Question, Report, row_error};
 use tiller_desk::figures::{money, number, or_absent, percent, probability};
 use tiller_desk::plan_file::{self, AnswerFile, PlanFile};
-use tiller_market::world::AMBERFOLD;
 use tiller_market::World;
+use tiller_market::world::AMBERFOLD;
 
 use super::{Allocate, BadInput, Diagnose};
 use crate::demo;
@@ -24,14 +24,18 @@ fn open(path: &Path) -> anyhow::Result<Box<dyn Read>> {
     if path.as_os_str() == "-" {
         return Ok(Box::new(std::io::stdin().lock()));
     }
-    let file = std::fs::File::open(path).map_err(|e| BadInput(format!("{}: {e}", path.display())))?;
+    let file =
+        std::fs::File::open(path).map_err(|e| BadInput(format!("{}: {e}", path.display())))?;
     Ok(Box::new(file))
 }
 
 pub fn allocate(args: &Allocate) -> anyhow::Result<ExitCode> {
     let mut text = String::new();
-    open(&args.plan)?.read_to_string(&mut text).map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
-    let file = PlanFile::read(&text).map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
+    open(&args.plan)?
+        .read_to_string(&mut text)
+        .map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
+    let file =
+        PlanFile::read(&text).map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
     let problem = file.problem();
     let answer = solve(&problem);
     let answer_file = plan_file::answer_file(&problem, &answer);
@@ -42,25 +46,60 @@ pub fn allocate(args: &Allocate) -> anyhow::Result<ExitCode> {
     } else {
         print_answer(&mut out, &file, &answer, &answer_file)?;
     }
-    Ok(if matches!(answer, Answer::Optimal(_)) { ExitCode::SUCCESS } else { ExitCode::from(IMPOSSIBLE) })
+    Ok(if matches!(answer, Answer::Optimal(_)) {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::from(IMPOSSIBLE)
+    })
 }
 
-fn print_answer(out: &mut impl Write, file: &PlanFile, answer: &Answer, shown: &AnswerFile) -> anyhow::Result<()> {
+fn print_answer(
+    out: &mut impl Write,
+    file: &PlanFile,
+    answer: &Answer,
+    shown: &AnswerFile,
+) -> anyhow::Result<()> {
     match answer {
         Answer::Optimal(s) => {
             let width = file.lines.iter().map(|l| l.id.chars().count()).max().unwrap_or(4).max(5);
-            writeln!(out, "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  held by", "line", "present", "budget", "conversions", "marginal")?;
+            writeln!(
+                out,
+                "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  held by",
+                "line", "present", "budget", "conversions", "marginal"
+            )?;
             for (line, a) in file.lines.iter().zip(&s.lines) {
                 let held = plan_file::held_word(a.held_by).replace('_', " ");
-                writeln!(out, "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  {held}", line.id, money(line.current), money(a.budget), number(a.conversions, 1), number(a.marginal, 4))?;
+                writeln!(
+                    out,
+                    "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  {held}",
+                    line.id,
+                    money(line.current),
+                    money(a.budget),
+                    number(a.conversions, 1),
+                    number(a.marginal, 4)
+                )?;
             }
-            writeln!(out, "{:<width$}  {:>12}  {:>12}  {:>11}", "total", money(s.current.budget), money(s.totals.budget), number(s.totals.conversions, 1))?;
-            writeln!(out, "CPA {}, ROAS {}", or_absent(s.totals.cpa(), money), or_absent(s.totals.roas(), |r| number(r, 2)))?;
+            writeln!(
+                out,
+                "{:<width$}  {:>12}  {:>12}  {:>11}",
+                "total",
+                money(s.current.budget),
+                money(s.totals.budget),
+                number(s.totals.conversions, 1)
+            )?;
+            writeln!(
+                out,
+                "CPA {}, ROAS {}",
+                or_absent(s.totals.cpa(), money),
+                or_absent(s.totals.roas(), |r| number(r, 2))
+            )?;
         }
         Answer::Infeasible { .. } => writeln!(out, "The limits contradict each other.")?,
     }
     match shown {
-        AnswerFile::Optimal { warnings, .. } => warnings.iter().try_for_each(|w| writeln!(out, "Note: {}", w.message))?,
+        AnswerFile::Optimal { warnings, .. } => {
+            warnings.iter().try_for_each(|w| writeln!(out, "Note: {}", w.message))?
+        }
         AnswerFile::Infeasible { conflicts, repairs } => {
             conflicts.iter().try_for_each(|c| writeln!(out, "- {}", c.message))?;
             repairs.iter().try_for_each(|r| writeln!(out, "  One way out: {}", r.message))?;
@@ -70,7 +109,11 @@ fn print_answer(out: &mut impl Write, file: &PlanFile, answer: &Answer, shown: &
 }
 
 pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
-    let target = args.target_cpa.map(Target::Cpa).or(args.target_roas.map(Target::Roas)).filter(|t| t.number() > 0.0);
+    let target = args
+        .target_cpa
+        .map(Target::Cpa)
+        .or(args.target_roas.map(Target::Roas))
+        .filter(|t| t.number() > 0.0);
     let target = target.ok_or_else(|| BadInput("the target is a number above 0".into()))?;
     let question = Question {
         campaign: args.campaign.clone(),
@@ -86,7 +129,8 @@ pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
         }
         BadInput(format!("{}: {e}", args.report.display()))
     };
-    let answer = Report::read(open(&args.report)?).and_then(|r| r.diagnose(&question)).map_err(bad)?;
+    let answer =
+        Report::read(open(&args.report)?).and_then(|r| r.diagnose(&question)).map_err(bad)?;
     let mut out = std::io::stdout().lock();
     if args.json {
         serde_json::to_writer_pretty(&mut out, &answer)?;
@@ -109,21 +153,40 @@ fn print_diagnosis(out: &mut impl Write, a: &DiagnosisFile) -> anyhow::Result<()
     writeln!(out, "{:<22}{:>12}{:>12}", "conversion rate", rate(f.cvr), rate(a.peers.cvr))?;
     writeln!(out, "{:<22}{:>12}{:>12}", "cost per conversion", cost(f.cpa), cost(a.peers.cpa))?;
     writeln!(out)?;
-    writeln!(out, "affordable CPC {} (clicks rounded up {}), halfway {}", cost(f.affordable_cpc), cost(f.affordable_cpc_cautious), cost(f.halfway_bid))?;
-    writeln!(out, "excess {}, above target with a probability of {}", money(f.excess), or_absent(f.p_over_target, probability))?;
+    writeln!(
+        out,
+        "affordable CPC {} (clicks rounded up {}), halfway {}",
+        cost(f.affordable_cpc),
+        cost(f.affordable_cpc_cautious),
+        cost(f.halfway_bid)
+    )?;
+    writeln!(
+        out,
+        "excess {}, above target with a probability of {}",
+        money(f.excess),
+        or_absent(f.p_over_target, probability)
+    )?;
     Ok(())
 }
 
-pub fn market_report(world: Option<&Path>, account: &str, until: Option<NaiveDate>) -> anyhow::Result<ExitCode> {
+pub fn market_report(
+    world: Option<&Path>,
+    account: &str,
+    until: Option<NaiveDate>,
+) -> anyhow::Result<ExitCode> {
     let mut text = String::new();
     match world {
-        Some(path) => _ = open(path)?.read_to_string(&mut text).map_err(|e| BadInput(e.to_string()))?,
+        Some(path) => {
+            _ = open(path)?.read_to_string(&mut text).map_err(|e| BadInput(e.to_string()))?
+        }
         None => AMBERFOLD.clone_into(&mut text),
     }
     let world = World::parse(&text).map_err(|e| BadInput(e.to_string()))?;
     let found = world.accounts.iter().find(|a| a.key == account);
     let found = found.ok_or_else(|| BadInput(format!("the world has no account ‘{account}’")))?;
-    let last = until.or_else(|| Utc::now().date_naive().checked_sub_days(Days::new(1))).ok_or_else(|| BadInput("no such day".into()))?;
+    let last = until
+        .or_else(|| Utc::now().date_naive().checked_sub_days(Days::new(1)))
+        .ok_or_else(|| BadInput("no such day".into()))?;
     std::io::stdout().lock().write_all(&demo::report(&world, found, last)?)?;
     Ok(ExitCode::SUCCESS)
 }
@@ -153,7 +216,13 @@ fn table_schema() -> serde_json::Value {
         let kind = match c {
             Column::Date => "date",
             Column::Impressions | Column::Clicks => "integer",
-            Column::Spend | Column::Conversions | Column::Value | Column::Bid | Column::Budget | Column::TargetCpa | Column::TargetRoas => "number",
+            Column::Spend
+            | Column::Conversions
+            | Column::Value
+            | Column::Bid
+            | Column::Budget
+            | Column::TargetCpa
+            | Column::TargetRoas => "number",
             _ => "string",
         };
         let allowed = match c {

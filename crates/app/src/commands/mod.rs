@@ -237,7 +237,10 @@ pub struct BadInput(String);
 /// The exit code of an error.
 pub fn code_of(error: &anyhow::Error) -> ExitCode {
     let bad = error.downcast_ref::<BadInput>().is_some()
-        || matches!(error.downcast_ref::<tiller_desk::DeskError>(), Some(tiller_desk::DeskError::Invalid(_) | tiller_desk::DeskError::NotFound(_)));
+        || matches!(
+            error.downcast_ref::<tiller_desk::DeskError>(),
+            Some(tiller_desk::DeskError::Invalid(_) | tiller_desk::DeskError::NotFound(_))
+        );
     ExitCode::from(if bad { 2 } else { 1 })
 }
 
@@ -246,10 +249,17 @@ pub fn run(cli: Cli) -> anyhow::Result<ExitCode> {
     match cli.command {
         Command::Allocate(args) => files::allocate(&args),
         Command::Diagnose(args) => files::diagnose(&args),
-        Command::Market(Market::Report { world, account, until }) => files::market_report(world.as_deref(), &account, until),
+        Command::Market(Market::Report { world, account, until }) => {
+            files::market_report(world.as_deref(), &account, until)
+        }
         Command::Formats { folder } => files::formats(&folder),
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Cli::command(), "gold-tiller", &mut std::io::stdout());
+            clap_complete::generate(
+                shell,
+                &mut Cli::command(),
+                "gold-tiller",
+                &mut std::io::stdout(),
+            );
             Ok(ExitCode::SUCCESS)
         }
         Command::Version => {

@@ -15,7 +15,8 @@ use crate::settings::{Flags, Settings};
 use crate::{demo as demo_data, serve as server};
 
 fn start_logs(json: bool) {
-    let filter = tracing_subscriber::EnvFilter::try_from_env("GOLD_TILLER_LOG").unwrap_or_else(|_| "info,sqlx=warn".into());
+    let filter = tracing_subscriber::EnvFilter::try_from_env("GOLD_TILLER_LOG")
+        .unwrap_or_else(|_| "info,sqlx=warn".into());
     let logs = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
     if json { logs.json().init() } else { logs.init() }
 }
@@ -27,13 +28,16 @@ fn block_on<T>(work: impl Future<Output = anyhow::Result<T>>) -> anyhow::Result<
 /// Connects and brings the schema up to date.
 async fn connect(database: &Database) -> anyhow::Result<PgPool> {
     let settings = Settings::load(database.settings.as_deref(), &database.flags())?;
-    let pool = tiller_store::connect(&settings.database_url, 4).await.context("no connection to the database")?;
+    let pool = tiller_store::connect(&settings.database_url, 4)
+        .await
+        .context("no connection to the database")?;
     tiller_store::migrate(&pool).await?;
     Ok(pool)
 }
 
 pub fn serve(args: &Serve) -> anyhow::Result<ExitCode> {
-    let flags = Flags { host: args.host, port: args.port, demo: args.demo, ..args.database.flags() };
+    let flags =
+        Flags { host: args.host, port: args.port, demo: args.demo, ..args.database.flags() };
     let settings = Settings::load(args.database.settings.as_deref(), &flags)?;
     start_logs(settings.json_logs);
     block_on(server::run(settings))?;
@@ -41,7 +45,8 @@ pub fn serve(args: &Serve) -> anyhow::Result<ExitCode> {
 }
 
 pub fn demo(args: &Demo) -> anyhow::Result<ExitCode> {
-    let yesterday = Utc::now().date_naive().checked_sub_days(Days::new(1)).context("no yesterday")?;
+    let yesterday =
+        Utc::now().date_naive().checked_sub_days(Days::new(1)).context("no yesterday")?;
     block_on(async {
         let pool = connect(&args.database).await?;
         demo_data::load(&pool, args.until.unwrap_or(yesterday)).await
@@ -55,7 +60,8 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
     block_on(async {
         let pool = connect(&args.database).await?;
         let account = accounts::by_slug(&pool, &args.account).await?;
-        let mut file = std::fs::File::open(&args.report).map_err(|e| BadInput(format!("{}: {e}", args.report.display())))?;
+        let mut file = std::fs::File::open(&args.report)
+            .map_err(|e| BadInput(format!("{}: {e}", args.report.display())))?;
         let mut pieces = std::iter::from_fn(move || {
             let mut piece = vec![0; 1 << 20];
             match file.read(&mut piece) {
@@ -68,27 +74,44 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
             }
         });
         let body = futures::stream::poll_fn(move |_| std::task::Poll::Ready(pieces.next())).boxed();
-        let name = args.report.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let name =
+            args.report.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let adjust = |m: &mut tiller_channel::report::Mapping| {
             m.channel = args.channel.clone().or(m.channel.take());
             m.currency = args.currency.clone().or(m.currency.take());
         };
-        let import = reports::import_now(&pool, &account, &name, body, adjust, args.only_good).await?;
+        let import =
+            reports::import_now(&pool, &account, &name, body, adjust, args.only_good).await?;
         let errors = reports::errors(&pool, &account, import.id, 20).await?;
         for e in &errors {
-            let e = tiller_channel::report::RowError { line: e.line as u64, column: e.column.clone(), found: e.found.clone(), expected: e.expected.clone() };
+            let e = tiller_channel::report::RowError {
+                line: e.line as u64,
+                column: e.column.clone(),
+                found: e.found.clone(),
+                expected: e.expected.clone(),
+            };
             eprintln!("{}", diagnosis_file::row_error(&e));
         }
         match import.state {
             reports::ImportState::Done => {
-                println!("{} rows imported, {} errors left out", import.rows_kept, import.error_count);
+                println!(
+                    "{} rows imported, {} errors left out",
+                    import.rows_kept, import.error_count
+                );
                 Ok(ExitCode::SUCCESS)
             }
             reports::ImportState::Decide => {
                 reports::drop_import(&pool, &account, import.id).await?;
-                Err(BadInput(format!("{} errors; nothing was imported. Mend the file, or add --only-good", import.error_count)).into())
+                Err(BadInput(format!(
+                    "{} errors; nothing was imported. Mend the file, or add --only-good",
+                    import.error_count
+                ))
+                .into())
             }
-            _ => Err(BadInput(import.message.unwrap_or_else(|| "nothing was imported".into())).into()),
+            _ => {
+                Err(BadInput(import.message.unwrap_or_else(|| "nothing was imported".into()))
+                    .into())
+            }
         }
     })
 }
@@ -98,14 +121,24 @@ pub fn user(args: User) -> anyhow::Result<ExitCode> {
         match args {
             User::Add { database, email, name } => {
                 let mut password = String::new();
-                std::io::stdin().read_line(&mut password).context("the password could not be read")?;
+                std::io::stdin()
+                    .read_line(&mut password)
+                    .context("the password could not be read")?;
                 let pool = connect(&database).await?;
-                accounts::save_person(&pool, &email, &name, password.trim_end_matches(['\r', '\n'])).await?;
+                accounts::save_person(
+                    &pool,
+                    &email,
+                    &name,
+                    password.trim_end_matches(['\r', '\n']),
+                )
+                .await?;
                 println!("{email} may sign in");
             }
             User::Join { database, email, account, role } => {
                 let pool = connect(&database).await?;
-                let person = people::by_email(&pool, &email).await?.ok_or_else(|| BadInput(format!("nobody has the address {email}; add them first")))?;
+                let person = people::by_email(&pool, &email).await?.ok_or_else(|| {
+                    BadInput(format!("nobody has the address {email}; add them first"))
+                })?;
                 let account = accounts::by_slug(&pool, &account).await?;
                 let role = match role {
                     RoleArg::Viewer => Role::Viewer,
@@ -124,7 +157,16 @@ pub fn account(args: Account) -> anyhow::Result<ExitCode> {
     let Account::Add { database, slug, name, currency, time_zone } = args;
     block_on(async {
         let pool = connect(&database).await?;
-        accounts::add(&pool, &NewAccount { slug: &slug, name: &name, currency: &currency.to_uppercase(), time_zone: &time_zone }).await?;
+        accounts::add(
+            &pool,
+            &NewAccount {
+                slug: &slug,
+                name: &name,
+                currency: &currency.to_uppercase(),
+                time_zone: &time_zone,
+            },
+        )
+        .await?;
         println!("{name} was added");
         Ok(ExitCode::SUCCESS)
     })

@@ -96,20 +96,20 @@ impl Repair {
     }
 }
 
-/// Repairs that make the problem solvable, or where several contradictions stand, end one of them.
+/// Repairs after which a contradiction no longer stands; others that it hid may then come to light.
 pub(super) fn offer(problem: &Problem, conflicts: &[Conflict]) -> Vec<Repair> {
-    let mends = |repair: &Repair| {
+    let mends = |repair: &Repair, conflict: &Conflict| {
         let mut changed = problem.clone();
         repair.apply(&mut changed);
-        match solve_quietly(&changed) {
-            None => true,
-            Some(left) => left.len() < conflicts.len(),
-        }
+        let same = |c: &Conflict| {
+            c.kind == conflict.kind && c.group == conflict.group && c.members == conflict.members
+        };
+        solve_quietly(&changed).is_none_or(|left| !left.iter().any(same))
     };
     let mut offered: Vec<Repair> = Vec::new();
     for conflict in conflicts.iter().take(8) {
         for repair in candidates(problem, conflict) {
-            if !offered.contains(&repair) && mends(&repair) {
+            if !offered.contains(&repair) && mends(&repair, conflict) {
                 offered.push(repair);
             }
         }

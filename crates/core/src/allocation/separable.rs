@@ -253,7 +253,7 @@ impl<'a> Kernel<'a> {
         let (mut low, mut high) =
             (floor.unwrap_or(f64::NEG_INFINITY), roof.unwrap_or(f64::INFINITY));
         let (mut x, mut reach) = (start, 1.0);
-        for _ in 0..200 {
+        for round in 0..400 {
             let found = self.ask(node, Price::from_log(x), Side::Low);
             let miss = found.money - amount;
             if miss.abs() <= 1e-13 * amount {
@@ -268,9 +268,12 @@ impl<'a> Kernel<'a> {
                 return x;
             }
             let newton = x + (found.money / amount).ln() * found.money / found.slope;
-            x = if newton > low && newton < high && newton.is_finite() {
+            // Kinks can make Newton's steps creep: every fourth step halves a closed bracket.
+            let closed = low.is_finite() && high.is_finite();
+            let creeps = closed && round % 4 == 3;
+            x = if newton > low && newton < high && newton.is_finite() && !creeps {
                 newton
-            } else if low.is_infinite() || high.is_infinite() {
+            } else if !closed {
                 reach *= 2.0;
                 if low.is_infinite() { high - reach } else { low + reach }
             } else {

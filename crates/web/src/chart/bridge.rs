@@ -81,7 +81,14 @@ impl BridgeChart {
             signed(b.cpc, money),
             signed(b.cvr, money)
         );
-        Self { steps, marks: scale.marks(3), target: target.map(|t| scale.y(t)), summary, box_width: BOX, join_width: at(gap) }
+        Self {
+            steps,
+            marks: scale.marks(3),
+            target: target.map(|t| scale.y(t)),
+            summary,
+            box_width: BOX,
+            join_width: at(gap),
+        }
     }
 }
 

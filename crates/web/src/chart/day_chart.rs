@@ -46,7 +46,12 @@ pub struct DayChart {
 
 impl DayChart {
     /// Days in order; those after `settled` are drawn dashed. None without days.
-    pub fn new(days: &[(NaiveDate, Tally)], settled: NaiveDate, target: Option<Target>, currency: &str) -> Option<Self> {
+    pub fn new(
+        days: &[(NaiveDate, Tally)],
+        settled: NaiveDate,
+        target: Option<Target>,
+        currency: &str,
+    ) -> Option<Self> {
         let (first, last) = (days.first()?.0, days.last()?.0);
         let by_value = matches!(target, Some(Target::Roas(_)));
         let cost = |t: &Tally| if by_value { t.acos().map(|a| a * 100.0) } else { t.cpa() };
@@ -67,7 +72,13 @@ impl DayChart {
             .iter()
             .map(|(d, t)| {
                 let y = spends.y(t.spend.to_units());
-                let each = cost(t).map_or("no result yet".to_owned(), |c| if by_value { format!("{cost_word} {}%", number(c, 1)) } else { format!("{cost_word} {}", money(c)) });
+                let each = cost(t).map_or("no result yet".to_owned(), |c| {
+                    if by_value {
+                        format!("{cost_word} {}%", number(c, 1))
+                    } else {
+                        format!("{cost_word} {}", money(c))
+                    }
+                });
                 let note = if *d > settled { ", not settled" } else { "" };
                 Bar {
                     x: at(x(*d) + slot * 0.12),
@@ -75,11 +86,17 @@ impl DayChart {
                     y,
                     height: at(BAR_BASE - y),
                     settled: *d <= settled,
-                    title: format!("{}: spend {}, {} conversions, {each}{note}", day(*d), money(t.spend.to_units()), number(t.conversions, 1)),
+                    title: format!(
+                        "{}: spend {}, {} conversions, {each}{note}",
+                        day(*d),
+                        money(t.spend.to_units()),
+                        number(t.conversions, 1)
+                    ),
                 }
             })
             .collect();
-        let point = |(d, t): &(NaiveDate, Tally)| cost(t).map(|c| (*d, at(x(*d) + slot / 2.0), costs.y(c)));
+        let point =
+            |(d, t): &(NaiveDate, Tally)| cost(t).map(|c| (*d, at(x(*d) + slot / 2.0), costs.y(c)));
         let points: Vec<Option<(NaiveDate, f64, f64)>> = days.iter().map(point).collect();
         let path = |keep: &dyn Fn(NaiveDate) -> bool| {
             let mut path = String::new();
@@ -98,7 +115,12 @@ impl DayChart {
         // The dashed part begins at the last settled point, so that the line does not break there.
         let joint = points.iter().flatten().map(|p| p.0).filter(|d| *d <= settled).max();
         let every = (count / 12.0).ceil().max(1.0) as usize;
-        let marks = first.iter_days().take(count as usize).step_by(every).map(|d| Mark { at: at(x(d) + slot / 2.0), text: day(d) }).collect();
+        let marks = first
+            .iter_days()
+            .take(count as usize)
+            .step_by(every)
+            .map(|d| Mark { at: at(x(d) + slot / 2.0), text: day(d) })
+            .collect();
         let spent: f64 = days.iter().map(|(_, t)| t.spend.to_units()).sum();
         Some(Self {
             settled_path: path(&|d| d <= settled),
@@ -108,10 +130,19 @@ impl DayChart {
             cost_marks: costs.marks(2),
             spend_marks: spends.marks(1),
             days: marks,
-            target: line.map(|l| Mark { at: costs.y(l), text: if by_value { format!("{}%", number(l, 1)) } else { money(l) } }),
+            target: line.map(|l| Mark {
+                at: costs.y(l),
+                text: if by_value { format!("{}%", number(l, 1)) } else { money(l) },
+            }),
             cost_unit: if by_value { "ACoS, %".into() } else { format!("CPA, {currency}") },
             currency: currency.to_owned(),
-            summary: format!("{} days from {} to {}, {} spent in all.", days.len(), day(first), day(last), sum(spent)),
+            summary: format!(
+                "{} days from {} to {}, {} spent in all.",
+                days.len(),
+                day(first),
+                day(last),
+                sum(spent)
+            ),
         })
     }
 }
@@ -124,11 +155,17 @@ mod tests {
     #[test]
     fn unsettled_days_are_dashed_and_gaps_stay_gaps() {
         let first = NaiveDate::from_ymd_opt(2026, 11, 1).unwrap();
-        let tally = |c: f64| Tally { spend: Micros::from_units(30.0), conversions: c, ..Tally::default() };
-        let days: Vec<_> = first.iter_days().zip([1.0, 0.0, 2.0, 1.0, 1.0]).map(|(d, c)| (d, tally(c))).collect();
+        let tally =
+            |c: f64| Tally { spend: Micros::from_units(30.0), conversions: c, ..Tally::default() };
+        let days: Vec<_> =
+            first.iter_days().zip([1.0, 0.0, 2.0, 1.0, 1.0]).map(|(d, c)| (d, tally(c))).collect();
         let chart = DayChart::new(&days, days[2].0, Some(Target::Cpa(30.0)), "EUR").unwrap();
         assert_eq!(chart.bars.iter().filter(|b| !b.settled).count(), 2);
-        assert_eq!(chart.settled_path.matches('M').count(), 2, "a day without a result lifts the pen");
+        assert_eq!(
+            chart.settled_path.matches('M').count(),
+            2,
+            "a day without a result lifts the pen"
+        );
         assert_eq!(chart.unsettled_path.matches('L').count(), 2);
         assert!(chart.render().unwrap().contains("not settled"));
         assert!(DayChart::new(&[], first, None, "EUR").is_none());

@@ -44,21 +44,39 @@ impl Ladder {
         let whole = (clicks / bundle + 1e-9).floor() as usize;
         let rung_height = bundle * cpc / most * (BASE - TOP);
         let caption = |i: usize| {
-            if bundle > 1.0 { format!("{} clicks", number(bundle * (i + 1) as f64, 0)) } else { format!("click {}", i + 1) }
+            if bundle > 1.0 {
+                format!("{} clicks", number(bundle * (i + 1) as f64, 0))
+            } else {
+                format!("click {}", i + 1)
+            }
         };
         let mut rungs: Vec<Rung> = (0..whole)
             .map(|i| {
                 let price = (i + 1) as f64 * bundle * cpc;
                 let middle = y(price - bundle * cpc / 2.0) + 4.0;
-                Rung { y: y(price), price: money(price), caption: (rung_height >= 15.0).then(|| (at(middle), caption(i))), bold: true }
+                Rung {
+                    y: y(price),
+                    price: money(price),
+                    caption: (rung_height >= 15.0).then(|| (at(middle), caption(i))),
+                    bold: true,
+                }
             })
             .collect();
         let rest = clicks / bundle - whole as f64;
         if rest > 0.02 {
             let height = rest * rung_height;
             let middle = y(cost - rest * bundle * cpc / 2.0) + 4.0;
-            let text = if bundle > 1.0 { String::new() } else { format!("{} of a click", number(rest, 2)) };
-            rungs.push(Rung { y: y(cost), price: String::new(), caption: (height >= 15.0).then_some((at(middle), text)), bold: false });
+            let text = if bundle > 1.0 {
+                String::new()
+            } else {
+                format!("{} of a click", number(rest, 2))
+            };
+            rungs.push(Rung {
+                y: y(cost),
+                price: String::new(),
+                caption: (height >= 15.0).then_some((at(middle), text)),
+                bold: false,
+            });
         }
         // Prices that would stand on each other are left out, from below.
         let mut last = f64::INFINITY;
@@ -68,7 +86,9 @@ impl Ladder {
         let (target_y, cost_y) = (y(target), y(cost));
         let apart = (target_y - cost_y).abs() > 14.0;
         let upper = if target_y < cost_y { (0.0, 16.0) } else { (16.0, 0.0) };
-        let beside = |own: f64, shift: f64| at(if apart { own + 4.0 } else { target_y.min(cost_y) - 2.0 + shift });
+        let beside = |own: f64, shift: f64| {
+            at(if apart { own + 4.0 } else { target_y.min(cost_y) - 2.0 + shift })
+        };
         let over = (cost > target).then(|| (y(cost), at(y(target) - y(cost))));
         let summary = format!(
             "One conversion takes {} clicks at {} each, {} in all; the target of {} is used up after {} clicks.",

@@ -34,7 +34,8 @@ impl Scale {
     pub fn marks(&self, about: usize) -> Vec<Mark> {
         let raw = self.most / about as f64;
         let power = 10f64.powf(raw.log10().floor());
-        let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= raw).unwrap_or(raw);
+        let step =
+            [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= raw).unwrap_or(raw);
         let decimals = if step >= 1.0 { 0 } else { (-step.log10()).ceil() as usize };
         (0..=(self.most / step) as usize)
             .map(|i| i as f64 * step)

@@ -1,8 +1,8 @@
 //! The spend field: a block per campaign, width its results, height what one costs, so area its spend.
 
 use askama::Template;
-use tiller_desk::figures::{money, number, signed, sum};
 use tiller_core::{Tally, Target};
+use tiller_desk::figures::{money, number, signed, sum};
 
 use super::scale::{Mark, Scale};
 use super::{at, fit};
@@ -47,6 +47,8 @@ struct Block {
     own_target: Option<f64>,
     name: String,
     sub: String,
+    /// Above the block where it is too low for its name.
+    name_at: f64,
     label: Option<String>,
     label_at: (f64, f64),
     cut: bool,
@@ -102,8 +104,15 @@ fn height_of(target: Target) -> f64 {
 
 impl SpendField {
     /// The field of rows with targets; none if nothing was spent.
-    pub fn new(rows: &[FieldRow], default: Option<Target>, by_value: bool, currency: &str) -> Option<Self> {
-        let same_kind = |r: &&FieldRow| matches!(r.target, Target::Roas(_)) == by_value && r.tally.spend.get() > 0;
+    pub fn new(
+        rows: &[FieldRow],
+        default: Option<Target>,
+        by_value: bool,
+        currency: &str,
+    ) -> Option<Self> {
+        let same_kind = |r: &&FieldRow| {
+            matches!(r.target, Target::Roas(_)) == by_value && r.tally.spend.get() > 0
+        };
         let (mut with, without): (Vec<&FieldRow>, Vec<&FieldRow>) =
             rows.iter().filter(same_kind).partition(|r| sides(&r.tally, by_value).1 > 0.0);
         if with.is_empty() && without.is_empty() {
@@ -115,7 +124,8 @@ impl SpendField {
         let cut = line.map_or(highest, |l| (CUT * l).min(highest)).max(line.unwrap_or(0.0) * 1.4);
         let scale = Scale::up(cut * 1.04, BASE, BASE - TOP);
         let all: f64 = with.iter().map(|r| sides(&r.tally, by_value).1).sum();
-        let room = WIDTH - LEFT - RIGHT - if without.is_empty() { 0.0 } else { NONE_WIDTH + NONE_GAP };
+        let room =
+            WIDTH - LEFT - RIGHT - if without.is_empty() { 0.0 } else { NONE_WIDTH + NONE_GAP };
         let mut x = LEFT;
         let mut blocks = Vec::new();
         for row in with {
@@ -123,14 +133,17 @@ impl SpendField {
             blocks.push(block(row, x, width, &scale, cut, line, by_value));
             x += width;
         }
-        let nothing = (!without.is_empty()).then(|| nothing(&without, x + NONE_GAP, &scale, all / room));
+        let nothing =
+            (!without.is_empty()).then(|| nothing(&without, x + NONE_GAP, &scale, all / room));
         let over: f64 = blocks.iter().filter(|b| b.over.is_some()).count() as f64;
         let summary = format!(
             "{} blocks, {} of them above target; the block furthest left costs most per {}.{}",
             blocks.len(),
             over,
             if by_value { "unit of value" } else { "conversion" },
-            nothing.as_ref().map_or(String::new(), |n| format!(" {} went where nothing was won.", n.total))
+            nothing
+                .as_ref()
+                .map_or(String::new(), |n| format!(" {} went where nothing was won.", n.total))
         );
         Some(Self {
             unit: if by_value { "ACoS, %".into() } else { format!("CPA, {currency}") },
@@ -139,14 +152,29 @@ impl SpendField {
             right_end: at(nothing.as_ref().map_or(x, |n| n.x + NONE_WIDTH)),
             blocks,
             marks: scale.marks(4),
-            target: line.map(|l| Mark { at: scale.y(l), text: if by_value { format!("{}% target", number(l, 1)) } else { format!("{} target", money(l)) } }),
+            target: line.map(|l| Mark {
+                at: scale.y(l),
+                text: if by_value {
+                    format!("{}% target", number(l, 1))
+                } else {
+                    format!("{} target", money(l))
+                },
+            }),
             nothing,
             summary,
         })
     }
 }
 
-fn block(row: &FieldRow, x: f64, width: f64, scale: &Scale, cut: f64, line: Option<f64>, by_value: bool) -> Block {
+fn block(
+    row: &FieldRow,
+    x: f64,
+    width: f64,
+    scale: &Scale,
+    cut: f64,
+    line: Option<f64>,
+    by_value: bool,
+) -> Block {
     let (height, _) = sides(&row.tally, by_value);
     let target = height_of(row.target);
     let (top, target_y) = (scale.y(height.min(cut)), scale.y(target));
@@ -155,9 +183,16 @@ fn block(row: &FieldRow, x: f64, width: f64, scale: &Scale, cut: f64, line: Opti
     let over = (height > target).then(|| Rect { y: top, height: at(target_y - top) });
     let room = (height < target).then(|| Rect { y: target_y, height: at(top - target_y) });
     let wide = width > 44.0;
-    let label = over.as_ref().filter(|_| wide).map(|_| if width > 90.0 { format!("{} over", sum(excess)) } else { sum(excess) });
+    let label = over
+        .as_ref()
+        .filter(|_| wide)
+        .map(|_| if width > 90.0 { format!("{} over", sum(excess)) } else { sum(excess) });
     let result = if by_value {
-        format!("value {}, ROAS {}", sum(row.tally.value.to_units()), row.tally.roas().map_or(String::new(), |r| number(r, 2)))
+        format!(
+            "value {}, ROAS {}",
+            sum(row.tally.value.to_units()),
+            row.tally.roas().map_or(String::new(), |r| number(r, 2))
+        )
     } else {
         format!("{} conversions at {}", number(row.tally.conversions, 0), money(height))
     };
@@ -179,6 +214,7 @@ fn block(row: &FieldRow, x: f64, width: f64, scale: &Scale, cut: f64, line: Opti
         own_target: line.filter(|l| (l - target).abs() > 1e-9).map(|_| target_y),
         name: fit(row.name, width - 12.0),
         sub: fit(row.sub, width - 12.0),
+        name_at: if BASE - top < 44.0 { at(top - 20.0) } else { 214.0 },
         label,
         label_at: (at(x + width / 2.0), at(top - 6.0)),
         cut: height > cut,
@@ -203,9 +239,15 @@ fn nothing(rows: &[&FieldRow], x: f64, scale: &Scale, results_per_unit: f64) -> 
         names.join(", "),
         if more > 0 { format!(" and {more} more") } else { String::new() }
     );
-    Nothing { x: at(x), y, height: at(BASE - y), total: sum(spend), readout, href: rows[0].href.clone() }
+    Nothing {
+        x: at(x),
+        y,
+        height: at(BASE - y),
+        total: sum(spend),
+        readout,
+        href: rows[0].href.clone(),
+    }
 }
-
 
 #[cfg(test)]
 mod tests {
@@ -214,7 +256,14 @@ mod tests {
 
     fn row(name: &str, spend: f64, conversions: f64) -> FieldRow<'_> {
         let tally = Tally { spend: Micros::from_units(spend), conversions, ..Tally::default() };
-        FieldRow { key: name.into(), href: "/x".into(), name, sub: "Findle", tally, target: Target::Cpa(30.0) }
+        FieldRow {
+            key: name.into(),
+            href: "/x".into(),
+            name,
+            sub: "Findle",
+            tally,
+            target: Target::Cpa(30.0),
+        }
     }
 
     #[test]
@@ -236,6 +285,8 @@ mod tests {
         let field = SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR").unwrap();
         assert_eq!(field.nothing.as_ref().unwrap().total, "410");
         assert!(SpendField::new(&[], None, false, "EUR").is_none());
-        assert!(SpendField::new(&[row("b", 410.0, 0.0)], None, false, "EUR").unwrap().render().is_ok());
+        assert!(
+            SpendField::new(&[row("b", 410.0, 0.0)], None, false, "EUR").unwrap().render().is_ok()
+        );
     }
 }

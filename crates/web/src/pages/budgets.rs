@@ -83,12 +83,19 @@ pub struct LineView {
 pub struct LinePlan {
     budget: String,
     change: String,
-    tone: &'static str,
     results: String,
     results_change: String,
     results_tone: &'static str,
     marginal: String,
     held: &'static str,
+}
+
+/// A number of the whole that can be typed.
+pub struct FieldView {
+    name: &'static str,
+    title: &'static str,
+    value: String,
+    wrong: Option<String>,
 }
 
 /// A figure of the whole, now and planned.
@@ -121,14 +128,8 @@ struct PlanTable {
     name: String,
     name_wrong: Option<String>,
     goals: Vec<(&'static str, &'static str, bool)>,
-    total: String,
     up_to: bool,
-    max_cpa: String,
-    min_roas: String,
-    max_change: String,
-    min_conversions: String,
-    margin: String,
-    errors: HashMap<String, String>,
+    fields: Vec<FieldView>,
     lines: Vec<LineView>,
     compared: Vec<Compared>,
     infeasible: Option<Infeasible>,
@@ -174,12 +175,22 @@ fn goal(goal: Goal) -> (&'static str, &'static str) {
 }
 
 /// The account's plans.
-pub async fn list(member: Member, State(app): State<App>, params: Params) -> Result<Response, PageError> {
+pub async fn list(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<Response, PageError> {
     let frame = match book(&app.pool, &member, &params).await? {
-        Some(book) => Frame::of_book(&member, Station::Budgets, &params, &book).with_causes(book.judge_all().iter().flatten()),
+        Some(book) => Frame::of_book(&member, Station::Budgets, &params, &book)
+            .with_causes(book.judge_all().iter().flatten()),
         None => {
             let frame = Frame::new(&member, Station::Budgets, &params);
-            return Ok(NoReports { frame, title: "Budgets", what: "plans: the same money, better placed" }.into_response());
+            return Ok(NoReports {
+                frame,
+                title: "Budgets",
+                what: "plans: the same money, better placed",
+            }
+            .into_response());
         }
     };
     let plans = desk::list(&app.pool, &member.account).await?;
@@ -192,7 +203,9 @@ pub async fn list(member: Member, State(app): State<App>, params: Params) -> Res
             name: o.plan.name.clone(),
             goal: goal(o.file.goal).0,
             total: money(o.file.total.amount),
-            gain: gain.map_or("limits contradict each other".into(), |g| format!("{} {}", signed(g, count), goal(o.file.goal).1)),
+            gain: gain.map_or("limits contradict each other".into(), |g| {
+                format!("{} {}", signed(g, count), goal(o.file.goal).1)
+            }),
             tone: if gain.is_some_and(|g| g >= 0.0) { "gain" } else { "harm" },
             days: span(o.plan.window),
             changed: o.plan.updated_at.format("%-d %b, %H:%M UTC").to_string(),
@@ -228,7 +241,13 @@ fn gain(goal: Goal, s: &Solved) -> f64 {
     }
 }
 
-fn new_page(member: &Member, params: &Params, book: &Book, name: String, wrong: Option<String>) -> NewPage {
+fn new_page(
+    member: &Member,
+    params: &Params,
+    book: &Book,
+    name: String,
+    wrong: Option<String>,
+) -> NewPage {
     let choices = desk::choices(book)
         .into_iter()
         .map(|c| {
@@ -247,37 +266,72 @@ fn new_page(member: &Member, params: &Params, book: &Book, name: String, wrong: 
 }
 
 /// Which campaigns a new plan is about.
-pub async fn choose(Editor(member): Editor, State(app): State<App>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn choose(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let name = format!("Plan of {}", figures::full_day(book.span.to()));
     Ok(new_page(&member, &params, &book, name, None))
 }
 
 /// Makes the plan.
-pub async fn create(Editor(member): Editor, State(app): State<App>, params: Params, Form(form): Form<Vec<(String, String)>>) -> Result<Response, PageError> {
+pub async fn create(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let name = form.iter().find(|(k, _)| k == "name").map_or(String::new(), |(_, v)| v.clone());
-    let chosen: Vec<CampaignId> = form.iter().filter(|(k, _)| k == "campaign").filter_map(|(_, v)| v.parse().ok().map(CampaignId)).collect();
+    let chosen: Vec<CampaignId> = form
+        .iter()
+        .filter(|(k, _)| k == "campaign")
+        .filter_map(|(_, v)| v.parse().ok().map(CampaignId))
+        .collect();
     let made = match desk::draft(&book, &chosen) {
-        Ok(file) => desk::add(&app.pool, &member.account, member.person.id, &name, &book, &file).await,
+        Ok(file) => {
+            desk::add(&app.pool, &member.account, member.person.id, &name, &book, &file).await
+        }
         Err(error) => Err(error),
     };
     match made {
-        Ok(id) => Ok(Redirect::to(&format!("/accounts/{}/budgets/{id}{}", member.account.slug, params.only_period())).into_response()),
-        Err(DeskError::Invalid(wrong)) => {
-            Ok((StatusCode::UNPROCESSABLE_ENTITY, new_page(&member, &params, &book, name, Some(wrong))).into_response())
-        }
+        Ok(id) => Ok(Redirect::to(&format!(
+            "/accounts/{}/budgets/{id}{}",
+            member.account.slug,
+            params.only_period()
+        ))
+        .into_response()),
+        Err(DeskError::Invalid(wrong)) => Ok((
+            StatusCode::UNPROCESSABLE_ENTITY,
+            new_page(&member, &params, &book, name, Some(wrong)),
+        )
+            .into_response()),
         Err(error) => Err(error.into()),
     }
 }
 
 /// One plan.
-pub async fn show(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
     page(&app, &member, &params, &opened, &opened.file.clone(), &Fields::new(), Vec::new()).await
 }
 
-async fn page(app: &App, member: &Member, params: &Params, opened: &Opened, file: &PlanFile, fields: &Fields, errors: Vec<FieldError>) -> Result<PlanPage, PageError> {
+async fn page(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    opened: &Opened,
+    file: &PlanFile,
+    fields: &Fields,
+    errors: Vec<FieldError>,
+) -> Result<PlanPage, PageError> {
     let book = book(&app.pool, member, params).await?;
     let frame = match &book {
         Some(book) => Frame::of_book(member, Station::Budgets, params, book),
@@ -332,8 +386,17 @@ pub async fn save(
     if errors.is_empty() {
         let name = fields.get("name").unwrap_or(&opened.plan.name);
         match desk::save(&app.pool, &member.account, PlanId(id), name, &file).await {
-            Ok(()) => return Ok(Redirect::to(&format!("/accounts/{}/budgets/{id}{}", member.account.slug, params.only_period())).into_response()),
-            Err(DeskError::Invalid(message)) => errors.push(FieldError { field: "name".into(), message }),
+            Ok(()) => {
+                return Ok(Redirect::to(&format!(
+                    "/accounts/{}/budgets/{id}{}",
+                    member.account.slug,
+                    params.only_period()
+                ))
+                .into_response());
+            }
+            Err(DeskError::Invalid(message)) => {
+                errors.push(FieldError { field: "name".into(), message })
+            }
             Err(error) => return Err(error.into()),
         }
     }
@@ -342,13 +405,21 @@ pub async fn save(
 }
 
 /// Copies a plan.
-pub async fn duplicate(Editor(member): Editor, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Redirect, PageError> {
+pub async fn duplicate(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Redirect, PageError> {
     let copy = desk::duplicate(&app.pool, &member.account, member.person.id, PlanId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets/{copy}", member.account.slug)))
 }
 
 /// Removes a plan.
-pub async fn remove(Editor(member): Editor, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Redirect, PageError> {
+pub async fn remove(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Redirect, PageError> {
     desk::remove(&app.pool, &member.account, PlanId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets", member.account.slug)))
 }
@@ -362,16 +433,28 @@ fn typed_or_empty(x: Option<f64>) -> String {
     x.map_or(String::new(), typed)
 }
 
-fn table(frame: &Frame, opened: &Opened, file: &PlanFile, fields: &Fields, errors: Vec<FieldError>, book: Option<&Book>) -> PlanTable {
+fn table(
+    frame: &Frame,
+    opened: &Opened,
+    file: &PlanFile,
+    fields: &Fields,
+    errors: Vec<FieldError>,
+    book: Option<&Book>,
+) -> PlanTable {
     let worked = if file.check().is_ok() { Some(desk::work(file)) } else { None };
     let solved = worked.as_ref().and_then(|w| match &w.answer {
         Answer::Optimal(s) => Some(s),
         Answer::Infeasible { .. } => None,
     });
-    let errors: HashMap<String, String> = errors.into_iter().map(|e| (e.field, e.message)).collect();
+    let errors: HashMap<String, String> =
+        errors.into_iter().map(|e| (e.field, e.message)).collect();
     // What could not be read stands as it was typed; the rest as it was understood.
     let shown = |field: &str, understood: String| {
-        if errors.contains_key(field) { fields.get(field).cloned().unwrap_or(understood) } else { understood }
+        if errors.contains_key(field) {
+            fields.get(field).cloned().unwrap_or(understood)
+        } else {
+            understood
+        }
     };
     let (headline, lead) = headline(file, solved);
     let infeasible = worked.as_ref().and_then(|w| match &w.answer {
@@ -381,13 +464,14 @@ fn table(frame: &Frame, opened: &Opened, file: &PlanFile, fields: &Fields, error
         }),
         Answer::Optimal(_) => None,
     });
-    let mut warnings: Vec<String> = solved.map_or(Vec::new(), |s| s.warnings.iter().map(|w| plan_file::warning(w).message).collect());
+    let mut warnings: Vec<String> = solved
+        .map_or(Vec::new(), |s| s.warnings.iter().map(|w| plan_file::warning(w).message).collect());
     if let Some((book, solved)) = book.zip(solved) {
         let spare = desk::with_money_to_spare(book, file, solved);
         if !spare.is_empty() {
             warnings.push(format!(
                 "{} would get more, yet {} leave{} a fifth or more of the present budget unspent: a higher budget alone buys nothing there. Raise the bid or the target, or set a ceiling.",
-                spare.join(", "),
+                plan_file::listed(&spare),
                 if spare.len() == 1 { "it" } else { "they" },
                 if spare.len() == 1 { "s" } else { "" }
             ));
@@ -395,7 +479,6 @@ fn table(frame: &Frame, opened: &Opened, file: &PlanFile, fields: &Fields, error
     }
     let word = goal(file.goal).1;
     let name = fields.get("name").cloned().unwrap_or_else(|| opened.plan.name.clone());
-    let margin = file.lines.first().and_then(|l| l.margin);
     PlanTable {
         base: frame.base(),
         id: opened.plan.id,
@@ -408,21 +491,41 @@ fn table(frame: &Frame, opened: &Opened, file: &PlanFile, fields: &Fields, error
         name_wrong: errors.get("name").cloned(),
         name,
         goals: GOALS.iter().map(|(g, word, title, _)| (*word, *title, *g == file.goal)).collect(),
-        total: shown("total", typed(file.total.amount)),
         up_to: file.total.spend == Use::UpTo,
-        max_cpa: shown("max_cpa", typed_or_empty(file.limits.max_cpa)),
-        min_roas: shown("min_roas", typed_or_empty(file.limits.min_roas)),
-        max_change: shown("max_change", file.limits.max_change.map_or(String::new(), |x| format!("{}%", typed(x * 100.0)))),
-        min_conversions: shown("min_conversions", typed_or_empty(file.limits.min_conversions)),
-        margin: shown("margin", margin.map_or(String::new(), |x| format!("{}%", typed(x * 100.0)))),
+        fields: whole_fields(file)
+            .into_iter()
+            .map(|(name, title, value)| FieldView {
+                name,
+                title,
+                value: shown(name, value),
+                wrong: errors.get(name).cloned(),
+            })
+            .collect(),
         lines: (0..file.lines.len()).map(|i| line_view(file, i, solved, &errors, &shown)).collect(),
         compared: solved.map_or(Vec::new(), |s| compared(s)),
         infeasible,
         warnings,
-        costs: worked.as_ref().map_or(Vec::new(), |w| w.costs.iter().map(|c| cost(c, word)).collect()),
-        next: solved.and_then(|s| s.next_1000).map(|x| format!("{} {word}", signed(x, |x| number(x, if x.abs() < 10.0 { 2 } else { 0 })))),
-        errors,
+        costs: worked
+            .as_ref()
+            .map_or(Vec::new(), |w| w.costs.iter().map(|c| cost(c, word)).collect()),
+        next: solved.and_then(|s| s.next_1000).map(|x| {
+            format!("{} {word}", signed(x, |x| number(x, if x.abs() < 10.0 { 2 } else { 0 })))
+        }),
     }
+}
+
+/// The numbers of the whole: field, label, what stands there.
+fn whole_fields(file: &PlanFile) -> [(&'static str, &'static str, String); 6] {
+    let l = &file.limits;
+    let share = |x: Option<f64>| x.map_or(String::new(), |x| format!("{}%", typed(x * 100.0)));
+    [
+        ("total", "Total", typed(file.total.amount)),
+        ("max_change", "Move at most ±", share(l.max_change)),
+        ("max_cpa", "CPA at most", typed_or_empty(l.max_cpa)),
+        ("min_roas", "ROAS at least", typed_or_empty(l.min_roas)),
+        ("min_conversions", "Conversions at least", typed_or_empty(l.min_conversions)),
+        ("margin", "Margin", share(file.lines.first().and_then(|l| l.margin))),
+    ]
 }
 
 fn cost((name, held, gain): &(String, HeldBy, f64), word: &str) -> (String, String) {
@@ -433,13 +536,19 @@ fn cost((name, held, gain): &(String, HeldBy, f64), word: &str) -> (String, Stri
         HeldBy::GroupCeiling => "Ceiling of the group",
         HeldBy::Nothing => "",
     };
-    (format!("{what} {name}"), format!("−{} {word}", number(*gain, if *gain < 10.0 { 2 } else { 0 })))
+    (
+        format!("{what} {name}"),
+        format!("−{} {word}", number(*gain, if *gain < 10.0 { 2 } else { 0 })),
+    )
 }
 
 fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
     let present: f64 = file.lines.iter().map(|l| l.current).sum();
     let Some(s) = solved else {
-        return (Words::say("These limits can’t all be kept"), Words::say("Each contradiction is named below, with the changes that would end it."));
+        return (
+            Words::say("These limits can’t all be kept"),
+            Words::say("Each contradiction is named below, with the changes that would end it."),
+        );
     };
     let same = (s.totals.budget - present).abs() < 0.005 * present;
     let title = if same {
@@ -454,14 +563,30 @@ fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
     };
     let lead = Words::say("At these rates ");
     let lead = match file.goal {
-        Goal::LeastSpend => lead.strong(count(s.totals.conversions)).and(" conversions would take ").strong(money(s.totals.budget)),
+        Goal::LeastSpend => lead
+            .strong(count(s.totals.conversions))
+            .and(" conversions would take ")
+            .strong(money(s.totals.budget)),
         _ if gained >= 0.0 => lead.and("it brings ").gain(format!("{} {word} more", count(gained))),
         _ => lead.and("it brings ").harm(format!("{} {word} less", count(-gained))),
     };
     let each = s.totals.cpa().zip(s.current.cpa());
-    let lead = each.map_or(lead.clone(), |(plan, now)| lead.and(" at ").strong(money(plan)).and(format!(" a conversion instead of {}", money(now))));
-    let moved = file.lines.iter().zip(&s.lines).filter(|(l, a)| (a.budget - l.current).abs() > 0.01 * l.current.max(1.0)).count();
-    (Words::say(title), lead.and(format!(". {} move.", figures::counted(moved as u64, "budget", "budgets").replace("1 budget", "One budget"))))
+    let lead = each.map_or(lead.clone(), |(plan, now)| {
+        lead.and(" at ").strong(money(plan)).and(format!(" a conversion instead of {}", money(now)))
+    });
+    let moved = file
+        .lines
+        .iter()
+        .zip(&s.lines)
+        .filter(|(l, a)| (a.budget - l.current).abs() > 0.01 * l.current.max(1.0))
+        .count();
+    (
+        Words::say(title),
+        lead.and(format!(
+            ". {} move.",
+            figures::counted(moved as u64, "budget", "budgets").replace("1 budget", "One budget")
+        )),
+    )
 }
 
 fn held(held: HeldBy, shock: bool) -> &'static str {
@@ -476,25 +601,49 @@ fn held(held: HeldBy, shock: bool) -> &'static str {
     }
 }
 
-fn line_view(file: &PlanFile, i: usize, solved: Option<&Solved>, errors: &HashMap<String, String>, shown: &dyn Fn(&str, String) -> String) -> LineView {
+/// Budgets of a plan: whole units where the total is large.
+fn budget_text(file: &PlanFile) -> fn(f64) -> String {
+    if file.total.amount >= 5_000.0 { sum } else { money }
+}
+
+fn line_view(
+    file: &PlanFile,
+    i: usize,
+    solved: Option<&Solved>,
+    errors: &HashMap<String, String>,
+    shown: &dyn Fn(&str, String) -> String,
+) -> LineView {
     let line = &file.lines[i];
     let conversions = desk::present_conversions(line, file.days);
+    let budget = budget_text(file);
     let rates = match line.response {
-        Curve::Constant { cpc, cvr } => format!("CPC {}, CVR {}%", money(cpc), percent(cvr)),
-        Curve::Power { elasticity, .. } => format!("CPC {}, +1% money brings +{}%", figures::or_absent(line.cpc, money), number(elasticity, 2)),
-        Curve::Saturating { half_at, .. } => format!("half of its limit at {} a day", money(half_at)),
+        Curve::Constant { cpc, cvr } => format!("CPC {} · CVR {}%", money(cpc), percent(cvr)),
+        Curve::Power { elasticity, .. } => {
+            format!("+1% money, +{}% results", number(elasticity, 2))
+        }
+        Curve::Saturating { half_at, .. } => {
+            format!("half of its limit at {} a day", money(half_at))
+        }
     };
     let plan = solved.map(|s| {
         let a = &s.lines[i];
         let shock = file.limits.max_change.is_some_and(|x| {
             let (low, high) = (line.current * (1.0 - x), line.current * (1.0 + x));
-            (a.held_by == HeldBy::Floor && line.floor < low) || (a.held_by == HeldBy::Ceiling && line.ceiling.is_none_or(|c| c > high))
+            (a.held_by == HeldBy::Floor && line.floor < low)
+                || (a.held_by == HeldBy::Ceiling && line.ceiling.is_none_or(|c| c > high))
         });
-        let tone = |x: f64| if x > 0.005 { "gain" } else if x < -0.005 { "harm" } else { "quiet" };
+        let tone = |x: f64| {
+            if x > 0.005 {
+                "gain"
+            } else if x < -0.005 {
+                "harm"
+            } else {
+                "quiet"
+            }
+        };
         LinePlan {
-            budget: money(a.budget),
-            change: signed(a.budget - line.current, money),
-            tone: "",
+            budget: budget(a.budget),
+            change: signed(a.budget - line.current, budget),
             results: count(a.conversions),
             results_change: signed(a.conversions - conversions, |x| number(x, 1)),
             results_tone: tone(a.conversions - conversions),
@@ -507,28 +656,48 @@ fn line_view(file: &PlanFile, i: usize, solved: Option<&Solved>, errors: &HashMa
         index: i,
         id: line.id.clone(),
         group: line.group.clone().unwrap_or_default(),
-        current: money(line.current),
+        current: budget(line.current),
         rates,
         thin: conversions < THIN,
         power: matches!(line.response, Curve::Power { .. }),
-        elasticity: shown(&field("elasticity"), if let Curve::Power { elasticity, .. } = line.response { typed(elasticity) } else { String::new() }),
-        floor: shown(&field("floor"), if line.floor > 0.0 { typed(line.floor) } else { String::new() }),
+        elasticity: shown(
+            &field("elasticity"),
+            if let Curve::Power { elasticity, .. } = line.response {
+                typed(elasticity)
+            } else {
+                String::new()
+            },
+        ),
+        floor: shown(
+            &field("floor"),
+            if line.floor > 0.0 { typed(line.floor) } else { String::new() },
+        ),
         ceiling: shown(&field("ceiling"), typed_or_empty(line.ceiling)),
-        wrong: ["floor", "ceiling", "elasticity"].iter().filter_map(|n| errors.get(&field(n)).cloned()).collect(),
+        wrong: ["floor", "ceiling", "elasticity"]
+            .iter()
+            .filter_map(|n| errors.get(&field(n)).cloned())
+            .collect(),
         plan,
     }
 }
 
 fn compared(s: &Solved) -> Vec<Compared> {
-    let row = |title, now: Option<f64>, plan: Option<f64>, text: &dyn Fn(f64) -> String, good: f64| {
-        let change = now.zip(plan).map(|(n, p)| p - n);
-        let tone = match change.map(|c| c * good) {
-            Some(c) if c > 1e-9 => "gain",
-            Some(c) if c < -1e-9 => "harm",
-            _ => "quiet",
+    let row =
+        |title, now: Option<f64>, plan: Option<f64>, text: &dyn Fn(f64) -> String, good: f64| {
+            let change = now.zip(plan).map(|(n, p)| p - n);
+            let tone = match change.map(|c| c * good) {
+                Some(c) if c > 1e-9 => "gain",
+                Some(c) if c < -1e-9 => "harm",
+                _ => "quiet",
+            };
+            Compared {
+                title,
+                now: figures::or_absent(now, text),
+                plan: figures::or_absent(plan, text),
+                change: figures::or_absent(change, |c| signed(c, text)),
+                tone,
+            }
         };
-        Compared { title, now: figures::or_absent(now, text), plan: figures::or_absent(plan, text), change: figures::or_absent(change, |c| signed(c, text)), tone }
-    };
     let (n, p) = (&s.current, &s.totals);
     let mut rows = vec![
         row("Budget", Some(n.budget), Some(p.budget), &money, 0.0),
@@ -543,11 +712,31 @@ fn compared(s: &Solved) -> Vec<Compared> {
 }
 
 /// The plan as CSV.
-pub async fn csv(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Response, PageError> {
+pub async fn csv(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Response, PageError> {
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
-    let contradiction = || PageError::Invalid("The limits of this plan contradict each other, so there are no budgets to export. Repair it first.".into());
+    let contradiction = || {
+        PageError::Invalid("The limits of this plan contradict each other, so there are no budgets to export. Repair it first.".into())
+    };
     let solved = optimal(&opened.file).ok_or_else(contradiction)?;
-    let header = ["line", "group", "currency", "days", "present", "budget", "change", "present_conversions", "conversions", "value", "marginal", "held_by"].map(str::to_owned);
+    let header = [
+        "line",
+        "group",
+        "currency",
+        "days",
+        "present",
+        "budget",
+        "change",
+        "present_conversions",
+        "conversions",
+        "value",
+        "marginal",
+        "held_by",
+    ]
+    .map(str::to_owned);
     let file = &opened.file;
     let rows = file.lines.iter().zip(&solved.lines).map(|(l, a)| {
         let present = desk::present_conversions(l, file.days);
@@ -570,14 +759,23 @@ pub async fn csv(member: Member, State(app): State<App>, Path((_, id)): Path<(St
 }
 
 /// The plan file, as `gold-tiller allocate` takes it.
-pub async fn json(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Response, PageError> {
+pub async fn json(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Response, PageError> {
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
-    let text = serde_json::to_string_pretty(&opened.file).map_err(|e| PageError::Internal(e.to_string()))?;
+    let text = serde_json::to_string_pretty(&opened.file)
+        .map_err(|e| PageError::Internal(e.to_string()))?;
     Ok(download("application/json", &format!("{}.json", opened.plan.name), text + "\n"))
 }
 
 /// Two plans side by side.
-pub async fn compare(member: Member, State(app): State<App>, params: Params) -> Result<Response, PageError> {
+pub async fn compare(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<Response, PageError> {
     let all = desk::list(&app.pool, &member.account).await?;
     let pick = |name: &str, otherwise: usize| -> Result<Option<&Opened>, PageError> {
         let id: Option<i64> = params.number(name)?;
@@ -588,7 +786,10 @@ pub async fn compare(member: Member, State(app): State<App>, params: Params) -> 
     };
     let chosen: Vec<&Opened> = [pick("a", 0)?, pick("b", 1)?].into_iter().flatten().collect();
     if chosen.len() < 2 {
-        return Err(PageError::NotFound("Two plans are needed to compare. Save another, or duplicate the one that you have.".into()));
+        return Err(PageError::NotFound(
+            "Two plans are needed to compare. Save another, or duplicate the one that you have."
+                .into(),
+        ));
     }
     let solved: Vec<Option<Solved>> = chosen.iter().map(|o| optimal(&o.file)).collect();
     let mut ids: Vec<(&str, f64)> = Vec::new();
@@ -603,14 +804,24 @@ pub async fn compare(member: Member, State(app): State<App>, params: Params) -> 
             let cell = |(o, s): (&&Opened, &Option<Solved>)| {
                 let place = o.file.lines.iter().position(|l| l.id == id);
                 let answer = place.zip(s.as_ref()).map(|(i, s)| s.lines[i]);
-                answer.map_or((figures::ABSENT.into(), String::new(), "quiet"), |a| (money(a.budget), signed(a.budget - now, money), "quiet"))
+                answer.map_or((figures::ABSENT.into(), String::new(), "quiet"), |a| {
+                    (money(a.budget), signed(a.budget - now, money), "quiet")
+                })
             };
-            BothLine { id: id.to_owned(), now: money(now), cells: chosen.iter().zip(&solved).map(cell).collect() }
+            BothLine {
+                id: id.to_owned(),
+                now: money(now),
+                cells: chosen.iter().zip(&solved).map(cell).collect(),
+            }
         })
         .collect();
-    let total = |of: &dyn Fn(&Totals) -> Option<f64>, text: &dyn Fn(f64) -> String| -> Vec<String> {
-        solved.iter().map(|s| figures::or_absent(s.as_ref().and_then(|s| of(&s.totals)), text)).collect()
-    };
+    let total =
+        |of: &dyn Fn(&Totals) -> Option<f64>, text: &dyn Fn(f64) -> String| -> Vec<String> {
+            solved
+                .iter()
+                .map(|s| figures::or_absent(s.as_ref().and_then(|s| of(&s.totals)), text))
+                .collect()
+        };
     let totals = vec![
         ("Budget", total(&|t| Some(t.budget), &money)),
         ("Conversions", total(&|t| Some(t.conversions), &count)),
@@ -619,7 +830,20 @@ pub async fn compare(member: Member, State(app): State<App>, params: Params) -> 
         ("ROAS", total(&Totals::roas, &|x| number(x, 2))),
     ];
     let frame = Frame::new(&member, Station::Budgets, &params);
-    let link = |o: &&Opened| (o.plan.name.clone(), format!("{}/budgets/{}{}", frame.base(), o.plan.id, frame.days));
-    let choices = all.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.id == chosen[0].plan.id, o.plan.id == chosen[1].plan.id)).collect();
-    Ok(ComparePage { names: chosen.iter().map(link).collect(), lines, totals, choices, frame }.into_response())
+    let link = |o: &&Opened| {
+        (o.plan.name.clone(), format!("{}/budgets/{}{}", frame.base(), o.plan.id, frame.days))
+    };
+    let choices = all
+        .iter()
+        .map(|o| {
+            (
+                o.plan.id,
+                o.plan.name.clone(),
+                o.plan.id == chosen[0].plan.id,
+                o.plan.id == chosen[1].plan.id,
+            )
+        })
+        .collect();
+    Ok(ComparePage { names: chosen.iter().map(link).collect(), lines, totals, choices, frame }
+        .into_response())
 }

@@ -50,6 +50,7 @@ struct CausesPage {
     over: Vec<Ranked>,
     under: Vec<Ranked>,
     untargeted: usize,
+    cost_title: &'static str,
 }
 
 /// A row of the benchmark table.
@@ -98,13 +99,23 @@ struct CausePage {
 }
 
 /// Overspenders ranked by excess.
-pub async fn ranked(member: Member, State(app): State<App>, params: Params) -> Result<Response, PageError> {
+pub async fn ranked(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<Response, PageError> {
     let Some(book) = book(&app.pool, &member, &params).await? else {
         let frame = Frame::new(&member, Station::Causes, &params);
-        return Ok(NoReports { frame, title: "Causes", what: "the campaigns that cost more than they should, and why" }.into_response());
+        return Ok(NoReports {
+            frame,
+            title: "Causes",
+            what: "the campaigns that cost more than they should, and why",
+        }
+        .into_response());
     };
     let all = causes::ranked(&book);
-    let frame = Frame::of_book(&member, Station::Causes, &params, &book).with_causes(all.iter().map(|(_, j)| j));
+    let frame = Frame::of_book(&member, Station::Causes, &params, &book)
+        .with_causes(all.iter().map(|(_, j)| j));
     let row = |(entry, j): &(&tiller_desk::book::Entry, Judged)| {
         let subject = Subject::Campaign(entry.campaign.id);
         let excess = j.diagnosis.excess;
@@ -119,7 +130,11 @@ pub async fn ranked(member: Member, State(app): State<App>, params: Params) -> R
             cost: cost_text(j),
             target: number(j.target.number(), 2),
             verdict: wording::short(&j.diagnosis),
-            working: format!("{}/working{}", frame.base(), frame.days.with("of", key(subject)).with("figure", "excess").with("settled", "yes")),
+            working: format!(
+                "{}/working{}",
+                frame.base(),
+                frame.days.with("of", key(subject)).with("figure", "excess").with("settled", "yes")
+            ),
             spend: j.tally.spend.to_units(),
             conversions: j.tally.conversions,
             value: j.tally.value.to_units(),
@@ -145,6 +160,7 @@ pub async fn ranked(member: Member, State(app): State<App>, params: Params) -> R
         summary,
         over: over.into_iter().map(row).collect(),
         under: under.into_iter().map(row).collect(),
+        cost_title: if book.by_value() { "ROAS" } else { "CPA" },
         untargeted: book.entries.iter().filter(|e| e.target.is_none()).count(),
         frame,
     };
@@ -159,29 +175,58 @@ fn cost_text(j: &Judged) -> String {
 }
 
 /// One campaign.
-pub async fn campaign(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn campaign(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     examine(&app, &member, &params, Subject::Campaign(CampaignId(id))).await
 }
 
 /// One ad group.
-pub async fn ad_group(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn ad_group(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     examine(&app, &member, &params, Subject::AdGroup(AdGroupId(id))).await
 }
 
 /// One item.
-pub async fn item(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn item(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     examine(&app, &member, &params, Subject::Item(ItemId(id))).await
 }
 
-async fn examine(app: &App, member: &Member, params: &Params, subject: Subject) -> Result<CausePage, PageError> {
+async fn examine(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    subject: Subject,
+) -> Result<CausePage, PageError> {
     let book = book_of_reports(&app.pool, member, params).await?;
     let e = causes::examine(&app.pool, &book, subject).await?;
     let all = book.judge_all();
-    let frame = Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
+    let frame =
+        Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
     let parts = parts(app, &book, subject, &frame).await?;
-    let entry = book.entries.iter().find(|x| x.campaign.name == e.campaign && x.campaign.channel == e.channel);
-    let campaign_link = entry.map(|x| href(&frame.base(), Subject::Campaign(x.campaign.id), &frame.days)).unwrap_or_default();
-    let mut crumbs = vec![("Causes".to_owned(), format!("{}/causes{}", frame.base(), frame.days)), (e.channel.clone(), String::new())];
+    let entry = book
+        .entries
+        .iter()
+        .find(|x| x.campaign.name == e.campaign && x.campaign.channel == e.channel);
+    let campaign_link = entry
+        .map(|x| href(&frame.base(), Subject::Campaign(x.campaign.id), &frame.days))
+        .unwrap_or_default();
+    let mut crumbs = vec![
+        ("Causes".to_owned(), format!("{}/causes{}", frame.base(), frame.days)),
+        (e.channel.clone(), String::new()),
+    ];
     if !matches!(subject, Subject::Campaign(_)) {
         crumbs.push((e.campaign.clone(), campaign_link));
     }
@@ -191,8 +236,12 @@ async fn examine(app: &App, member: &Member, params: &Params, subject: Subject) 
     Ok(CausePage {
         crumbs,
         facts: facts(&e, entry, &book),
-        headline: j.map(|j| wording::headline(&j.diagnosis)).unwrap_or_else(|| Words::default().strong("It has no target.")),
-        reasons: j.map(wording::reasons).unwrap_or_else(|| vec![Words::say("Set one, and its excess and verdict will stand here.")]),
+        headline: j
+            .map(|j| wording::headline(&j.diagnosis))
+            .unwrap_or_else(|| Words::default().strong("It has no target.")),
+        reasons: j.map(wording::reasons).unwrap_or_else(|| {
+            vec![Words::say("Set one, and its excess and verdict will stand here.")]
+        }),
         bridge: j.and_then(bridge),
         ladder: j.and_then(ladder),
         bids: j.map(|j| bids(j)).unwrap_or_default(),
@@ -201,9 +250,13 @@ async fn examine(app: &App, member: &Member, params: &Params, subject: Subject) 
         advice: j.map(|j| wording::advice(j, e.trade_off, e.account_meets_target)),
         days: DayChart::new(&e.days, settled, target, &book.account.currency),
         look_back: wording::look_back(book.span.to()),
-        window: j.map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window))).unwrap_or_default(),
+        window: j
+            .map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window)))
+            .unwrap_or_default(),
         target_link: match subject {
-            Subject::Campaign(id) if frame.editor => Some(format!("{}/targets/{id}{}", frame.base(), frame.days)),
+            Subject::Campaign(id) if frame.editor => {
+                Some(format!("{}/targets/{id}{}", frame.base(), frame.days))
+            }
             _ => None,
         },
         parts_title: if matches!(subject, Subject::Campaign(_)) { "Ad groups" } else { "Items" },
@@ -222,7 +275,11 @@ fn facts(e: &Examined, entry: Option<&tiller_desk::book::Entry>, book: &Book) ->
     let budget = entry.and_then(|e| e.budget()).map(|b| format!("daily budget {}", money(b)));
     let status = entry.and_then(|e| e.campaign.status.clone());
     let since = entry.and_then(|e| e.campaign.first_day).map(|d| {
-        if d > book.span.from() { format!("launched {}", figures::day(d)) } else { format!("reported since {}", figures::day(d)) }
+        if d > book.span.from() {
+            format!("launched {}", figures::day(d))
+        } else {
+            format!("reported since {}", figures::day(d))
+        }
     });
     [target, budget, status, since].into_iter().flatten().collect::<Vec<_>>().join(" · ")
 }
@@ -247,7 +304,10 @@ fn ladder(j: &Judged) -> Option<Ladder> {
 fn bids(j: &Judged) -> Vec<(&'static str, String, &'static str)> {
     let paid = j.tally.cpc().map(|c| ("paid now", money(c), ""));
     let halfway = j.diagnosis.halfway_bid.map(|b| ("halfway", money(b), "plan"));
-    let cautious = j.diagnosis.affordable.map(|a| ("affordable, clicks rounded up", money(a.cautious), "gain"));
+    let cautious = j
+        .diagnosis
+        .affordable
+        .map(|a| ("affordable, clicks rounded up", money(a.cautious), "gain"));
     let exact = j.diagnosis.affordable.map(|a| ("affordable, exact", money(a.cpc), "quiet"));
     [paid, halfway, cautious, exact].into_iter().flatten().collect()
 }
@@ -257,10 +317,17 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
     let rate = |x: Option<f64>| figures::or_absent(x, |x| format!("{}%", percent(x)));
     let relative = |own: Option<f64>, peers: Option<f64>| {
         let change = own.zip(peers).filter(|(_, p)| *p > 0.0).map(|(o, p)| o / p - 1.0);
-        (figures::or_absent(change, |c| format!("{}%", signed(c * 100.0, |x| number(x, 0)))), change.unwrap_or(0.0))
+        (
+            figures::or_absent(change, |c| format!("{}%", signed(c * 100.0, |x| number(x, 0)))),
+            change.unwrap_or(0.0),
+        )
     };
     let working = |figure: &str| {
-        Some(format!("{}/working{}", frame.base(), frame.days.with("of", key(subject)).with("figure", figure).with("settled", "yes")))
+        Some(format!(
+            "{}/working{}",
+            frame.base(),
+            frame.days.with("of", key(subject)).with("figure", figure).with("settled", "yes")
+        ))
     };
     let dearer = |change: f64| match change {
         c if c > 0.05 => "harm",
@@ -269,18 +336,51 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
     };
     let (cpc, cpc_change) = relative(t.cpc(), p.cpc());
     let (cpa, cpa_change) = relative(t.cpa(), p.cpa());
-    let lower = |s| if s == Some(tiller_core::evidence::Standing::Lower) { "harm" } else { "quiet" };
-    let range = wilson(t.conversions, t.clicks as f64, 0.95).map_or(String::new(), |i| format!(" ({} to {})", percent(i.low), percent(i.high)));
+    let lower =
+        |s| if s == Some(tiller_core::evidence::Standing::Lower) { "harm" } else { "quiet" };
+    let range = wilson(t.conversions, t.clicks as f64, 0.95)
+        .map_or(String::new(), |i| format!(" ({} to {})", percent(i.low), percent(i.high)));
     vec![
-        Compared { title: "Click-through rate", own: rate(t.ctr()), peers: rate(p.ctr()), difference: wording::standing(d.ctr).into(), tone: lower(d.ctr), working: working("ctr") },
-        Compared { title: "Conversion rate", own: format!("{}{range}", rate(t.cvr())), peers: rate(p.cvr()), difference: wording::standing(d.cvr).into(), tone: lower(d.cvr), working: working("cvr") },
-        Compared { title: "Cost per click", own: figures::or_absent(t.cpc(), money), peers: figures::or_absent(p.cpc(), money), difference: cpc, tone: dearer(cpc_change), working: working("cpc") },
-        Compared { title: "Cost per conversion", own: figures::or_absent(t.cpa(), money), peers: figures::or_absent(p.cpa(), money), difference: cpa, tone: dearer(cpa_change), working: working("cpa") },
+        Compared {
+            title: "Click-through rate",
+            own: rate(t.ctr()),
+            peers: rate(p.ctr()),
+            difference: wording::standing(d.ctr).into(),
+            tone: lower(d.ctr),
+            working: working("ctr"),
+        },
+        Compared {
+            title: "Conversion rate",
+            own: format!("{}{range}", rate(t.cvr())),
+            peers: rate(p.cvr()),
+            difference: wording::standing(d.cvr).into(),
+            tone: lower(d.cvr),
+            working: working("cvr"),
+        },
+        Compared {
+            title: "Cost per click",
+            own: figures::or_absent(t.cpc(), money),
+            peers: figures::or_absent(p.cpc(), money),
+            difference: cpc,
+            tone: dearer(cpc_change),
+            working: working("cpc"),
+        },
+        Compared {
+            title: "Cost per conversion",
+            own: figures::or_absent(t.cpa(), money),
+            peers: figures::or_absent(p.cpa(), money),
+            difference: cpa,
+            tone: dearer(cpa_change),
+            working: working("cpa"),
+        },
         Compared {
             title: "Held by",
             own: wording::held_by(d).into(),
             peers: String::new(),
-            difference: j.hold.used.map_or(String::new(), |u| format!("budget used {}%", number(u * 100.0, 0))),
+            difference: j
+                .hold
+                .used
+                .map_or(String::new(), |u| format!("budget used {}%", number(u * 100.0, 0))),
             tone: "quiet",
             working: None,
         },
@@ -288,7 +388,12 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
 }
 
 /// The ad groups of a campaign or the items of an ad group, the most excess first.
-async fn parts(app: &App, book: &Book, subject: Subject, frame: &Frame) -> Result<Vec<Part>, PageError> {
+async fn parts(
+    app: &App,
+    book: &Book,
+    subject: Subject,
+    frame: &Frame,
+) -> Result<Vec<Part>, PageError> {
     let (level, within) = match subject {
         Subject::Campaign(id) => (Level::AdGroups, Within { campaign: Some(id), ad_group: None }),
         Subject::AdGroup(id) => (Level::Items, Within { campaign: None, ad_group: Some(id) }),

@@ -24,6 +24,7 @@ pub async fn ready(State(app): State<App>) -> Response {
 
 /// The log span of a request: its id, method and path, never its query.
 pub fn span(request: &Request) -> tracing::Span {
-    let id = request.headers().get("x-request-id").and_then(|id| id.to_str().ok()).unwrap_or_default();
+    let id =
+        request.headers().get("x-request-id").and_then(|id| id.to_str().ok()).unwrap_or_default();
     tracing::info_span!("request", id, method = %request.method(), path = request.uri().path())
 }

@@ -11,8 +11,8 @@ pub mod working;
 
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use tiller_desk::book::Book;
 use tiller_desk::PgPool;
+use tiller_desk::book::Book;
 
 use crate::error::PageError;
 use crate::extract::Member;
@@ -24,25 +24,42 @@ async fn book(pool: &PgPool, member: &Member, params: &Params) -> Result<Option<
 }
 
 /// The book, or an answer that names what is missing.
-async fn book_of_reports(pool: &PgPool, member: &Member, params: &Params) -> Result<Book, PageError> {
+async fn book_of_reports(
+    pool: &PgPool,
+    member: &Member,
+    params: &Params,
+) -> Result<Book, PageError> {
     let none = || PageError::NotFound("This account has no reports yet; import one first.".into());
     book(pool, member, params).await?.ok_or_else(none)
 }
 
 /// A file to be saved.
 fn download(kind: &'static str, name: &str, body: impl IntoResponse) -> Response {
-    let safe: String = name.chars().map(|c| if c.is_ascii_alphanumeric() || ".-_".contains(c) { c } else { '-' }).collect();
-    let headers = [(header::CONTENT_TYPE, kind.to_owned()), (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{safe}\""))];
+    let safe: String = name
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() || ".-_".contains(c) { c } else { '-' })
+        .collect();
+    let headers = [
+        (header::CONTENT_TYPE, kind.to_owned()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{safe}\"")),
+    ];
     (headers, body).into_response()
 }
 
 /// Rows as CSV (RFC 4180). A text that a spreadsheet would take for a formula is marked as text.
-fn csv_file(name: &str, header: &[String], rows: impl Iterator<Item = Vec<String>>) -> Result<Response, PageError> {
+fn csv_file(
+    name: &str,
+    header: &[String],
+    rows: impl Iterator<Item = Vec<String>>,
+) -> Result<Response, PageError> {
     let failed = |e: csv::Error| PageError::Internal(e.to_string());
-    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let mut writer =
+        csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     writer.write_record(header).map_err(failed)?;
     for row in rows {
-        let safe = row.into_iter().map(|t| if t.starts_with(['=', '+', '@', '\t', '\r']) { format!("'{t}") } else { t });
+        let safe = row
+            .into_iter()
+            .map(|t| if t.starts_with(['=', '+', '@', '\t', '\r']) { format!("'{t}") } else { t });
         writer.write_record(safe).map_err(failed)?;
     }
     let bytes = writer.into_inner().map_err(|e| PageError::Internal(e.to_string()))?;

@@ -109,7 +109,9 @@ fn size(bytes: i64) -> String {
 }
 
 fn covered(import: &ReportImport) -> String {
-    desk::covered(import).map_or(String::new(), |(a, b)| if a == b { full_day(a) } else { format!("{} to {}", full_day(a), full_day(b)) })
+    desk::covered(import).map_or(String::new(), |(a, b)| {
+        if a == b { full_day(a) } else { format!("{} to {}", full_day(a), full_day(b)) }
+    })
 }
 
 fn title(state: ImportState) -> (&'static str, &'static str) {
@@ -126,7 +128,12 @@ fn title(state: ImportState) -> (&'static str, &'static str) {
     }
 }
 
-async fn list_page(app: &App, member: &Member, params: &Params, wrong: Option<String>) -> Result<ReportsPage, PageError> {
+async fn list_page(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    wrong: Option<String>,
+) -> Result<ReportsPage, PageError> {
     let frame = Frame::new(member, Station::Reports, params);
     let entry = |i: ReportImport| {
         let (state, tone) = title(i.state);
@@ -134,7 +141,11 @@ async fn list_page(app: &App, member: &Member, params: &Params, wrong: Option<St
             href: format!("{}/reports/{}", frame.base(), i.id),
             when: i.created_at.format("%-d %b %Y, %H:%M UTC").to_string(),
             days: covered(&i),
-            rows: if i.state == ImportState::Done { number(i.rows_kept as f64, 0) } else { String::new() },
+            rows: if i.state == ImportState::Done {
+                number(i.rows_kept as f64, 0)
+            } else {
+                String::new()
+            },
             file: i.file_name,
             state,
             tone,
@@ -145,26 +156,45 @@ async fn list_page(app: &App, member: &Member, params: &Params, wrong: Option<St
 }
 
 /// The account's imports and the place for a new one.
-pub async fn list(member: Member, State(app): State<App>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn list(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     list_page(&app, &member, &params, None).await
 }
 
 /// Takes a file as it streams in.
-pub async fn upload(Editor(member): Editor, State(app): State<App>, params: Params, mut form: Multipart) -> Result<Response, PageError> {
-    let broken = |e: axum::extract::multipart::MultipartError| PageError::Invalid(format!("The upload broke off: {e}. Upload the file again."));
+pub async fn upload(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    mut form: Multipart,
+) -> Result<Response, PageError> {
+    let broken = |e: axum::extract::multipart::MultipartError| {
+        PageError::Invalid(format!("The upload broke off: {e}. Upload the file again."))
+    };
     while let Some(field) = form.next_field().await.map_err(broken)? {
         let name = field.file_name().unwrap_or_default().to_owned();
         if field.name() != Some("file") || name.is_empty() {
             continue;
         }
-        let name: String = name.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(200).collect();
-        let id = desk::upload(&app.pool, &member.account, Some(member.person.id), &name, field).await?;
-        if let Err(DeskError::Invalid(wrong)) = desk::preview(&app.pool, &member.account, id).await {
+        let name: String =
+            name.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(200).collect();
+        let id =
+            desk::upload(&app.pool, &member.account, Some(member.person.id), &name, field).await?;
+        if let Err(DeskError::Invalid(wrong)) = desk::preview(&app.pool, &member.account, id).await
+        {
             desk::drop_import(&app.pool, &member.account, id).await?;
             let wrong = format!("‘{name}’ was not taken: {wrong}.");
-            return Ok((StatusCode::UNPROCESSABLE_ENTITY, list_page(&app, &member, &params, Some(wrong)).await?).into_response());
+            return Ok((
+                StatusCode::UNPROCESSABLE_ENTITY,
+                list_page(&app, &member, &params, Some(wrong)).await?,
+            )
+                .into_response());
         }
-        return Ok(Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug)).into_response());
+        return Ok(Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug))
+            .into_response());
     }
     let page = list_page(&app, &member, &params, Some("Choose a file first.".into())).await?;
     Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
@@ -180,7 +210,9 @@ pub async fn show(
 ) -> Result<Response, PageError> {
     let import = desk::get(&app.pool, &member.account, ImportId(id)).await?;
     if import.state == ImportState::Mapping {
-        return Ok(mapping_page(&app, &member, &params, &import, None, None).await?.into_response());
+        return Ok(mapping_page(&app, &member, &params, &import, None, None)
+            .await?
+            .into_response());
     }
     let status = status(&app, &member, &import).await?;
     if fragment {
@@ -191,12 +223,21 @@ pub async fn show(
 
 async fn status(app: &App, member: &Member, i: &ReportImport) -> Result<StatusFragment, PageError> {
     let errors = desk::errors(&app.pool, &member.account, i.id, 100).await?;
-    let lines = errors.into_iter().map(|e| ErrorLine { line: number(e.line as f64, 0), column: e.column, found: e.found, expected: e.expected });
-    let share = if i.size > 0 { (100.0 * i.bytes_read as f64 / i.size as f64).min(100.0) } else { 0.0 };
+    let lines = errors.into_iter().map(|e| ErrorLine {
+        line: number(e.line as f64, 0),
+        column: e.column,
+        found: e.found,
+        expected: e.expected,
+    });
+    let share =
+        if i.size > 0 { (100.0 * i.bytes_read as f64 / i.size as f64).min(100.0) } else { 0.0 };
     Ok(StatusFragment {
         base: format!("/accounts/{}/reports", member.account.slug),
         spend: format!("/accounts/{}/spend", member.account.slug),
-        running: matches!(i.state, ImportState::Uploading | ImportState::Queued | ImportState::Running),
+        running: matches!(
+            i.state,
+            ImportState::Uploading | ImportState::Queued | ImportState::Running
+        ),
         id: i.id,
         file: i.file_name.clone(),
         state: i.state.word(),
@@ -226,7 +267,11 @@ async fn mapping_page(
         header: if header.is_empty() { format!("(column {})", i + 1) } else { header.clone() },
         chosen: mapping.columns.get(i).copied().flatten().map_or("", Column::name),
     });
-    let orders = [(DateOrder::YearFirst, "year_first"), (DateOrder::DayFirst, "day_first"), (DateOrder::MonthFirst, "month_first")];
+    let orders = [
+        (DateOrder::YearFirst, "year_first"),
+        (DateOrder::DayFirst, "day_first"),
+        (DateOrder::MonthFirst, "month_first"),
+    ];
     Ok(MappingPage {
         frame: Frame::new(member, Station::Reports, params),
         id: import.id,
@@ -236,7 +281,10 @@ async fn mapping_page(
         rows: preview.guess.rows.iter().take(8).cloned().collect(),
         columns: Column::ALL.iter().map(|c| (c.name(), c.title(), c.required())).collect(),
         dialect: mapping.dialect,
-        orders: orders.into_iter().map(|(o, word)| (word, o.example(), o == mapping.dialect.date_order)).collect(),
+        orders: orders
+            .into_iter()
+            .map(|(o, word)| (word, o.example(), o == mapping.dialect.date_order))
+            .collect(),
         channel: mapping.channel.unwrap_or_default(),
         currency: mapping.currency.unwrap_or_else(|| member.account.currency.clone()),
         remembered: preview.remembered,
@@ -249,7 +297,9 @@ async fn mapping_page(
 fn read_mapping(form: &HashMap<String, String>, fields: usize, delimiter: char) -> Mapping {
     let text = |name: &str| form.get(name).map(|t| t.trim().to_owned()).filter(|t| !t.is_empty());
     Mapping {
-        columns: (0..fields).map(|i| text(&format!("column-{i}")).and_then(|c| c.parse().ok())).collect(),
+        columns: (0..fields)
+            .map(|i| text(&format!("column-{i}")).and_then(|c| c.parse().ok()))
+            .collect(),
         dialect: Dialect {
             delimiter,
             decimal: if text("decimal").as_deref() == Some(",") { ',' } else { '.' },
@@ -274,14 +324,16 @@ pub async fn start(
 ) -> Result<Response, PageError> {
     let import = desk::get(&app.pool, &member.account, ImportId(id)).await?;
     let preview = desk::preview(&app.pool, &member.account, import.id).await?;
-    let mapping = read_mapping(&form, preview.guess.headers.len(), preview.guess.mapping.dialect.delimiter);
+    let mapping =
+        read_mapping(&form, preview.guess.headers.len(), preview.guess.mapping.dialect.delimiter);
     match desk::start(&app.pool, &member.account, import.id, &mapping).await {
         Ok(()) => {
             app.wake.notify_one();
             Ok(back(&member, id))
         }
         Err(DeskError::Invalid(wrong)) => {
-            let page = mapping_page(&app, &member, &params, &import, Some(mapping), Some(wrong)).await?;
+            let page =
+                mapping_page(&app, &member, &params, &import, Some(mapping), Some(wrong)).await?;
             Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
         Err(error) => Err(error.into()),
@@ -293,28 +345,48 @@ fn back(member: &Member, id: i64) -> Response {
 }
 
 /// Imports the good rows only.
-pub async fn accept(Editor(member): Editor, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Response, PageError> {
+pub async fn accept(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Response, PageError> {
     desk::accept_good(&app.pool, &member.account, ImportId(id)).await?;
     app.wake.notify_one();
     Ok(back(&member, id))
 }
 
 /// Imports nothing.
-pub async fn drop_import(Editor(member): Editor, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Response, PageError> {
+pub async fn drop_import(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Response, PageError> {
     desk::drop_import(&app.pool, &member.account, ImportId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/reports", member.account.slug)).into_response())
 }
 
 /// Takes an import back.
-pub async fn undo(Editor(member): Editor, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Response, PageError> {
+pub async fn undo(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Response, PageError> {
     desk::undo(&app.pool, &member.account, ImportId(id)).await?;
     Ok(back(&member, id))
 }
 
 /// The errors as CSV.
-pub async fn errors_csv(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>) -> Result<Response, PageError> {
+pub async fn errors_csv(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+) -> Result<Response, PageError> {
     desk::get(&app.pool, &member.account, ImportId(id)).await?;
     let errors = desk::errors(&app.pool, &member.account, ImportId(id), usize::MAX >> 1).await?;
     let header = ["line", "column", "found", "expected"].map(str::to_owned);
-    csv_file(&format!("errors-{id}.csv"), &header, errors.into_iter().map(|e| vec![e.line.to_string(), e.column, e.found, e.expected]))
+    csv_file(
+        &format!("errors-{id}.csv"),
+        &header,
+        errors.into_iter().map(|e| vec![e.line.to_string(), e.column, e.found, e.expected]),
+    )
 }

@@ -9,10 +9,10 @@ use serde::Deserialize;
 use tiller_desk::sign_in as desk;
 use tower_sessions::Session;
 
+use crate::App;
 use crate::error::PageError;
 use crate::extract::{PERSON, SignedIn};
 use crate::params::Params;
-use crate::App;
 
 #[derive(Template, WebTemplate)]
 #[template(path = "sign_in.html")]
@@ -36,44 +36,75 @@ pub struct Credentials {
 
 /// Only paths of our own: `//host` and `/\host` lead elsewhere.
 fn own_path(next: &str) -> &str {
-    let own = next.starts_with('/') && !next[1..].starts_with(['/', '\\']) && !next.contains(['\n', '\r']);
+    let own = next.starts_with('/')
+        && !next[1..].starts_with(['/', '\\'])
+        && !next.contains(['\n', '\r']);
     if own { next } else { "/" }
 }
 
 /// To the account that the person sees first.
-pub async fn home(SignedIn { person }: SignedIn, State(app): State<App>) -> Result<Response, PageError> {
+pub async fn home(
+    SignedIn { person }: SignedIn,
+    State(app): State<App>,
+) -> Result<Response, PageError> {
     let accounts = desk::accounts(&app.pool, person.id).await?;
     match accounts.first() {
-        Some((account, _)) => Ok(Redirect::to(&format!("/accounts/{}/spend", account.slug)).into_response()),
-        None => Err(PageError::NotFound("You are not a member of any account yet. Ask an admin to add you.".into())),
+        Some((account, _)) => {
+            Ok(Redirect::to(&format!("/accounts/{}/spend", account.slug)).into_response())
+        }
+        None => Err(PageError::NotFound(
+            "You are not a member of any account yet. Ask an admin to add you.".into(),
+        )),
     }
 }
 
 /// The page.
 pub async fn show(State(app): State<App>, params: Params) -> impl IntoResponse {
-    SignInPage { email: String::new(), next: own_path(params.text("next")).to_owned(), wrong: false, demo: app.demo.is_some() }
+    SignInPage {
+        email: String::new(),
+        next: own_path(params.text("next")).to_owned(),
+        wrong: false,
+        demo: app.demo.is_some(),
+    }
 }
 
 /// Checks address and password.
-pub async fn sign_in(session: Session, State(app): State<App>, Form(form): Form<Credentials>) -> Result<Response, PageError> {
+pub async fn sign_in(
+    session: Session,
+    State(app): State<App>,
+    Form(form): Form<Credentials>,
+) -> Result<Response, PageError> {
     match desk::sign_in(&app.pool, &form.email, &form.password).await? {
         Some(person) => enter(&session, person.id, &form.next).await,
         None => {
-            let page = SignInPage { email: form.email, next: own_path(&form.next).to_owned(), wrong: true, demo: app.demo.is_some() };
+            let page = SignInPage {
+                email: form.email,
+                next: own_path(&form.next).to_owned(),
+                wrong: true,
+                demo: app.demo.is_some(),
+            };
             Ok((axum::http::StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
     }
 }
 
 /// Signs the demo analyst in, in demo mode only.
-pub async fn demo(session: Session, State(app): State<App>, Form(form): Form<Credentials>) -> Result<Response, PageError> {
+pub async fn demo(
+    session: Session,
+    State(app): State<App>,
+    Form(form): Form<Credentials>,
+) -> Result<Response, PageError> {
     let none = || PageError::NotFound("This server has no demo.".into());
     let demo = app.demo.as_ref().ok_or_else(none)?;
     let person = desk::sign_in(&app.pool, &demo.email, &demo.password).await?.ok_or_else(none)?;
     enter(&session, person.id, &form.next).await
 }
 
-async fn enter(session: &Session, person: tiller_desk::PersonId, next: &str) -> Result<Response, PageError> {
+async fn enter(
+    session: &Session,
+    person: tiller_desk::PersonId,
+    next: &str,
+) -> Result<Response, PageError> {
     let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
     // A new id, so that one planted before signing in is worth nothing.
     session.cycle_id().await.map_err(failed)?;
@@ -91,9 +122,13 @@ pub async fn sign_out(session: Session) -> Result<Redirect, PageError> {
 mod tests {
     #[test]
     fn only_own_paths_are_followed() {
-        for (asked, taken) in
-            [("/accounts/a/spend?x=1", "/accounts/a/spend?x=1"), ("//evil.example", "/"), ("/\\evil.example", "/"), ("https://evil.example", "/"), ("", "/")]
-        {
+        for (asked, taken) in [
+            ("/accounts/a/spend?x=1", "/accounts/a/spend?x=1"),
+            ("//evil.example", "/"),
+            ("/\\evil.example", "/"),
+            ("https://evil.example", "/"),
+            ("", "/"),
+        ] {
             assert_eq!(super::own_path(asked), taken);
         }
     }

@@ -65,13 +65,25 @@ fn signed_sum(x: f64) -> String {
     signed(x, sum)
 }
 
-const fn column(key: &'static str, title: &'static str, raw: fn(&Seen) -> Option<f64>, text: fn(f64) -> String, usual: (bool, bool)) -> Column {
+const fn column(
+    key: &'static str,
+    title: &'static str,
+    raw: fn(&Seen) -> Option<f64>,
+    text: fn(f64) -> String,
+    usual: (bool, bool),
+) -> Column {
     Column { key, title, raw, text, working: true, sign: 0, usual }
 }
 
 const COLUMNS: &[Column] = &[
     column("spend", "Spend", |s| Some(s.now().spend.to_units()), sum, (true, true)),
-    column("share", "Share %", |s| (s.total_spend > 0.0).then(|| s.now().spend.to_units() / s.total_spend), percent, (true, true)),
+    column(
+        "share",
+        "Share %",
+        |s| (s.total_spend > 0.0).then(|| s.now().spend.to_units() / s.total_spend),
+        percent,
+        (true, true),
+    ),
     column("impressions", "Impressions", |s| Some(s.now().impressions as f64), sum, (false, false)),
     column("ctr", "CTR %", |s| s.now().ctr(), percent, (false, false)),
     column("clicks", "Clicks", |s| Some(s.now().clicks as f64), sum, (true, true)),
@@ -82,12 +94,34 @@ const COLUMNS: &[Column] = &[
     column("value", "Value", |s| Some(s.now().value.to_units()), sum, (false, true)),
     column("roas", "ROAS", |s| s.now().roas(), factor, (false, true)),
     column("acos", "ACoS %", |s| s.now().acos(), percent, (false, false)),
-    Column { sign: 0, working: true, ..column("target", "Target", |s| s.row.target.map(Target::number), factor, (true, true)) },
+    Column {
+        sign: 0,
+        working: true,
+        ..column("target", "Target", |s| s.row.target.map(Target::number), factor, (true, true))
+    },
     Column { sign: 1, ..column("excess", "Excess", |s| s.row.excess(), signed_sum, (true, true)) },
-    column("spend_change", "Spend Δ%", |s| s.change(|t| Some(t.spend.to_units())), change, (false, false)),
-    column("conversions_change", "Conv. Δ%", |s| s.change(|t| Some(t.conversions)), change, (false, false)),
-    Column { sign: 1, ..column("cpa_change", "CPA Δ%", |s| s.change(Tally::cpa), change, (true, false)) },
-    Column { sign: -1, ..column("roas_change", "ROAS Δ%", |s| s.change(Tally::roas), change, (false, true)) },
+    column(
+        "spend_change",
+        "Spend Δ%",
+        |s| s.change(|t| Some(t.spend.to_units())),
+        change,
+        (false, false),
+    ),
+    column(
+        "conversions_change",
+        "Conv. Δ%",
+        |s| s.change(|t| Some(t.conversions)),
+        change,
+        (false, false),
+    ),
+    Column {
+        sign: 1,
+        ..column("cpa_change", "CPA Δ%", |s| s.change(Tally::cpa), change, (true, false))
+    },
+    Column {
+        sign: -1,
+        ..column("roas_change", "ROAS Δ%", |s| s.change(Tally::roas), change, (false, true))
+    },
 ];
 
 /// A table header.
@@ -172,15 +206,27 @@ struct View {
 
 impl View {
     fn of(params: &Params) -> Result<Self, PageError> {
-        let within = Within { campaign: params.number("campaign")?.map(CampaignId), ad_group: params.number("ad_group")?.map(AdGroupId) };
-        Ok(Self { level: Level::read(params.text("level")), within, sort: params.text("sort").to_owned(), filter: params.text("q").to_lowercase() })
+        let within = Within {
+            campaign: params.number("campaign")?.map(CampaignId),
+            ad_group: params.number("ad_group")?.map(AdGroupId),
+        };
+        Ok(Self {
+            level: Level::read(params.text("level")),
+            within,
+            sort: params.text("sort").to_owned(),
+            filter: params.text("q").to_lowercase(),
+        })
     }
 
     /// Filtered and in order; `-spend` is descending.
     fn arrange(&self, rows: Vec<Row>, default: &str) -> Vec<Row> {
         let sort = if self.sort.is_empty() { default } else { &self.sort };
         let (key, down) = sort.strip_prefix('-').map_or((sort, false), |k| (k, true));
-        let matches = |r: &Row| self.filter.is_empty() || r.name.to_lowercase().contains(&self.filter) || r.home.to_lowercase().contains(&self.filter);
+        let matches = |r: &Row| {
+            self.filter.is_empty()
+                || r.name.to_lowercase().contains(&self.filter)
+                || r.home.to_lowercase().contains(&self.filter)
+        };
         let total_spend = spend_of(&rows);
         let mut rows: Vec<Row> = rows.into_iter().filter(matches).collect();
         match COLUMNS.iter().find(|c| c.key == key) {
@@ -208,7 +254,11 @@ fn spend_of(rows: &[Row]) -> f64 {
     rows.iter().map(|r| r.tally.spend.to_units()).sum()
 }
 
-async fn columns(session: &Session, params: &Params, by_value: bool) -> Result<Vec<&'static Column>, PageError> {
+async fn columns(
+    session: &Session,
+    params: &Params,
+    by_value: bool,
+) -> Result<Vec<&'static Column>, PageError> {
     let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
     let asked = params.text("columns");
     let chosen = if asked.is_empty() {
@@ -218,21 +268,33 @@ async fn columns(session: &Session, params: &Params, by_value: bool) -> Result<V
         asked.to_owned()
     };
     let usual = |c: &&Column| if by_value { c.usual.1 } else { c.usual.0 };
-    let named: Vec<&Column> = COLUMNS.iter().filter(|c| chosen.split(',').any(|k| k == c.key)).collect();
+    let named: Vec<&Column> =
+        COLUMNS.iter().filter(|c| chosen.split(',').any(|k| k == c.key)).collect();
     Ok(if named.is_empty() { COLUMNS.iter().filter(usual).collect() } else { named })
 }
 
 /// The page.
-pub async fn show(member: Member, State(app): State<App>, session: Session, params: Params) -> Result<Response, PageError> {
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    session: Session,
+    params: Params,
+) -> Result<Response, PageError> {
     let Some(book) = book(&app.pool, &member, &params).await? else {
         let frame = Frame::new(&member, Station::Spend, &params);
-        return Ok(NoReports { frame, title: "Spend", what: "every campaign of all channels against its target" }.into_response());
+        return Ok(NoReports {
+            frame,
+            title: "Spend",
+            what: "every campaign of all channels against its target",
+        }
+        .into_response());
     };
     let view = View::of(&params)?;
     let columns = columns(&session, &params, book.by_value()).await?;
     let all = rows(&app.pool, &book, view.level, view.within).await?;
     let judged: Vec<_> = all.iter().filter_map(|r| r.judged.as_ref()).collect();
-    let frame = Frame::of_book(&member, Station::Spend, &params, &book).with_causes(judged.into_iter());
+    let frame =
+        Frame::of_book(&member, Station::Spend, &params, &book).with_causes(judged.into_iter());
     let summary = summary(&book);
     let no_targets = book.entries.iter().all(|e| e.target.is_none());
     let all = view.arrange(all, "-excess");
@@ -240,25 +302,58 @@ pub async fn show(member: Member, State(app): State<App>, session: Session, para
     let field_rows: Vec<FieldRow> = all
         .iter()
         .filter_map(|r| {
-            Some(FieldRow { key: key(r.subject), href: href(&base, r.subject, &frame.days), name: &r.name, sub: &r.channel, tally: r.tally, target: r.target? })
+            Some(FieldRow {
+                key: key(r.subject),
+                href: href(&base, r.subject, &frame.days),
+                name: &r.name,
+                sub: &r.channel,
+                tally: r.tally,
+                target: r.target?,
+            })
         })
         .collect();
-    let field = SpendField::new(&field_rows, book.account.target(), book.by_value(), &book.account.currency);
+    let field = SpendField::new(
+        &field_rows,
+        book.account.target(),
+        book.by_value(),
+        &book.account.currency,
+    );
     let total: Tally = all.iter().map(|r| r.tally).sum();
     let total_spend = total.spend.to_units();
     let left_out = all.len().saturating_sub(MOST_ROWS);
-    let lines = all.iter().take(MOST_ROWS).map(|r| line(r, &columns, total_spend, &base, &frame)).collect();
-    let owned = |pairs: Vec<(&str, &str)>| pairs.into_iter().map(|(a, b)| (a.to_owned(), b.to_owned())).collect();
+    let lines =
+        all.iter().take(MOST_ROWS).map(|r| line(r, &columns, total_spend, &base, &frame)).collect();
+    let owned = |pairs: Vec<(&str, &str)>| {
+        pairs.into_iter().map(|(a, b)| (a.to_owned(), b.to_owned())).collect()
+    };
     let sort_now = if view.sort.is_empty() { "-excess" } else { &view.sort };
     let page = SpendPage {
         summary,
         field,
-        levels: Level::ALL.iter().map(|(l, word, title)| (*title, *l == view.level, params.with("level", word).with("sort", ""))).collect(),
+        levels: Level::ALL
+            .iter()
+            .map(|(l, word, title)| {
+                (*title, *l == view.level, params.with("level", word).with("sort", ""))
+            })
+            .collect(),
         crumbs: crumbs(&book, &view, &all, &params),
         headers: columns.iter().map(|c| header(c.key, c.title, sort_now, &params, true)).collect(),
-        name_header: header("name", Level::ALL.iter().find(|(l, _, _)| *l == view.level).map_or("", |l| l.2), sort_now, &params, false),
+        name_header: header(
+            "name",
+            Level::ALL.iter().find(|(l, _, _)| *l == view.level).map_or("", |l| l.2),
+            sort_now,
+            &params,
+            false,
+        ),
         totals: columns.iter().map(|c| total_cell(c, &all, &total, &book)).collect(),
-        choices: COLUMNS.iter().map(|c| Choice { key: c.key, title: c.title, on: columns.iter().any(|d| d.key == c.key) }).collect(),
+        choices: COLUMNS
+            .iter()
+            .map(|c| Choice {
+                key: c.key,
+                title: c.title,
+                on: columns.iter().any(|d| d.key == c.key),
+            })
+            .collect(),
         hidden: owned(params.others(&["columns"])),
         filter: params.text("q").to_owned(),
         filter_hidden: owned(params.others(&["q"])),
@@ -273,19 +368,32 @@ pub async fn show(member: Member, State(app): State<App>, session: Session, para
 }
 
 /// The table as it is seen, as CSV: all rows, plain numbers.
-pub async fn csv(member: Member, State(app): State<App>, session: Session, params: Params) -> Result<Response, PageError> {
+pub async fn csv(
+    member: Member,
+    State(app): State<App>,
+    session: Session,
+    params: Params,
+) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let view = View::of(&params)?;
     let columns = columns(&session, &params, book.by_value()).await?;
     let all = view.arrange(rows(&app.pool, &book, view.level, view.within).await?, "-excess");
     let total_spend = spend_of(&all);
-    let header: Vec<String> = ["name", "belongs_to", "channel"].into_iter().chain(columns.iter().map(|c| c.key)).map(str::to_owned).collect();
+    let header: Vec<String> = ["name", "belongs_to", "channel"]
+        .into_iter()
+        .chain(columns.iter().map(|c| c.key))
+        .map(str::to_owned)
+        .collect();
     let lines = all.iter().map(|row| {
         let seen = Seen { row, total_spend };
         let texts = [row.name.clone(), row.home.clone(), row.channel.clone()];
         texts.into_iter().chain(columns.iter().map(|c| plain((c.raw)(&seen)))).collect()
     });
-    csv_file(&format!("spend-{}-{}.csv", member.account.slug, book.period.window.to()), &header, lines)
+    csv_file(
+        &format!("spend-{}-{}.csv", member.account.slug, book.period.window.to()),
+        &header,
+        lines,
+    )
 }
 
 fn header(key: &str, title: &'static str, sort: &str, params: &Params, down_first: bool) -> Header {
@@ -323,10 +431,17 @@ fn line(r: &Row, columns: &[&'static Column], total_spend: f64, base: &str, fram
     let cells = columns.iter().map(|c| cell(c, &seen, &subject, base, frame)).collect();
     let params = &frame.days;
     let drill = match r.subject {
-        Subject::Campaign(id) => Some((format!("{base}/spend{}", params.with("level", "ad-groups").with("campaign", id)), "ad groups")),
-        Subject::AdGroup(id) => {
-            Some((format!("{base}/spend{}", params.with("level", "items").with("campaign", r.campaign).with("ad_group", id)), "items"))
-        }
+        Subject::Campaign(id) => Some((
+            format!("{base}/spend{}", params.with("level", "ad-groups").with("campaign", id)),
+            "ad groups",
+        )),
+        Subject::AdGroup(id) => Some((
+            format!(
+                "{base}/spend{}",
+                params.with("level", "items").with("campaign", r.campaign).with("ad_group", id)
+            ),
+            "items",
+        )),
         Subject::Item(_) => None,
     };
     Line {
@@ -358,14 +473,18 @@ fn tone(j: &tiller_desk::book::Judged) -> &'static str {
 }
 
 fn cell(c: &Column, seen: &Seen, subject: &str, base: &str, frame: &Frame) -> Cell {
-    let Some(x) = (c.raw)(seen) else { return Cell { text: figures::ABSENT.into(), tone: "quiet", working: None } };
+    let Some(x) = (c.raw)(seen) else {
+        return Cell { text: figures::ABSENT.into(), tone: "quiet", working: None };
+    };
     let harm = f64::from(c.sign) * x;
     let tone = match harm {
         h if h > 0.0 => "harm",
         h if h < 0.0 => "gain",
         _ => "",
     };
-    let working = c.working.then(|| format!("{base}/working{}", frame.days.with("of", subject).with("figure", c.key)));
+    let working = c
+        .working
+        .then(|| format!("{base}/working{}", frame.days.with("of", subject).with("figure", c.key)));
     Cell { text: (c.text)(x), tone, working }
 }
 
@@ -389,12 +508,18 @@ fn total_cell(c: &Column, rows: &[Row], total: &Tally, book: &Book) -> String {
         judged: None,
     };
     // Campaigns may have targets of their own: their excesses add up, the default's would not.
-    let raw = if c.key == "excess" { excess } else { (c.raw)(&Seen { row: &sum_row, total_spend: total.spend.to_units() }) };
+    let raw = if c.key == "excess" {
+        excess
+    } else {
+        (c.raw)(&Seen { row: &sum_row, total_spend: total.spend.to_units() })
+    };
     figures::or_absent(raw, c.text)
 }
 
 fn crumbs(book: &Book, view: &View, rows: &[Row], params: &Params) -> Vec<(String, String)> {
-    let Some(entry) = view.within.campaign.and_then(|id| book.entry(id).ok()) else { return Vec::new() };
+    let Some(entry) = view.within.campaign.and_then(|id| book.entry(id).ok()) else {
+        return Vec::new();
+    };
     let top = params.with("level", "").with("campaign", "").with("ad_group", "").with("sort", "");
     let mut crumbs = vec![("All campaigns".to_owned(), top.to_string())];
     let campaign = params.with("level", "ad-groups").with("ad_group", "").with("sort", "");
@@ -411,18 +536,37 @@ fn crumbs(book: &Book, view: &View, rows: &[Row], params: &Params) -> Vec<(Strin
 fn summary(book: &Book) -> Words {
     let window = book.period.window;
     let total = book.total(window);
-    let spent = Words::say(format!("{} spent ", book.account.name)).strong(sum(total.spend.to_units()));
+    let spent =
+        Words::say(format!("{} spent ", book.account.name)).strong(sum(total.spend.to_units()));
     let results = match (book.by_value(), total.roas(), total.cpa()) {
-        (true, Some(roas), _) => spent.and(" for ").strong(sum(total.value.to_units())).and(" of value: ").strong(number(roas, 2)).and(" for each unit spent"),
-        (false, _, Some(cpa)) => spent.and(" on ").strong(count(total.conversions)).and(" conversions: ").strong(money(cpa)).and(" each"),
+        (true, Some(roas), _) => spent
+            .and(" for ")
+            .strong(sum(total.value.to_units()))
+            .and(" of value: ")
+            .strong(number(roas, 2))
+            .and(" for each unit spent"),
+        (false, _, Some(cpa)) => spent
+            .and(" on ")
+            .strong(count(total.conversions))
+            .and(" conversions: ")
+            .strong(money(cpa))
+            .and(" each"),
         _ => return spent.and(" and counted no conversions."),
     };
     let Some(target) = book.account.target() else {
         return results.and(". Set a target to see what is too much.");
     };
-    let over: Vec<f64> = book.entries.iter().filter_map(|e| Some(e.target?.excess(&e.tally(window)))).filter(|x| *x > 0.0).collect();
+    let over: Vec<f64> = book
+        .entries
+        .iter()
+        .filter_map(|e| Some(e.target?.excess(&e.tally(window))))
+        .filter(|x| *x > 0.0)
+        .collect();
     let above: f64 = over.iter().sum();
-    let results = results.and(format!(" against a target of {}. ", number(target.number(), 2).trim_end_matches(".00")));
+    let results = results.and(format!(
+        " against a target of {}. ",
+        number(target.number(), 2).trim_end_matches(".00")
+    ));
     let met = if target.excess(&total) <= 0.0 { "That meets it" } else { "That misses it" };
     if over.is_empty() {
         return results.and(format!("{met}, and no campaign stands above it."));
@@ -431,8 +575,11 @@ fn summary(book: &Book) -> Words {
     let place = if over.len() == 1 {
         "in one campaign.".to_owned()
     } else {
-        format!("in {} campaigns, {}% of it in one.", over.len(), number(100.0 * largest / above, 0))
+        format!(
+            "in {} campaigns, {}% of it in one.",
+            over.len(),
+            number(100.0 * largest / above, 0)
+        )
     };
     results.and(format!("{met}; ")).harm(sum(above)).and(format!(" went above target, {place}"))
 }
-

@@ -55,7 +55,11 @@ fn words(target: Option<Target>) -> String {
 
 fn read(form: &HashMap<String, String>) -> Result<Option<Target>, String> {
     let field = |name: &str| form.get(name).map_or("", String::as_str);
-    let needed = |text: &str| entry::amount(text, None)?.filter(|x| *x > 0.0).ok_or_else(|| "write a number above 0, or choose no target".to_owned());
+    let needed = |text: &str| {
+        entry::amount(text, None)?
+            .filter(|x| *x > 0.0)
+            .ok_or_else(|| "write a number above 0, or choose no target".to_owned())
+    };
     match field("kind") {
         "cpa" => Ok(Some(Target::Cpa(needed(field("cpa"))?))),
         "roas" => Ok(Some(Target::Roas(needed(field("roas"))?))),
@@ -64,23 +68,44 @@ fn read(form: &HashMap<String, String>) -> Result<Option<Target>, String> {
     }
 }
 
-async fn page(app: &App, member: &Member, params: &Params, campaign: Option<CampaignId>) -> Result<TargetsPage, PageError> {
+async fn page(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    campaign: Option<CampaignId>,
+) -> Result<TargetsPage, PageError> {
     let frame = Frame::new(member, Station::Targets, params);
     let base = frame.base();
     let book = book(&app.pool, member, params).await?;
     let days = params.only_period();
     let entry = match (campaign, &book) {
         (Some(id), Some(book)) => Some(book.entry(id)?),
-        (Some(_), None) => return Err(PageError::NotFound("There is no such campaign in this account.".into())),
+        (Some(_), None) => {
+            return Err(PageError::NotFound("There is no such campaign in this account.".into()));
+        }
         (None, _) => None,
     };
     let target = entry.map_or(member.account.target(), |e| e.campaign.own_target);
     let (kind, cpa, roas) = shown(target);
     let own = book.iter().flat_map(|b| &b.entries).filter(|e| e.campaign.own_target.is_some());
-    let own = own.map(|e| (e.campaign.name.clone(), words(e.target), format!("{base}/targets/{}{days}", e.campaign.id))).collect();
+    let own = own
+        .map(|e| {
+            (
+                e.campaign.name.clone(),
+                words(e.target),
+                format!("{base}/targets/{}{days}", e.campaign.id),
+            )
+        })
+        .collect();
     Ok(TargetsPage {
-        title: entry.map_or_else(|| "Target of the account".to_owned(), |e| format!("Target of {}", e.campaign.name)),
-        action: campaign.map_or_else(|| format!("{base}/targets{days}"), |id| format!("{base}/targets/{id}{days}")),
+        title: entry.map_or_else(
+            || "Target of the account".to_owned(),
+            |e| format!("Target of {}", e.campaign.name),
+        ),
+        action: campaign.map_or_else(
+            || format!("{base}/targets{days}"),
+            |id| format!("{base}/targets/{id}{days}"),
+        ),
         back: format!("{base}/spend{days}"),
         campaign: campaign.is_some(),
         cpa,
@@ -93,7 +118,14 @@ async fn page(app: &App, member: &Member, params: &Params, campaign: Option<Camp
     })
 }
 
-async fn refuse(app: &App, member: &Member, params: &Params, campaign: Option<CampaignId>, form: &HashMap<String, String>, wrong: String) -> Result<Response, PageError> {
+async fn refuse(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    campaign: Option<CampaignId>,
+    form: &HashMap<String, String>,
+    wrong: String,
+) -> Result<Response, PageError> {
     let mut page = page(app, member, params, campaign).await?;
     let field = |name: &str| form.get(name).cloned().unwrap_or_default();
     (page.cpa, page.roas, page.wrong) = (field("cpa"), field("roas"), Some(wrong));
@@ -106,22 +138,37 @@ async fn refuse(app: &App, member: &Member, params: &Params, campaign: Option<Ca
 }
 
 /// The account's target.
-pub async fn show(member: Member, State(app): State<App>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     page(&app, &member, &params, None).await
 }
 
 /// A campaign's own target.
-pub async fn edit(member: Member, State(app): State<App>, Path((_, id)): Path<(String, i64)>, params: Params) -> Result<impl IntoResponse, PageError> {
+pub async fn edit(
+    member: Member,
+    State(app): State<App>,
+    Path((_, id)): Path<(String, i64)>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
     page(&app, &member, &params, Some(CampaignId(id))).await
 }
 
 /// Sets the account's target.
-pub async fn set_default(Editor(member): Editor, State(app): State<App>, params: Params, Form(form): Form<HashMap<String, String>>) -> Result<Response, PageError> {
+pub async fn set_default(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    Form(form): Form<HashMap<String, String>>,
+) -> Result<Response, PageError> {
     match read(&form) {
         Ok(target) => accounts::set_default_target(&app.pool, member.account.id, target).await?,
         Err(wrong) => return refuse(&app, &member, &params, None, &form, wrong).await,
     }
-    Ok(Redirect::to(&format!("/accounts/{}/spend{}", member.account.slug, params.only_period())).into_response())
+    Ok(Redirect::to(&format!("/accounts/{}/spend{}", member.account.slug, params.only_period()))
+        .into_response())
 }
 
 /// Sets a campaign's own target.
@@ -133,8 +180,13 @@ pub async fn set_own(
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Response, PageError> {
     match read(&form) {
-        Ok(target) => accounts::set_target(&app.pool, member.account.id, CampaignId(id), target).await?,
-        Err(wrong) => return refuse(&app, &member, &params, Some(CampaignId(id)), &form, wrong).await,
+        Ok(target) => {
+            accounts::set_target(&app.pool, member.account.id, CampaignId(id), target).await?
+        }
+        Err(wrong) => {
+            return refuse(&app, &member, &params, Some(CampaignId(id)), &form, wrong).await;
+        }
     }
-    Ok(Redirect::to(&format!("/accounts/{}/spend{}", member.account.slug, params.only_period())).into_response())
+    Ok(Redirect::to(&format!("/accounts/{}/spend{}", member.account.slug, params.only_period()))
+        .into_response())
 }

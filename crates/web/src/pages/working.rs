@@ -56,7 +56,12 @@ fn subject(text: &str) -> Result<(Subject, Level), PageError> {
 }
 
 /// The working, as a page of its own or as the pop-over's content.
-pub async fn show(member: Member, State(app): State<App>, Fragment(fragment): Fragment, params: Params) -> Result<Response, PageError> {
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    Fragment(fragment): Fragment,
+    params: Params,
+) -> Result<Response, PageError> {
     let mut book = book_of_reports(&app.pool, &member, &params).await?;
     if !params.text("settled").is_empty()
         && let Some(window) = book.settled()
@@ -65,7 +70,10 @@ pub async fn show(member: Member, State(app): State<App>, Fragment(fragment): Fr
     }
     let (subject, level) = subject(params.text("of"))?;
     let all = rows(&app.pool, &book, level, Within::default()).await?;
-    let row = all.iter().find(|r| r.subject == subject).ok_or_else(|| PageError::NotFound("Nothing was counted for it in these days.".into()))?;
+    let row = all
+        .iter()
+        .find(|r| r.subject == subject)
+        .ok_or_else(|| PageError::NotFound("Nothing was counted for it in these days.".into()))?;
     let working = working(params.text("figure"), row, &all, &book)?;
     let body = WorkingFragment {
         working,
@@ -93,29 +101,68 @@ fn working(figure: &str, row: &Row, all: &[Row], book: &Book) -> Result<Working,
     let paid = |x: f64| format!("{} {currency}", money(x));
     let (spend, value) = (t.spend.to_units(), t.value.to_units());
     let number_of = |title, x: f64| (title, count(x));
-    let of = |title, formula, numbers, result: String, uncertain: String| Working { title, formula, numbers, result, uncertain };
+    let of = |title, formula, numbers, result: String, uncertain: String| Working {
+        title,
+        formula,
+        numbers,
+        result,
+        uncertain,
+    };
     let absent = || figures::ABSENT.to_owned();
     let counted = |x: f64| {
         let i = poisson(x, 0.95);
-        format!("If the same days came again, 95% of the time between {} and {} (Poisson).", number(i.low, 1), number(i.high, 1))
+        format!(
+            "If the same days came again, 95% of the time between {} and {} (Poisson).",
+            number(i.low, 1),
+            number(i.high, 1)
+        )
     };
     Ok(match figure {
-        "spend" => of("Spend", "sum of what the channel charged", vec![("Clicks", sum(t.clicks as f64)), ("CPC", figures::or_absent(t.cpc(), money))], paid(spend), EXACT.into()),
+        "spend" => of(
+            "Spend",
+            "sum of what the channel charged",
+            vec![("Clicks", sum(t.clicks as f64)), ("CPC", figures::or_absent(t.cpc(), money))],
+            paid(spend),
+            EXACT.into(),
+        ),
         "share" => {
             let total: f64 = all.iter().map(|r| r.tally.spend.to_units()).sum();
             let share = if total > 0.0 { format!("{}%", percent(spend / total)) } else { absent() };
-            of("Share of spend", "spend ÷ spend of all rows", vec![("Spend", paid(spend)), ("All rows", paid(total))], share, EXACT.into())
+            of(
+                "Share of spend",
+                "spend ÷ spend of all rows",
+                vec![("Spend", paid(spend)), ("All rows", paid(total))],
+                share,
+                EXACT.into(),
+            )
         }
-        "impressions" => of("Impressions", "times shown, as reported", vec![], sum(t.impressions as f64), EXACT.into()),
-        "clicks" => of("Clicks", "times clicked, as reported", vec![], sum(t.clicks as f64), EXACT.into()),
+        "impressions" => of(
+            "Impressions",
+            "times shown, as reported",
+            vec![],
+            sum(t.impressions as f64),
+            EXACT.into(),
+        ),
+        "clicks" => {
+            of("Clicks", "times clicked, as reported", vec![], sum(t.clicks as f64), EXACT.into())
+        }
         "ctr" => of(
             "Click-through rate (CTR)",
             "clicks ÷ impressions",
-            vec![number_of("Clicks", t.clicks as f64), number_of("Impressions", t.impressions as f64)],
+            vec![
+                number_of("Clicks", t.clicks as f64),
+                number_of("Impressions", t.impressions as f64),
+            ],
             figures::or_absent(t.ctr(), |x| format!("{}%", percent(x))),
             rate_range(t.clicks as f64, t.impressions as f64),
         ),
-        "cpc" => of("Cost per click (CPC)", "spend ÷ clicks", vec![("Spend", paid(spend)), number_of("Clicks", t.clicks as f64)], figures::or_absent(t.cpc(), paid), EXACT.into()),
+        "cpc" => of(
+            "Cost per click (CPC)",
+            "spend ÷ clicks",
+            vec![("Spend", paid(spend)), number_of("Clicks", t.clicks as f64)],
+            figures::or_absent(t.cpc(), paid),
+            EXACT.into(),
+        ),
         "cvr" => of(
             "Conversion rate (CVR)",
             "conversions ÷ clicks",
@@ -123,7 +170,13 @@ fn working(figure: &str, row: &Row, all: &[Row], book: &Book) -> Result<Working,
             figures::or_absent(t.cvr(), |x| format!("{}%", percent(x))),
             rate_range(t.conversions, t.clicks as f64),
         ),
-        "conversions" => of("Conversions", "results, by the day of their click", vec![], count(t.conversions), format!("{} {LATE}", counted(t.conversions))),
+        "conversions" => of(
+            "Conversions",
+            "results, by the day of their click",
+            vec![],
+            count(t.conversions),
+            format!("{} {LATE}", counted(t.conversions)),
+        ),
         "cpa" => of(
             "Cost per acquisition (CPA)",
             "spend ÷ conversions",
@@ -131,9 +184,30 @@ fn working(figure: &str, row: &Row, all: &[Row], book: &Book) -> Result<Working,
             figures::or_absent(t.cpa(), paid),
             cost_range(spend, t.conversions),
         ),
-        "value" => of("Conversion value", "sum of the values of its conversions", vec![number_of("Conversions", t.conversions), ("Value each", figures::or_absent(t.aov(), money))], paid(value), LATE.into()),
-        "roas" => of("Return on ad spend (ROAS)", "value ÷ spend", vec![("Value", paid(value)), ("Spend", paid(spend))], figures::or_absent(t.roas(), |x| number(x, 2)), value_range(t)),
-        "acos" => of("Advertising cost of sales (ACoS)", "spend ÷ value", vec![("Spend", paid(spend)), ("Value", paid(value))], figures::or_absent(t.acos(), |x| format!("{}%", percent(x))), value_range(t)),
+        "value" => of(
+            "Conversion value",
+            "sum of the values of its conversions",
+            vec![
+                number_of("Conversions", t.conversions),
+                ("Value each", figures::or_absent(t.aov(), money)),
+            ],
+            paid(value),
+            LATE.into(),
+        ),
+        "roas" => of(
+            "Return on ad spend (ROAS)",
+            "value ÷ spend",
+            vec![("Value", paid(value)), ("Spend", paid(spend))],
+            figures::or_absent(t.roas(), |x| number(x, 2)),
+            value_range(t),
+        ),
+        "acos" => of(
+            "Advertising cost of sales (ACoS)",
+            "spend ÷ value",
+            vec![("Spend", paid(spend)), ("Value", paid(value))],
+            figures::or_absent(t.acos(), |x| format!("{}%", percent(x))),
+            value_range(t),
+        ),
         "target" => of(
             "Target",
             if row.own_target { "set for this campaign" } else { "the account’s default" },
@@ -142,7 +216,9 @@ fn working(figure: &str, row: &Row, all: &[Row], book: &Book) -> Result<Working,
             "It is a decision, not a measurement.".into(),
         ),
         "excess" => excess(row, &paid),
-        "spend_change" | "conversions_change" | "cpa_change" | "roas_change" => change(figure, row, book)?,
+        "spend_change" | "conversions_change" | "cpa_change" | "roas_change" => {
+            change(figure, row, book)?
+        }
         other => return Err(PageError::NotFound(format!("There is no figure ‘{other}’."))),
     })
 }
@@ -151,14 +227,26 @@ fn excess(row: &Row, paid: &dyn Fn(f64) -> String) -> Working {
     let t = &row.tally;
     let spend = ("Spend", paid(t.spend.to_units()));
     let (formula, numbers) = match row.target {
-        Some(Target::Cpa(x)) => ("spend − conversions × target CPA", vec![spend, ("Conversions", count(t.conversions)), ("Target CPA", paid(x))]),
-        Some(Target::Roas(x)) => ("spend − value ÷ target ROAS", vec![spend, ("Value", paid(t.value.to_units())), ("Target ROAS", number(x, 2))]),
+        Some(Target::Cpa(x)) => (
+            "spend − conversions × target CPA",
+            vec![spend, ("Conversions", count(t.conversions)), ("Target CPA", paid(x))],
+        ),
+        Some(Target::Roas(x)) => (
+            "spend − value ÷ target ROAS",
+            vec![spend, ("Value", paid(t.value.to_units())), ("Target ROAS", number(x, 2))],
+        ),
         None => ("needs a target", vec![spend]),
     };
     let uncertain = row.judged.as_ref().and_then(|j| j.diagnosis.p_over).map_or(LATE.to_owned(), |p| {
         format!("That the true cost is above target has a probability of {}, from the settled days.", figures::probability(p))
     });
-    Working { title: "Excess", formula, numbers, result: figures::or_absent(row.excess(), |x| signed(x, paid)), uncertain }
+    Working {
+        title: "Excess",
+        formula,
+        numbers,
+        result: figures::or_absent(row.excess(), |x| signed(x, paid)),
+        uncertain,
+    }
 }
 
 fn change(figure: &str, row: &Row, book: &Book) -> Result<Working, PageError> {
@@ -172,16 +260,30 @@ fn change(figure: &str, row: &Row, book: &Book) -> Result<Working, PageError> {
     let (before, window) = row.against.as_ref().zip(book.period.against).ok_or_else(none)?;
     let (then, now) = (of(before), of(&row.tally));
     let ratio = now.zip(then).filter(|(_, t)| *t > 0.0).map(|(n, t)| n / t - 1.0);
-    let p = tiller_core::evidence::two_rates(row.tally.conversions, row.tally.spend.to_units(), before.conversions, before.spend.to_units());
+    let p = tiller_core::evidence::two_rates(
+        row.tally.conversions,
+        row.tally.spend.to_units(),
+        before.conversions,
+        before.spend.to_units(),
+    );
     let uncertain = match figure {
         "spend_change" => EXACT.to_owned(),
-        _ if p < 0.05 => format!("Conversions for the money differ by more than chance explains (p {}).", number(p.max(0.001), 3)),
-        _ => format!("Chance alone could explain the difference in conversions for the money (p {}).", number(p, 2)),
+        _ if p < 0.05 => format!(
+            "Conversions for the money differ by more than chance explains (p {}).",
+            number(p.max(0.001), 3)
+        ),
+        _ => format!(
+            "Chance alone could explain the difference in conversions for the money (p {}).",
+            number(p, 2)
+        ),
     };
     Ok(Working {
         title,
         formula: "now ÷ before − 1",
-        numbers: vec![("Now", figures::or_absent(now, money)), ("Before", format!("{} ({})", figures::or_absent(then, money), span(window)))],
+        numbers: vec![
+            ("Now", figures::or_absent(now, money)),
+            ("Before", format!("{} ({})", figures::or_absent(then, money), span(window))),
+        ],
         result: figures::or_absent(ratio, |x| format!("{}%", signed(x * 100.0, |x| number(x, 0)))),
         uncertain,
     })
@@ -189,14 +291,25 @@ fn change(figure: &str, row: &Row, book: &Book) -> Result<Working, PageError> {
 
 fn rate_range(successes: f64, trials: f64) -> String {
     wilson(successes, trials, 0.95).map_or("Nothing to compute it from yet.".into(), |i| {
-        format!("95% of the time the true rate lies between {}% and {}% (Wilson).", percent(i.low), percent(i.high))
+        format!(
+            "95% of the time the true rate lies between {}% and {}% (Wilson).",
+            percent(i.low),
+            percent(i.high)
+        )
     })
 }
 
 fn cost_range(spend: f64, conversions: f64) -> String {
     match cost_per_conversion(spend, conversions, 0.95) {
-        (low, Some(high)) => format!("With 95% confidence between {} and {} (exact Poisson). {LATE}", money(low), money(high)),
-        (_, None) => format!("No conversion yet: the true CPA is at least {} with 95% confidence (rule of three).", money(least_cost_without_conversions(spend))),
+        (low, Some(high)) => format!(
+            "With 95% confidence between {} and {} (exact Poisson). {LATE}",
+            money(low),
+            money(high)
+        ),
+        (_, None) => format!(
+            "No conversion yet: the true CPA is at least {} with 95% confidence (rule of three).",
+            money(least_cost_without_conversions(spend))
+        ),
     }
 }
 
@@ -205,7 +318,11 @@ fn value_range(t: &Tally) -> String {
     match (t.roas(), t.conversions > 0.0) {
         (Some(roas), true) => {
             let scale = |n: f64| number(roas * n / t.conversions, 2);
-            format!("From the number of conversions alone, ROAS lies between {} and {} with 95% confidence. {LATE}", scale(i.low), scale(i.high))
+            format!(
+                "From the number of conversions alone, ROAS lies between {} and {} with 95% confidence. {LATE}",
+                scale(i.low),
+                scale(i.high)
+            )
         }
         _ => "No conversion yet.".into(),
     }

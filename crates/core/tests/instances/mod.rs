@@ -1,0 +1,222 @@
+//! Random allocation problems, and what any answer to them has to keep.
+#![allow(dead_code)]
+
+use tiller_core::allocation::{
+    Answer, Goal, Group, Limits, Line, Problem, Response, Solved, Total, Use,
+};
+
+/// A small generator of our own, so that a seed names an instance for good: xorshift64* (Vigna 2016).
+pub struct Random(u64);
+
+impl Random {
+    pub fn new(seed: u64) -> Self {
+        Self(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1)
+    }
+    pub fn next(&mut self) -> f64 {
+        self.0 ^= self.0 >> 12;
+        self.0 ^= self.0 << 25;
+        self.0 ^= self.0 >> 27;
+        (self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 11) as f64 / (1u64 << 53) as f64
+    }
+    pub fn between(&mut self, low: f64, high: f64) -> f64 {
+        low + (high - low) * self.next()
+    }
+    fn chance(&mut self, p: f64) -> bool {
+        self.next() < p
+    }
+
+    pub fn constant(&mut self) -> Response {
+        Response::Constant { cpc: self.between(0.3, 6.0), cvr: self.between(0.005, 0.2) }
+    }
+    pub fn power(&mut self) -> Response {
+        Response::Power { scale: self.between(0.05, 3.0), elasticity: self.between(0.15, 0.92) }
+    }
+    pub fn saturating(&mut self) -> Response {
+        Response::Saturating { limit: self.between(1.0, 60.0), half_at: self.between(10.0, 400.0) }
+    }
+
+    fn lines(&mut self, n: usize, mut response: impl FnMut(&mut Self) -> Response) -> Vec<Line> {
+        (0..n)
+            .map(|i| {
+                let current = self.between(5.0, 200.0);
+                let floor = if self.chance(0.3) { self.between(0.0, 0.5) * current } else { 0.0 };
+                Line {
+                    id: format!("line {i}"),
+                    group: None,
+                    current,
+                    value_per_conversion: Some(self.between(10.0, 120.0)),
+                    margin: Some(self.between(0.2, 0.9)),
+                    cpc: Some(self.between(0.3, 4.0)),
+                    response: response(self),
+                    floor,
+                    ceiling: if self.chance(0.4) {
+                        Some(floor + self.between(0.2, 2.0) * current)
+                    } else {
+                        None
+                    },
+                }
+            })
+            .collect()
+    }
+
+    /// Two groups, one of them with a group inside.
+    fn grouped(&mut self, mut lines: Vec<Line>) -> (Vec<Line>, Vec<Group>) {
+        let names = ["a", "b", "c"];
+        for line in &mut lines {
+            let pick = (self.next() * 4.0) as usize;
+            line.group = names.get(pick).map(|n| (*n).to_owned());
+        }
+        let sum = |name: &str| {
+            lines
+                .iter()
+                .filter(|l| l.group.as_deref() == Some(name))
+                .map(|l| l.current)
+                .sum::<f64>()
+        };
+        let mut group = |id: &str, parent: Option<&str>, of: f64| Group {
+            id: id.into(),
+            parent: parent.map(str::to_owned),
+            floor: if self.chance(0.5) { Some(self.between(0.0, 0.6) * of) } else { None },
+            ceiling: if self.chance(0.5) { Some(self.between(0.7, 1.6) * of) } else { None },
+            ..Group::default()
+        };
+        let groups = vec![
+            group("a", None, sum("a") + sum("c")),
+            group("b", None, sum("b")),
+            group("c", Some("a"), sum("c")),
+        ];
+        (lines, groups)
+    }
+
+    fn problem(&mut self, lines: Vec<Line>) -> Problem {
+        let (lines, groups) = self.grouped(lines);
+        let present: f64 = lines.iter().map(|l| l.current).sum();
+        let spend = if self.chance(0.5) { Use::All } else { Use::UpTo };
+        Problem {
+            goal: Goal::Conversions,
+            total: Total { amount: present * self.between(0.7, 1.4), spend },
+            step: 0.0,
+            days: 1.0,
+            lines,
+            groups,
+            limits: Limits {
+                max_change: if self.chance(0.3) { Some(self.between(0.2, 0.8)) } else { None },
+                ..Limits::default()
+            },
+        }
+    }
+
+    pub fn constant_problem(&mut self) -> Problem {
+        let lines = self.lines(12, Self::constant);
+        let mut p = self.problem(lines);
+        if self.chance(0.4) {
+            p.limits.max_cpa = Some(self.between(15.0, 80.0));
+        }
+        p
+    }
+
+    pub fn mixed_problem(&mut self) -> Problem {
+        let lines = self.lines(14, |r| match (r.next() * 3.0) as usize {
+            0 => r.constant(),
+            1 => r.power(),
+            _ => r.saturating(),
+        });
+        let mut p = self.problem(lines);
+        p.days = if self.chance(0.5) { 28.0 } else { 1.0 };
+        if self.chance(0.3) {
+            p.goal = Goal::Value;
+        } else if self.chance(0.3) {
+            p.limits.max_cpa = Some(self.between(8.0, 40.0));
+        }
+        p
+    }
+
+    /// Curves only, without groups or limits: marginals must be equal.
+    pub fn smooth_problem(&mut self, n: usize) -> Problem {
+        let mut lines = self.lines(n, |r| if r.chance(0.5) { r.power() } else { r.saturating() });
+        for line in &mut lines {
+            line.floor = 0.0;
+            line.ceiling = None;
+        }
+        let total = lines.iter().map(|l| l.current).sum();
+        Problem {
+            goal: Goal::Conversions,
+            total: Total { amount: total, spend: Use::All },
+            step: 0.0,
+            days: 1.0,
+            lines,
+            groups: Vec::new(),
+            limits: Limits::default(),
+        }
+    }
+}
+
+/// The answer, if the limits can be kept.
+pub fn solved(p: &Problem) -> Option<Solved> {
+    match p.answer().expect("the instances make sense") {
+        Answer::Optimal(s) => Some(s),
+        Answer::Infeasible { .. } => None,
+    }
+}
+
+/// Lines of a group and of the groups inside it.
+pub fn members(p: &Problem, group: &str) -> Vec<usize> {
+    fn inside(p: &Problem, at: Option<&String>, group: &str) -> bool {
+        at.is_some_and(|id| {
+            id == group
+                || inside(
+                    p,
+                    p.groups.iter().find(|g| g.id == *id).and_then(|g| g.parent.as_ref()),
+                    group,
+                )
+        })
+    }
+    (0..p.lines.len()).filter(|&i| inside(p, p.lines[i].group.as_ref(), group)).collect()
+}
+
+/// Every limit kept to a millionth of a unit.
+pub fn assert_limits_kept(p: &Problem, s: &Solved) {
+    const SLACK: f64 = 1e-6;
+    let scale = 1.0 + p.total.amount;
+    for (line, a) in p.lines.iter().zip(&s.lines) {
+        assert!(a.budget >= line.floor - SLACK, "{}: {} below {}", line.id, a.budget, line.floor);
+        assert!(line.ceiling.is_none_or(|c| a.budget <= c + SLACK), "{}", line.id);
+        if let Some(x) = p.limits.max_change {
+            assert!((a.budget - line.current).abs() <= x * line.current + SLACK, "{}", line.id);
+        }
+    }
+    assert!(s.totals.budget <= p.total.amount + SLACK);
+    if p.total.spend == Use::All && p.goal != Goal::LeastSpend {
+        assert!(
+            (s.totals.budget - p.total.amount).abs() <= SLACK,
+            "{} of {}",
+            s.totals.budget,
+            p.total.amount
+        );
+    }
+    for g in &p.groups {
+        let sum: f64 = members(p, &g.id).into_iter().map(|i| s.lines[i].budget).sum();
+        assert!(
+            g.floor.is_none_or(|f| sum >= f - SLACK),
+            "group {}: {sum} below {:?}",
+            g.id,
+            g.floor
+        );
+        assert!(
+            g.ceiling.is_none_or(|c| sum <= c + SLACK),
+            "group {}: {sum} above {:?}",
+            g.id,
+            g.ceiling
+        );
+    }
+    if let Some(cpa) = p.limits.max_cpa {
+        assert!(
+            s.totals.budget <= cpa * s.totals.conversions + SLACK * scale,
+            "CPA {:?}",
+            s.totals.cpa()
+        );
+    }
+    if let Some(n) = p.limits.min_conversions {
+        assert!(s.totals.conversions >= n - SLACK * n.max(1.0));
+    }
+}
