@@ -10,7 +10,7 @@ pub fn amount(text: &str, base: Option<f64>) -> Result<Option<f64>, String> {
     if let Some(percent) = text.strip_suffix('%') {
         let x = plain(percent).ok_or_else(wrong)? / 100.0;
         return match (percent.starts_with(['+', '-']), base) {
-            (true, Some(base)) => Ok(Some(base * (1.0 + x))),
+            (true, Some(base)) => Ok(Some(base + base * x)),
             (true, None) => {
                 Err("there is nothing here that a percentage could be added to; write the amount"
                     .into())

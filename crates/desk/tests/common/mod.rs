@@ -1,0 +1,95 @@
+//! Accounts and reports for tests against a real database.
+#![allow(dead_code)]
+
+use bytes::Bytes;
+use chrono::NaiveDate;
+use tiller_channel::report::{Mapping, ReportWriter};
+use tiller_core::Target;
+use tiller_desk::book::{Book, PeriodChoice};
+use tiller_desk::reports::{self, ReportImport};
+use tiller_desk::{Account, PgPool, accounts};
+use tiller_market::world::AMBERFOLD;
+use tiller_market::{World, sim};
+use tiller_store::people::NewAccount;
+
+pub fn day(text: &str) -> NaiveDate {
+    text.parse().unwrap()
+}
+
+/// An account in euros with a target CPA of 30.
+pub async fn account(pool: &PgPool, slug: &str) -> Account {
+    let new = NewAccount {
+        slug,
+        name: "Amberfold Test",
+        currency: "EUR",
+        time_zone: "Europe/Copenhagen",
+    };
+    let id = accounts::add(pool, &new).await.unwrap();
+    accounts::set_default_target(pool, id, Some(Target::Cpa(30.0))).await.unwrap();
+    accounts::by_slug(pool, slug).await.unwrap()
+}
+
+pub async fn import(pool: &PgPool, account: &Account, text: &str) -> ReportImport {
+    import_as(pool, account, text, |_| {}, false).await.unwrap()
+}
+
+pub async fn import_as(
+    pool: &PgPool,
+    account: &Account,
+    text: &str,
+    adjust: impl FnOnce(&mut Mapping),
+    only_good: bool,
+) -> Result<ReportImport, tiller_desk::DeskError> {
+    let pieces: Vec<_> = text
+        .as_bytes()
+        .chunks(1000)
+        .map(|c| Ok::<_, std::io::Error>(Bytes::copy_from_slice(c)))
+        .collect();
+    reports::import_now(pool, account, "test.csv", futures::stream::iter(pieces), adjust, only_good)
+        .await
+}
+
+pub const HEADER: &str = "date,channel,campaign,ad_group,kind,item,match_type,impressions,clicks,spend,conversions,value,currency\n";
+
+/// A row of a small report.
+pub fn row(
+    date: &str,
+    campaign: &str,
+    item: &str,
+    clicks: u32,
+    spend: &str,
+    conversions: &str,
+) -> String {
+    format!(
+        "{date},Findle,{campaign},Group,keyword,{item},exact,{},{clicks},{spend},{conversions},0,EUR\n",
+        clicks * 20
+    )
+}
+
+pub async fn book(pool: &PgPool, account: &Account) -> Book {
+    Book::load(pool, account, PeriodChoice::default()).await.unwrap().unwrap()
+}
+
+/// An account of the demo world with its whole history imported.
+pub async fn demo_account(pool: &PgPool, key: &str, last: NaiveDate) -> Account {
+    let world = World::parse(AMBERFOLD).unwrap();
+    let from = world.accounts.iter().find(|a| a.key == key).unwrap();
+    let new = NewAccount {
+        slug: key,
+        name: &from.name,
+        currency: &from.currency,
+        time_zone: &from.time_zone,
+    };
+    let id = accounts::add(pool, &new).await.unwrap();
+    let target = from.target_cpa.map(Target::Cpa).or(from.target_roas.map(Target::Roas));
+    accounts::set_default_target(pool, id, target).await.unwrap();
+    let account = accounts::by_slug(pool, key).await.unwrap();
+    let mut writer = ReportWriter::new(Vec::new(), from.currency.parse().unwrap()).unwrap();
+    for row in sim::report(&world, from, last) {
+        writer.write(&row).unwrap();
+    }
+    let text = String::from_utf8(writer.finish().unwrap()).unwrap();
+    let done = import(pool, &account, &text).await;
+    assert_eq!(done.state, reports::ImportState::Done, "{:?}", done.message);
+    account
+}

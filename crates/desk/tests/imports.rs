@@ -1,0 +1,256 @@
+//! Report import against a real database: what goes in comes out, once, whatever happens on the way.
+
+mod common;
+
+use common::{HEADER, account, book, day, import, import_as, row};
+use tiller_core::{Micros, Tally, Window};
+use tiller_desk::reports::{self, ImportState};
+use tiller_desk::{DeskError, PgPool};
+use tiller_store::MIGRATIONS;
+use tiller_store::facts::items;
+
+fn three_days() -> Vec<String> {
+    ["2026-11-01", "2026-11-02", "2026-11-03"]
+        .iter()
+        .flat_map(|d| {
+            [
+                row(d, "Spring", "course", 10, "25.5", "2"),
+                row(d, "Spring", "class", 4, "8", "0.5"),
+                row(d, "Own", "name", 5, "3.25", "1"),
+            ]
+        })
+        .collect()
+}
+
+async fn everything(
+    pool: &PgPool,
+    account: &tiller_desk::Account,
+) -> (Tally, Vec<(String, Tally)>) {
+    let window = Window::new(day("2026-01-01"), day("2026-12-31")).unwrap();
+    let Ok(Some(book)) = tiller_desk::book::Book::load(pool, account, Default::default()).await
+    else {
+        return Default::default();
+    };
+    let mut parts: Vec<_> = items(pool, account.id, None, window)
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|i| (i.name, i.tally))
+        .collect();
+    parts.sort_by(|a, b| a.0.cmp(&b.0));
+    (book.total(window), parts)
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_goes_in_comes_out(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let done = import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
+    assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 9, 0));
+    assert_eq!(reports::covered(&done), Some((day("2026-11-01"), day("2026-11-03"))));
+    let (total, parts) = everything(&pool, &account).await;
+    assert_eq!(
+        total,
+        Tally {
+            impressions: 1140,
+            clicks: 57,
+            spend: Micros::parse("110.25").unwrap(),
+            conversions: 10.5,
+            value: Micros::ZERO
+        }
+    );
+    assert_eq!(
+        parts.iter().map(|p| p.1).sum::<Tally>(),
+        total,
+        "the rollup and the facts tell the same"
+    );
+    assert_eq!(parts.len(), 3);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn importing_again_or_in_another_order_changes_nothing(pool: PgPool) {
+    let (a, b) = (account(&pool, "a").await, account(&pool, "b").await);
+    let mut rows = three_days();
+    import(&pool, &a, &format!("{HEADER}{}", rows.concat())).await;
+    let first = everything(&pool, &a).await;
+    import(&pool, &a, &format!("{HEADER}{}", rows.concat())).await;
+    assert_eq!(everything(&pool, &a).await, first);
+    rows.reverse();
+    rows.swap(1, 4);
+    import(&pool, &b, &format!("{HEADER}{}", rows.concat())).await;
+    assert_eq!(everything(&pool, &b).await, first);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_day_is_replaced_and_can_be_had_back(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
+    let before = everything(&pool, &account).await;
+    // The class is gone from the new report of the day, and the campaign Own is not in it at all.
+    let restated = import(
+        &pool,
+        &account,
+        &format!("{HEADER}{}", row("2026-11-02", "Spring", "course", 12, "30", "4")),
+    )
+    .await;
+    let (total, _) = everything(&pool, &account).await;
+    assert_eq!(total.clicks, 57 - 14 + 12);
+    assert_eq!(total.conversions, 10.5 - 2.5 + 4.0);
+    reports::undo(&pool, &account, restated.id).await.unwrap();
+    assert_eq!(everything(&pool, &account).await, before);
+    assert!(matches!(
+        reports::undo(&pool, &account, restated.id).await,
+        Err(DeskError::Invalid(_))
+    ));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn undoing_goes_backwards_and_leaves_nothing(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let first = import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
+    let second = import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
+    let refused = reports::undo(&pool, &account, first.id).await.unwrap_err().to_string();
+    assert!(refused.contains("test.csv"), "{refused}");
+    reports::undo(&pool, &account, second.id).await.unwrap();
+    reports::undo(&pool, &account, first.id).await.unwrap();
+    assert_eq!(everything(&pool, &account).await, Default::default());
+    let names: i64 =
+        sqlx::query_scalar("SELECT (SELECT count(*) FROM campaign) + (SELECT count(*) FROM item)")
+            .fetch_one(&pool)
+            .await
+            .unwrap();
+    assert_eq!(names, 0, "names that nothing is counted for go too");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let text = format!(
+        "{HEADER}{}{}{}",
+        row("2026-11-01", "Spring", "course", 10, "25.5", "2"),
+        "2026-13-01,Findle,Spring,Group,keyword,class,exact,1,many,1,0,0,EUR\n",
+        row("2026-11-01", "Spring", "other", 1, "1", "0")
+    );
+    let id = {
+        let stream =
+            futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(text.clone()))]);
+        let id = reports::upload(&pool, &account, None, "two.csv", stream).await.unwrap();
+        let mapping = reports::preview(&pool, &account, id).await.unwrap().mapping;
+        reports::start(&pool, &account, id, &mapping).await.unwrap();
+        id
+    };
+    assert!(reports::run_next(&pool).await.unwrap());
+    let import = reports::get(&pool, &account, id).await.unwrap();
+    assert_eq!((import.state, import.error_count), (ImportState::Decide, 2));
+    let errors = reports::errors(&pool, &account, id, 10).await.unwrap();
+    assert_eq!(
+        (errors[0].line, errors[0].column.as_str(), errors[0].found.as_str()),
+        (3, "date", "2026-13-01")
+    );
+    assert_eq!(
+        (errors[1].column.as_str(), errors[1].expected.as_str()),
+        ("clicks", "a whole number of 0 or more")
+    );
+    assert_eq!(
+        everything(&pool, &account).await,
+        Default::default(),
+        "nothing is written before the person decides"
+    );
+    reports::accept_good(&pool, &account, id).await.unwrap();
+    assert!(reports::run_next(&pool).await.unwrap());
+    assert_eq!(everything(&pool, &account).await.0.clicks, 11);
+    assert!(!reports::run_next(&pool).await.unwrap(), "the queue is empty");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn doubles_are_refused_together(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let text = format!(
+        "{HEADER}{}{}{}",
+        row("2026-11-01", "Spring", "course", 10, "25.5", "2"),
+        row("2026-11-01", "Spring", "class", 1, "1", "0"),
+        row("2026-11-01", "Spring", "course", 10, "25.5", "2")
+    );
+    let done = import_as(&pool, &account, &text, |_| {}, true).await.unwrap();
+    assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 1, 2));
+    let lines: Vec<i64> = reports::errors(&pool, &account, done.id, 10)
+        .await
+        .unwrap()
+        .iter()
+        .map(|e| e.line)
+        .collect();
+    assert_eq!(lines, [2, 4]);
+    assert_eq!(everything(&pool, &account).await.0.clicks, 1);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn another_currency_is_refused_with_the_way_out(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let crowns = format!("{HEADER}{}", three_days().concat()).replace("EUR", "NOK");
+    let done = import_as(&pool, &account, &crowns, |_| {}, true).await.unwrap();
+    assert_eq!((done.rows_kept, done.error_count), (0, 9));
+    let plain = "date,campaign,impressions,clicks,spend,conversions\n2026-11-01,Spring,10,1,1,0\n";
+    let chosen = import_as(
+        &pool,
+        &account,
+        plain,
+        |m| {
+            m.channel = Some("Findle".into());
+            m.currency = Some("NOK".into())
+        },
+        false,
+    )
+    .await;
+    assert!(chosen.unwrap_err().to_string().contains("convert the money"));
+    let none = import_as(&pool, &account, plain, |_| {}, false).await;
+    assert!(none.unwrap_err().to_string().contains("name the channel"));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_mapping_is_remembered_for_its_source(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let text = "day;Kampagne;impr;clicks;cost;orders\n1.11.2026;Spring;1.000;10;25,50;2\n";
+    let adjust = |m: &mut tiller_channel::report::Mapping| {
+        m.columns[1] = Some(tiller_channel::report::Column::Campaign);
+        m.channel = Some("Findle".into());
+    };
+    let done = import_as(&pool, &account, text, adjust, false).await.unwrap();
+    assert_eq!(done.state, ImportState::Done, "{:?}", done.message);
+    let again = import(&pool, &account, &text.replace("1.11.", "2.11.")).await;
+    assert_eq!(again.state, ImportState::Done, "the second time needs no help");
+    let total = book(&pool, &account)
+        .await
+        .total(Window::new(day("2026-11-01"), day("2026-11-02")).unwrap());
+    assert_eq!((total.impressions, total.spend), (2000, Micros::parse("51").unwrap()));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_worker_that_died_is_replaced(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let text = format!("{HEADER}{}", three_days().concat());
+    let stream = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(text))]);
+    let id = reports::upload(&pool, &account, None, "x.csv", stream).await.unwrap();
+    let mapping = reports::preview(&pool, &account, id).await.unwrap().mapping;
+    reports::start(&pool, &account, id, &mapping).await.unwrap();
+    assert!(tiller_store::imports::claim(&pool).await.unwrap().is_some());
+    assert!(!reports::run_next(&pool).await.unwrap(), "a living worker keeps its claim");
+    sqlx::query("UPDATE report_import SET claimed_at = now() - interval '2 minutes'")
+        .execute(&pool)
+        .await
+        .unwrap();
+    assert!(reports::run_next(&pool).await.unwrap());
+    assert_eq!(reports::get(&pool, &account, id).await.unwrap().state, ImportState::Done);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn accounts_do_not_see_each_other(pool: PgPool) {
+    let (a, b) = (account(&pool, "a").await, account(&pool, "b").await);
+    let done = import(&pool, &a, &format!("{HEADER}{}", three_days().concat())).await;
+    assert!(matches!(reports::get(&pool, &b, done.id).await, Err(DeskError::NotFound(_))));
+    assert!(matches!(reports::undo(&pool, &b, done.id).await, Err(DeskError::Invalid(_))));
+    assert_eq!(everything(&pool, &b).await, Default::default());
+    let campaign = book(&pool, &a).await.entries[0].campaign.id;
+    assert!(matches!(
+        tiller_desk::accounts::set_target(&pool, b.id, campaign, None).await,
+        Err(DeskError::NotFound(_))
+    ));
+}
