@@ -1,6 +1,6 @@
 //! Who asks, and for which account: a handler that takes one of these can't forget to check.
 
-use axum::extract::{FromRequestParts, RawPathParams};
+use axum::extract::{FromRequestParts, OriginalUri, RawPathParams};
 use axum::http::request::Parts;
 use tiller_desk::{Account, Person, PersonId, Role, sign_in};
 use tower_sessions::Session;
@@ -31,7 +31,11 @@ impl FromRequestParts<App> for SignedIn {
             Some(id) => sign_in::person(&app.pool, id).await?,
             None => None,
         };
-        let next = parts.uri.path_and_query().map_or("/", |p| p.as_str()).to_owned();
+        // The address as it was asked for: a nested router sees only its own part.
+        let OriginalUri(uri) = OriginalUri::from_request_parts(parts, app)
+            .await
+            .unwrap_or_else(|never| match never {});
+        let next = uri.path_and_query().map_or("/", |p| p.as_str()).to_owned();
         person.map(|person| Self { person }).ok_or(PageError::SignInFirst { next })
     }
 }
@@ -92,5 +96,23 @@ impl<S: Send + Sync> FromRequestParts<S> for Fragment {
     type Rejection = std::convert::Infallible;
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Self::Rejection> {
         Ok(Self(parts.headers.contains_key("hx-request")))
+    }
+}
+
+/// The id of the thing in the address.
+#[derive(Clone, Copy, Debug)]
+pub struct Id(pub i64);
+
+impl FromRequestParts<App> for Id {
+    type Rejection = PageError;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
+        let path = RawPathParams::from_request_parts(parts, app)
+            .await
+            .map_err(|e| PageError::Internal(e.to_string()))?;
+        let text = path.iter().find(|(name, _)| *name == "id").map_or("", |(_, text)| text);
+        text.parse().map(Self).map_err(|_| {
+            PageError::NotFound(format!("‘{text}’ is not the number of anything here."))
+        })
     }
 }

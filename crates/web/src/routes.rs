@@ -22,7 +22,7 @@ pub fn router(app: App) -> Router {
         .route("/spend.csv", get(spend::csv))
         .route("/working", get(working::show))
         .route("/targets", get(targets::show).post(targets::set_default))
-        .route("/targets/{campaign}", get(targets::edit).post(targets::set_own))
+        .route("/targets/{id}", get(targets::edit).post(targets::set_own))
         .route("/causes", get(causes::ranked))
         .route("/causes/campaigns/{id}", get(causes::campaign))
         .route("/causes/ad-groups/{id}", get(causes::ad_group))

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use chrono::NaiveDate;
-use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use clap::{ArgGroup, Args, CommandFactory, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 
 use crate::settings::Flags;
@@ -120,7 +120,7 @@ struct Allocate {
 }
 
 #[derive(Debug, Args)]
-#[group(id = "target", required = true, multiple = false, args = ["target_cpa", "target_roas"])]
+#[command(group(ArgGroup::new("target").required(true)))]
 struct Diagnose {
     /// The report, as CSV, or - for standard input.
     report: PathBuf,
@@ -131,10 +131,10 @@ struct Diagnose {
     #[arg(long)]
     ad_group: Option<String>,
     /// What a conversion may cost.
-    #[arg(long)]
+    #[arg(long, group = "target")]
     target_cpa: Option<f64>,
     /// What a unit of spend has to return.
-    #[arg(long)]
+    #[arg(long, group = "target")]
     target_roas: Option<f64>,
     /// First day looked at.
     #[arg(long)]

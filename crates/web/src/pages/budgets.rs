@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Form;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::allocation::{Answer, Goal, HeldBy, Response as Curve, Solved, Totals, Use};
@@ -18,7 +18,7 @@ use tiller_desk::{CampaignId, DeskError, PlanId};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Member};
+use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::spend::NoReports;
 use crate::pages::{book, book_of_reports, csv_file, download, plain};
@@ -316,7 +316,7 @@ pub async fn create(
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
@@ -345,8 +345,8 @@ async fn page(
 pub async fn solve(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
-    crate::extract::Fragment(fragment): crate::extract::Fragment,
+    Id(id): Id,
+    Fragment(fragment): Fragment,
     params: Params,
     Form(mut fields): Form<Fields>,
 ) -> Result<Response, PageError> {
@@ -376,7 +376,7 @@ pub async fn solve(
 pub async fn save(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
     Form(fields): Form<Fields>,
 ) -> Result<Response, PageError> {
@@ -408,7 +408,7 @@ pub async fn save(
 pub async fn duplicate(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Redirect, PageError> {
     let copy = desk::duplicate(&app.pool, &member.account, member.person.id, PlanId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets/{copy}", member.account.slug)))
@@ -418,7 +418,7 @@ pub async fn duplicate(
 pub async fn remove(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Redirect, PageError> {
     desk::remove(&app.pool, &member.account, PlanId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets", member.account.slug)))
@@ -715,7 +715,7 @@ fn compared(s: &Solved) -> Vec<Compared> {
 pub async fn csv(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Response, PageError> {
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
     let contradiction = || {
@@ -762,7 +762,7 @@ pub async fn csv(
 pub async fn json(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Response, PageError> {
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
     let text = serde_json::to_string_pretty(&opened.file)

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::Target;
 use tiller_core::evidence::wilson;
@@ -17,7 +17,7 @@ use tiller_desk::{AdGroupId, CampaignId, ItemId};
 use crate::App;
 use crate::chart::{BridgeChart, DayChart, Ladder};
 use crate::error::PageError;
-use crate::extract::Member;
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::spend::{NoReports, href, key};
 use crate::pages::{book, book_of_reports};
@@ -178,7 +178,7 @@ fn cost_text(j: &Judged) -> String {
 pub async fn campaign(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
     examine(&app, &member, &params, Subject::Campaign(CampaignId(id))).await
@@ -188,7 +188,7 @@ pub async fn campaign(
 pub async fn ad_group(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
     examine(&app, &member, &params, Subject::AdGroup(AdGroupId(id))).await
@@ -198,7 +198,7 @@ pub async fn ad_group(
 pub async fn item(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
     examine(&app, &member, &params, Subject::Item(ItemId(id))).await

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Form;
-use axum::extract::{Multipart, Path, State};
+use axum::extract::{Multipart, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_channel::report::{Column, DateOrder, Dialect, Mapping};
@@ -15,7 +15,7 @@ use tiller_desk::{DeskError, ImportId};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Member};
+use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::csv_file;
 use crate::params::Params;
@@ -204,7 +204,7 @@ pub async fn upload(
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     Fragment(fragment): Fragment,
     params: Params,
 ) -> Result<Response, PageError> {
@@ -318,7 +318,7 @@ fn read_mapping(form: &HashMap<String, String>, fields: usize, delimiter: char) 
 pub async fn start(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Response, PageError> {
@@ -348,7 +348,7 @@ fn back(member: &Member, id: i64) -> Response {
 pub async fn accept(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Response, PageError> {
     desk::accept_good(&app.pool, &member.account, ImportId(id)).await?;
     app.wake.notify_one();
@@ -359,7 +359,7 @@ pub async fn accept(
 pub async fn drop_import(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Response, PageError> {
     desk::drop_import(&app.pool, &member.account, ImportId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/reports", member.account.slug)).into_response())
@@ -369,7 +369,7 @@ pub async fn drop_import(
 pub async fn undo(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Response, PageError> {
     desk::undo(&app.pool, &member.account, ImportId(id)).await?;
     Ok(back(&member, id))
@@ -379,7 +379,7 @@ pub async fn undo(
 pub async fn errors_csv(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
 ) -> Result<Response, PageError> {
     desk::get(&app.pool, &member.account, ImportId(id)).await?;
     let errors = desk::errors(&app.pool, &member.account, ImportId(id), usize::MAX >> 1).await?;

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Form;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::Target;
@@ -13,7 +13,7 @@ use tiller_desk::{CampaignId, accounts, entry};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Member};
+use crate::extract::{Editor, Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::book;
 use crate::params::Params;
@@ -150,7 +150,7 @@ pub async fn show(
 pub async fn edit(
     member: Member,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
     page(&app, &member, &params, Some(CampaignId(id))).await
@@ -175,7 +175,7 @@ pub async fn set_default(
 pub async fn set_own(
     Editor(member): Editor,
     State(app): State<App>,
-    Path((_, id)): Path<(String, i64)>,
+    Id(id): Id,
     params: Params,
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Response, PageError> {

@@ -1,0 +1,164 @@
+//! The command line over files: answers, messages, exit codes.
+
+use std::io::Write;
+use std::process::{Command, Output, Stdio};
+
+fn run(args: &[&str], input: &str) -> Output {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_gold-tiller"))
+        .args(args)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    // A program that refuses its arguments does not read; its answer is what is looked at.
+    child.stdin.take().unwrap().write_all(input.as_bytes()).ok();
+    child.wait_with_output().unwrap()
+}
+
+fn out(o: &Output) -> String {
+    String::from_utf8(o.stdout.clone()).unwrap()
+}
+fn err(o: &Output) -> String {
+    String::from_utf8(o.stderr.clone()).unwrap()
+}
+
+const PLAN: &str = r#"{"format":"gold-tiller/plan@1","currency":"EUR","goal":"conversions","total":{"amount":100,"use":"all"},
+ "lines":[{"id":"search","current":50,"response":{"kind":"power","scale":1.0,"elasticity":0.5}},
+          {"id":"feed","current":50,"floor":0,"response":{"kind":"power","scale":2.0,"elasticity":0.5}}]}"#;
+
+#[test]
+fn a_plan_is_solved() {
+    let o = run(&["allocate", "-"], PLAN);
+    assert_eq!(o.status.code(), Some(0), "{}", err(&o));
+    insta::assert_snapshot!(out(&o), @r"
+    line         present        budget  conversions   marginal  held by
+    search         50.00         20.00          4.5     0.1118  none
+    feed           50.00         80.00         17.9     0.1118  none
+    total         100.00        100.00         22.4
+    CPA 4.47, ROAS –
+    Note: One line would get less than half or more than double of what it spends now, where nothing has been seen of how it answers: search. Take it in steps.
+    ");
+    let json: serde_json::Value =
+        serde_json::from_str(&out(&run(&["allocate", "--json", "-"], PLAN))).unwrap();
+    assert_eq!(
+        (json["status"].as_str(), json["lines"][1]["budget"].as_f64()),
+        (Some("optimal"), Some(80.0))
+    );
+}
+
+#[test]
+fn an_impossible_plan_says_why_and_ends_with_3() {
+    let plan = PLAN.replace("\"floor\":0", "\"floor\":120");
+    let o = run(&["allocate", "-"], &plan);
+    assert_eq!(o.status.code(), Some(3));
+    insta::assert_snapshot!(out(&o), @r"
+    The limits contradict each other.
+    - The least amounts add up to 120.00, 20.00 above the total of 100.00: feed.
+      One way out: Set the total to 120.00
+      One way out: Lower floors: feed to 100.00
+    ");
+    let json: serde_json::Value =
+        serde_json::from_str(&out(&run(&["allocate", "--json", "-"], &plan))).unwrap();
+    assert_eq!(
+        (json["status"].as_str(), json["conflicts"][0]["short_by"].as_f64()),
+        (Some("infeasible"), Some(20.0))
+    );
+}
+
+#[test]
+fn mistakes_end_with_2_and_name_their_place() {
+    let o = run(&["allocate", "-"], &PLAN.replace("\"scale\":2.0", "\"scale\":-2.0"));
+    assert_eq!(o.status.code(), Some(2));
+    assert_eq!(
+        err(&o),
+        "gold-tiller: -: lines[1].response.scale: -2 found; an amount of 0 or more is allowed\n"
+    );
+    let o = run(&["allocate", "-"], &PLAN.replace("goal", "gaol"));
+    assert!(err(&o).contains("unknown field `gaol`") && err(&o).contains("line 1"), "{}", err(&o));
+    assert_eq!(run(&["allocate", "no-such-file.json"], "").status.code(), Some(2));
+    assert_eq!(run(&["allocate"], "").status.code(), Some(2));
+    assert_eq!(
+        run(&["diagnose", "-", "--campaign", "x"], "").status.code(),
+        Some(2),
+        "a target is needed"
+    );
+}
+
+fn school() -> String {
+    let o = run(&["market", "report", "--account", "school", "--until", "2026-11-09"], "");
+    assert_eq!(o.status.code(), Some(0), "{}", err(&o));
+    out(&o)
+}
+
+#[test]
+fn a_report_is_diagnosed_like_the_page_does() {
+    let report = school();
+    let ask = |more: &[&str]| {
+        let mut args = vec![
+            "diagnose",
+            "-",
+            "--target-cpa",
+            "30",
+            "--from",
+            "2026-10-11",
+            "--to",
+            "2026-11-07",
+            "--json",
+            "--campaign",
+        ];
+        args.extend(more);
+        let o = run(&args, &report);
+        assert_eq!(o.status.code(), Some(0), "{}", err(&o));
+        serde_json::from_str::<serde_json::Value>(&out(&o)).unwrap()
+    };
+    let spring = ask(&["spring courses, search"]);
+    assert_eq!((spring["verdict"].as_str(), spring["leans"].as_bool()), (Some("bid"), Some(false)));
+    assert_eq!(spring["account"]["meets_target"], true);
+    let f = |name: &str| spring["figures"][name].as_f64().unwrap();
+    assert!((f("excess") - (f("spend") - 30.0 * f("conversions"))).abs() < 1e-6);
+    assert!((f("cpa") - f("cpc") / f("cvr")).abs() < 1e-9);
+    let steps: f64 =
+        spring["bridge"].as_array().unwrap().iter().map(|s| s["effect"].as_f64().unwrap()).sum();
+    assert!((steps - f("cpa")).abs() < 1e-9, "the bridge adds up to the campaign's CPA");
+    assert_eq!(ask(&["Apiary visits, display"])["verdict"], "traffic");
+    assert_eq!(ask(&["Beginner film"])["verdict"], "too_early");
+    assert_eq!(
+        ask(&["Spring courses, search", "--ad-group", "Weekend course"])["figures"]["clicks"]
+            .as_i64()
+            .is_some(),
+        true
+    );
+}
+
+#[test]
+fn an_unknown_campaign_and_broken_rows_are_named() {
+    let report = "date,channel,campaign,impressions,clicks,spend,conversions\n2026-11-01,Findle,Hives,10,1,1,0\n";
+    let o = run(&["diagnose", "-", "--campaign", "Jars", "--target-cpa", "30"], report);
+    assert_eq!(o.status.code(), Some(2));
+    assert_eq!(err(&o), "gold-tiller: -: the report has no campaign ‘Jars’; it has: Hives\n");
+    let o = run(
+        &["diagnose", "-", "--campaign", "Hives", "--target-cpa", "30"],
+        &report.replace(",1,1,0", ",one,1,0"),
+    );
+    assert!(
+        err(&o).contains("line 2, clicks: one found; a whole number of 0 or more expected"),
+        "{}",
+        err(&o)
+    );
+}
+
+#[test]
+fn help_stands_everywhere() {
+    for args in [
+        &["--help"][..],
+        &["serve", "--help"],
+        &["market", "report", "--help"],
+        &["completions", "bash"],
+        &["version"],
+    ] {
+        let o = run(args, "");
+        assert_eq!(o.status.code(), Some(0), "{args:?}");
+        assert!(!o.stdout.is_empty());
+    }
+}

@@ -1,0 +1,281 @@
+//! Who gets in where: signing in, roles, accounts of others, requests from other sites.
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::body::Body;
+use axum::http::{Request, Response, StatusCode, header};
+use http_body_util::BodyExt;
+use tiller_desk::{Account, PgPool, Role, accounts};
+use tiller_store::MIGRATIONS;
+use tiller_store::people::NewAccount;
+use tiller_web::{App, router};
+use tower::ServiceExt;
+
+const PASSWORD: &str = "smoke over the hive";
+
+struct Site {
+    router: Router,
+    pool: PgPool,
+}
+
+impl Site {
+    async fn new(pool: PgPool) -> Self {
+        let app = App {
+            pool: pool.clone(),
+            demo: None,
+            https: false,
+            wake: Arc::default(),
+            metrics: None,
+        };
+        Self { router: router(app), pool }
+    }
+
+    async fn account(&self, slug: &str) -> Account {
+        let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
+        accounts::add(&self.pool, &new).await.unwrap();
+        accounts::by_slug(&self.pool, slug).await.unwrap()
+    }
+
+    /// A member with a role; answers their cookie.
+    async fn member(&self, email: &str, account: &Account, role: Role) -> String {
+        let person = accounts::save_person(&self.pool, email, "Somebody", PASSWORD).await.unwrap();
+        accounts::join(&self.pool, account.id, person, role).await.unwrap();
+        let answer = self
+            .post(
+                "/sign-in",
+                None,
+                &format!("email={email}&password={}", PASSWORD.replace(' ', "+")),
+            )
+            .await;
+        assert_eq!(answer.status(), StatusCode::SEE_OTHER);
+        cookie(&answer)
+    }
+
+    async fn get(&self, path: &str, cookie: Option<&str>) -> Response<Body> {
+        self.send(Request::get(path), cookie, Body::empty()).await
+    }
+
+    async fn post(&self, path: &str, cookie: Option<&str>, body: &str) -> Response<Body> {
+        let request = Request::post(path)
+            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
+            .header("sec-fetch-site", "same-origin");
+        self.send(request, cookie, Body::from(body.to_owned())).await
+    }
+
+    async fn send(
+        &self,
+        request: axum::http::request::Builder,
+        cookie: Option<&str>,
+        body: Body,
+    ) -> Response<Body> {
+        let request = request
+            .header(header::HOST, "desk.example")
+            .header(header::COOKIE, cookie.unwrap_or_default());
+        self.router.clone().oneshot(request.body(body).unwrap()).await.unwrap()
+    }
+}
+
+fn cookie(answer: &Response<Body>) -> String {
+    let set = answer.headers()[header::SET_COOKIE].to_str().unwrap();
+    assert!(set.contains("HttpOnly") && set.contains("SameSite=Lax"), "{set}");
+    set.split(';').next().unwrap().to_owned()
+}
+
+async fn text(answer: Response<Body>) -> String {
+    String::from_utf8(answer.into_body().collect().await.unwrap().to_bytes().to_vec()).unwrap()
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn strangers_are_asked_to_sign_in(pool: PgPool) {
+    let site = Site::new(pool).await;
+    site.account("a").await;
+    let answer = site.get("/accounts/a/spend?level=items", None).await;
+    assert_eq!(answer.status(), StatusCode::SEE_OTHER);
+    assert_eq!(
+        answer.headers()[header::LOCATION],
+        "/sign-in?next=%2Faccounts%2Fa%2Fspend%3Flevel%3Ditems"
+    );
+    let wrong = site.post("/sign-in", None, "email=nobody@a.example&password=whatever+it+is").await;
+    assert_eq!(wrong.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let page = text(wrong).await;
+    assert!(
+        page.contains("nobody@a.example") && page.contains("don’t belong together"),
+        "the form comes back filled"
+    );
+    assert_eq!(
+        site.post("/sign-in/demo", None, "").await.status(),
+        StatusCode::NOT_FOUND,
+        "no demo unless asked for"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn accounts_of_others_look_like_none(pool: PgPool) {
+    let site = Site::new(pool).await;
+    let (a, b) = (site.account("a").await, site.account("b").await);
+    let mine = site.member("me@a.example", &a, Role::Admin).await;
+    site.member("you@b.example", &b, Role::Admin).await;
+    for place in [
+        "spend",
+        "spend.csv",
+        "causes",
+        "budgets",
+        "budgets/1",
+        "budgets/1/plan.json",
+        "reports",
+        "reports/1",
+        "targets",
+        "working",
+    ] {
+        let theirs = site.get(&format!("/accounts/b/{place}"), Some(&mine)).await;
+        let nobodys = site.get(&format!("/accounts/nowhere/{place}"), Some(&mine)).await;
+        assert_eq!(
+            (theirs.status(), nobodys.status()),
+            (StatusCode::NOT_FOUND, StatusCode::NOT_FOUND),
+            "{place}"
+        );
+        assert_eq!(
+            text(theirs).await.replace('b', ""),
+            text(nobodys).await.replace("nowhere", "").replace('b', ""),
+            "{place}"
+        );
+    }
+    for place in [
+        "targets",
+        "budgets",
+        "budgets/1",
+        "budgets/1/remove",
+        "reports/1",
+        "reports/1/undo",
+        "reports/1/accept",
+    ] {
+        let answer =
+            site.post(&format!("/accounts/b/{place}"), Some(&mine), "kind=cpa&cpa=1").await;
+        assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{place}");
+    }
+    assert_eq!(accounts::by_slug(&site.pool, "b").await.unwrap().target_cpa, None);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn viewers_see_and_change_nothing(pool: PgPool) {
+    let site = Site::new(pool).await;
+    let a = site.account("a").await;
+    let viewer = site.member("v@a.example", &a, Role::Viewer).await;
+    let analyst = site.member("e@a.example", &a, Role::Analyst).await;
+    assert_eq!(site.get("/accounts/a/targets", Some(&viewer)).await.status(), StatusCode::OK);
+    for place in [
+        "targets",
+        "targets/1",
+        "budgets",
+        "budgets/1",
+        "budgets/1/duplicate",
+        "budgets/1/remove",
+        "reports/1",
+        "reports/1/undo",
+        "reports/1/accept",
+        "reports/1/drop",
+    ] {
+        let answer =
+            site.post(&format!("/accounts/a/{place}"), Some(&viewer), "kind=cpa&cpa=12").await;
+        assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{place}");
+    }
+    assert_eq!(
+        site.get("/accounts/a/budgets/new", Some(&viewer)).await.status(),
+        StatusCode::FORBIDDEN
+    );
+    let done = site.post("/accounts/a/targets", Some(&analyst), "kind=cpa&cpa=12,50").await;
+    assert_eq!(done.status(), StatusCode::SEE_OTHER);
+    assert_eq!(accounts::by_slug(&site.pool, "a").await.unwrap().target_cpa, Some(12.5));
+    let wrong = site.post("/accounts/a/targets", Some(&analyst), "kind=roas&roas=lots").await;
+    assert_eq!(wrong.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let page = text(wrong).await;
+    assert!(
+        page.contains("value=\"lots\"") && page.contains("is not a number"),
+        "the form comes back filled, with the message"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn other_sites_can_not_post(pool: PgPool) {
+    let site = Site::new(pool).await;
+    let a = site.account("a").await;
+    let admin = site.member("me@a.example", &a, Role::Admin).await;
+    for forged in [("sec-fetch-site", "cross-site"), ("origin", "https://evil.example")] {
+        let request = Request::post("/accounts/a/targets")
+            .header(forged.0, forged.1)
+            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded");
+        let answer = site.send(request, Some(&admin), Body::from("kind=cpa&cpa=1")).await;
+        assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{forged:?}");
+    }
+    assert_eq!(accounts::by_slug(&site.pool, "a").await.unwrap().target_cpa, None);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn signing_out_ends_the_session(pool: PgPool) {
+    let site = Site::new(pool).await;
+    let a = site.account("a").await;
+    let cookie = site.member("me@a.example", &a, Role::Admin).await;
+    assert_eq!(site.get("/accounts/a/reports", Some(&cookie)).await.status(), StatusCode::OK);
+    site.post("/sign-out", Some(&cookie), "").await;
+    assert_eq!(
+        site.get("/accounts/a/reports", Some(&cookie)).await.status(),
+        StatusCode::SEE_OTHER
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn every_answer_carries_its_headers(pool: PgPool) {
+    let site = Site::new(pool).await;
+    for path in ["/sign-in", "/nowhere", "/healthz", "/assets/style.css"] {
+        let answer = site.get(path, None).await;
+        let policy = answer.headers()["content-security-policy"].to_str().unwrap().to_owned();
+        assert!(policy.contains("script-src 'self'") && !policy.contains("unsafe"), "{path}");
+        assert!(answer.headers().contains_key("x-request-id"), "{path}");
+    }
+    assert_eq!(text(site.get("/readyz", None).await).await, "ready\n");
+    let css = site.get("/assets/style.css", None).await;
+    let tag = css.headers()[header::ETAG].clone();
+    let again = site
+        .send(
+            Request::get("/assets/style.css").header(header::IF_NONE_MATCH, tag),
+            None,
+            Body::empty(),
+        )
+        .await;
+    assert_eq!(again.status(), StatusCode::NOT_MODIFIED);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn programs_get_problem_details(pool: PgPool) {
+    let site = Site::new(pool).await;
+    let answer = site
+        .send(
+            Request::get("/nowhere").header(header::ACCEPT, "application/json"),
+            None,
+            Body::empty(),
+        )
+        .await;
+    assert_eq!(answer.headers()[header::CONTENT_TYPE], "application/problem+json");
+    let problem: serde_json::Value = serde_json::from_str(&text(answer).await).unwrap();
+    assert_eq!(problem["status"], 404);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
+    let site = Site::new(pool).await;
+    let a = site.account("a").await;
+    let cookie = site.member("me@a.example", &a, Role::Analyst).await;
+    for place in ["spend", "causes", "budgets"] {
+        let page = text(site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await).await;
+        assert!(page.contains("no reports yet") && page.contains("Import a report"), "{place}");
+    }
+    for place in ["budgets/x", "reports/x", "causes/campaigns/x"] {
+        let answer = site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await;
+        assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{place}");
+        assert!(text(answer).await.contains("<h1>"), "{place}: a page, not a bare line");
+    }
+    let bad = site.get("/accounts/a/spend?from=soon", Some(&cookie)).await;
+    assert_eq!(bad.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(text(bad).await.contains("‘soon’ is not a day"));
+}
