@@ -8,7 +8,9 @@ pub const ABSENT: &str = "–";
 
 /// A number with so many decimals.
 pub fn number(x: f64, decimals: usize) -> String {
-    let text = format!("{:.decimals$}", x.abs());
+    // Halves go up, as people round; the formatter alone would take them to the even digit.
+    let unit = 10f64.powi(decimals as i32);
+    let text = format!("{:.decimals$}", (x.abs() * unit).round() / unit);
     let (whole, part) = text.split_once('.').unwrap_or((&text, ""));
     let mut out = String::new();
     if x < 0.0 && text.bytes().any(|b| (b'1'..=b'9').contains(&b)) {
@@ -101,6 +103,7 @@ mod tests {
         assert_eq!(number(1_234_567.891, 2), "1\u{2009}234\u{2009}567.89");
         assert_eq!(number(-0.001, 2), "0.00");
         assert_eq!(money(-11_604.4), "−11\u{2009}604");
+        assert_eq!(number(400.5, 0), "401");
         assert_eq!(money(9.4), "9.40");
         assert_eq!(count(296.0), "296");
         assert_eq!(count(2.5), "2.5");

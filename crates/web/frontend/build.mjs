@@ -29,6 +29,7 @@ for (const [family, weights] of [["source-sans-3", [400, 600]], ["source-serif-4
 }
 
 copyFileSync(join(modules, "htmx.org", "dist", "htmx.min.js"), join(out, "htmx.min.js"));
+copyFileSync(join(modules, "idiomorph", "dist", "idiomorph-ext.min.js"), join(out, "idiomorph.min.js"));
 // Without the source-map line, which would point at a file that is not shipped.
 const bootstrap = readFileSync(join(modules, "bootstrap", "dist", "js", "bootstrap.bundle.min.js"), "utf8");
 writeFileSync(join(out, "bootstrap.min.js"), bootstrap.replace(/\n\/\/# sourceMappingURL=.*\n?$/, "\n"));

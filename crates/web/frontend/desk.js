@@ -1,5 +1,8 @@
 // Small behaviours of our own; everything works without them, by following links and sending forms.
 
+// A plan's answer arrives while the next number is being typed: what is typed stays.
+Idiomorph.defaults.ignoreActiveValue = true;
+
 const workingBox = () => document.getElementById("working");
 
 // Workings: a computed figure opens its working beside itself.

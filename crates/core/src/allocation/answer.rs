@@ -330,8 +330,8 @@ fn next_1000(problem: &Problem, now: f64) -> Option<f64> {
 
 fn held_by(problem: &Problem, split: &Split) -> Vec<HeldBy> {
     let (tree, amounts) = (&split.tree, &split.amounts);
-    // Within a step of a bound is at it: rounding may stand off by one.
-    let near = problem.step.max(1e-9 * problem.total.amount.max(1.0)) * 0.999;
+    // Within two steps of a bound is at it: rounding may stand off by that much.
+    let near = (2.0 * problem.step).max(1e-9 * problem.total.amount.max(1.0)) * 1.001;
     let mut sums = vec![0.0; tree.nodes.len()];
     for (a, &n) in amounts.iter().zip(&tree.node_of) {
         sums[n] += a;

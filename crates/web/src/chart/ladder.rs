@@ -31,6 +31,7 @@ pub struct Ladder {
     over: Option<(f64, f64)>,
     base: f64,
     top: f64,
+    note: String,
     summary: String,
 }
 
@@ -108,6 +109,7 @@ impl Ladder {
             over,
             base: BASE,
             top: TOP,
+            note: if bundle > 1.0 { format!("each rung {} clicks", number(bundle, 0)) } else { String::new() },
             summary,
         }
     }

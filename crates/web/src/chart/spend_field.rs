@@ -16,7 +16,7 @@ const BASE: f64 = 236.0;
 const NONE_WIDTH: f64 = 26.0;
 const NONE_GAP: f64 = 14.0;
 /// Heights above this many targets are cut, and say so.
-const CUT: f64 = 4.0;
+const CUT: f64 = 2.2;
 
 /// What the field shows of one row.
 #[derive(Clone, Debug)]
@@ -75,6 +75,7 @@ pub struct SpendField {
     nothing: Option<Nothing>,
     right_end: f64,
     summary: String,
+    any_cut: bool,
 }
 
 struct Nothing {
@@ -161,6 +162,7 @@ impl SpendField {
                 },
             }),
             nothing,
+            any_cut: highest > cut,
             summary,
         })
     }

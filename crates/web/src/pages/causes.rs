@@ -6,6 +6,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::Target;
 use tiller_core::evidence::wilson;
+use tiller_core::verdict::Verdict;
 use tiller_core::window::last_settled;
 use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
@@ -92,10 +93,11 @@ struct CausePage {
     days: Option<DayChart>,
     parts: Vec<Part>,
     parts_title: &'static str,
-    look_back: String,
+    look_back: Option<String>,
     window: String,
     target_link: Option<String>,
     judged: bool,
+    more_money: bool,
 }
 
 /// Overspenders ranked by excess.
@@ -249,7 +251,7 @@ async fn examine(
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
         advice: j.map(|j| wording::advice(j, e.trade_off, e.account_meets_target)),
         days: DayChart::new(&e.days, settled, target, &book.account.currency),
-        look_back: wording::look_back(book.span.to()),
+        look_back: j.filter(|j| matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::Traffic | Verdict::Both)).map(|_| wording::look_back(book.span.to())),
         window: j
             .map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window)))
             .unwrap_or_default(),
@@ -262,6 +264,7 @@ async fn examine(
         parts_title: if matches!(subject, Subject::Campaign(_)) { "Ad groups" } else { "Items" },
         parts,
         name: e.name,
+        more_money: frame.editor && j.is_some_and(|j| j.diagnosis.verdict == Verdict::OnTarget && j.diagnosis.held_by == tiller_core::verdict::HeldBy::Budget),
         judged: e.judged.is_some(),
         frame,
     })

@@ -1,0 +1,186 @@
+// Each view: what it shows, how it behaves, that everyone can use it.
+import { readFile } from "node:fs/promises";
+import { expect, expectAccessible, school, supply, test } from "./desk.js";
+
+test("the table sorts, filters, drills and is taken away as seen", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  await page.getByRole("link", { name: "Spend", exact: true }).last().click();
+  await expect(page.getByRole("columnheader", { name: "Spend" })).toHaveAttribute("aria-sort", "descending");
+  await page.getByLabel("Filter by name").fill("display");
+  await expect(page.locator("tbody tr")).toHaveCount(4);
+  await expect(page).toHaveURL(/q=display/);
+  const [file] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "CSV" }).click()]);
+  const csv = await readFile(await file.path(), "utf8");
+  expect(csv.trim().split("\r\n").length).toBeGreaterThanOrEqual(5);
+  await page.getByRole("link", { name: "ad groups of Apiary visits, display" }).click();
+  await expect(page.getByRole("navigation", { name: "Where you are" })).toContainText("Apiary visits, display");
+  await page.getByRole("link", { name: "items of Everyone" }).click();
+  await expect(page.locator("tbody tr")).toHaveCount(1);
+  await page.locator("tbody tr th a").click();
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("Adults, all places");
+});
+
+test("columns are chosen and remembered", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  await page.getByRole("button", { name: "columns" }).click();
+  await page.getByLabel("Impressions").check();
+  await page.getByRole("button", { name: "Show these" }).click();
+  await expect(page.getByRole("columnheader", { name: "Impressions" })).toBeVisible();
+  await page.goto(`${school}/spend`);
+  await expect(page.getByRole("columnheader", { name: "Impressions" })).toBeVisible();
+});
+
+test("a figure opens its working, and the numbers work out", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  const row = page.getByRole("row", { name: /Spring courses/ });
+  const data = await row.evaluate((r) => ({ ...r.dataset }));
+  await row.locator("a.working[href*='figure=cpa&'], a.working[href*='figure=cpa']").first().click();
+  const box = page.locator("#working");
+  await expect(box).toBeVisible();
+  await expect(box).toContainText("spend ÷ conversions");
+  const cpa = (Number(data.spend) / Number(data.conversions)).toFixed(2);
+  await expect(box).toContainText(cpa);
+  await expect(box).toContainText("exact Poisson");
+  await page.keyboard.press("Escape");
+  await expect(box).toBeHidden();
+  expect(Math.abs(Number(data.spend) - 30 * Number(data.conversions) - Number(data.excess))).toBeLessThan(1e-6);
+});
+
+test("the spend field's areas are the spends in the table", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  const ratios = await page.evaluate(() =>
+    [...document.querySelectorAll(".field a[data-key]")].map((block) => {
+      const height = [...block.querySelectorAll(".body, .over")].reduce((h, r) => h + Number(r.getAttribute("height")), 0);
+      const row = document.querySelector(`tr[data-key="${block.dataset.key}"]`);
+      return { area: height * Number(block.querySelector(".frame").getAttribute("width")), spend: Number(row.dataset.spend), name: block.dataset.readout };
+    }),
+  );
+  expect(ratios.length).toBeGreaterThan(10);
+  // Very dear campaigns are cut at the top, and say so.
+  const uncut = ratios.filter((r) => r.spend > 1000);
+  const unit = uncut[0].area / uncut[0].spend;
+  for (const r of uncut) expect(Math.abs(r.area / r.spend / unit - 1), r.name).toBeLessThan(0.02);
+});
+
+test("dragging across the field adds up what it crosses", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  const blocks = page.locator(".field a[data-key]");
+  const [from, to] = [await blocks.nth(1).boundingBox(), await blocks.nth(2).boundingBox()];
+  const y = from.y + from.height - 5;
+  await page.mouse.move(from.x + 5, y);
+  await page.mouse.down();
+  await page.mouse.move(to.x + 20, y, { steps: 4 });
+  await page.mouse.up();
+  await expect(page.locator("#readout")).toContainText("2 chosen");
+  await expect(page).toHaveURL(/spend$/);
+  await page.keyboard.press("Escape");
+  await expect(page.locator("#readout")).not.toContainText("chosen");
+});
+
+test("a campaign's own target is set, shows, and is given up again", async ({ desk: page }) => {
+  await page.goto(`${supply}/spend`);
+  await page.getByRole("link", { name: "target of Shop listings" }).click();
+  await page.getByLabel("One unit of spend has to return").check();
+  await page.getByRole("textbox", { name: "Target ROAS" }).fill("lots");
+  await page.getByRole("button", { name: "Set" }).click();
+  await expect(page.getByRole("alert")).toContainText("‘lots’ is not a number");
+  await page.getByRole("textbox", { name: "Target ROAS" }).fill("12");
+  await page.getByRole("button", { name: "Set" }).click();
+  await expect(page.getByRole("row", { name: /Shop listings/ })).toContainText("12.00");
+  await page.getByRole("link", { name: "target of Shop listings" }).click();
+  await page.getByLabel("Follow the account").check();
+  await page.getByRole("button", { name: "Set" }).click();
+  await expect(page.getByRole("row", { name: /Shop listings/ })).toContainText("4.00");
+});
+
+test("the period moves and survives a reload", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  await page.getByRole("button", { name: "28 settled days" }).click();
+  await page.getByRole("link", { name: "Last 7 settled days" }).click();
+  await expect(page.getByRole("button", { name: "1 Nov – 7 Nov, 7 settled days" })).toBeVisible();
+  await page.keyboard.press("[");
+  await expect(page.getByRole("button", { name: "25 Oct – 31 Oct" })).toBeVisible();
+  await page.reload();
+  await expect(page.getByRole("button", { name: "25 Oct – 31 Oct" })).toBeVisible();
+  await page.keyboard.press("g");
+  await page.keyboard.press("c");
+  await expect(page.getByRole("heading", { name: "Causes" })).toBeVisible();
+  await expect(page.getByRole("button", { name: "25 Oct – 31 Oct" })).toBeVisible();
+});
+
+test("the planted faults are named on their pages", async ({ desk: page }) => {
+  const verdict = async (account, campaign, text) => {
+    await page.goto(`${account}/causes`);
+    await page.getByRole("link", { name: campaign }).click();
+    await expect(page.locator(".lead-in").first()).toContainText(text);
+  };
+  await verdict(school, "Spring courses, search", "It pays too much for a click.");
+  await verdict(school, "Apiary visits, display", "It reaches the wrong people.");
+  await verdict(school, "Beginner film", "Too early to tell.");
+  await verdict(supply, "Extractors, search", "No conversion has been reported since 1 Nov");
+  await verdict(supply, "Hive kits, search", "It is on target.");
+  await expect(page.getByRole("cell", { name: "its budget" })).toBeVisible();
+});
+
+test("by keyboard alone: sign in, open the worst campaign, make a plan, save it", async ({ page }) => {
+  await page.goto("/sign-in");
+  const press = async (key, times = 1) => { for (let i = 0; i < times; i++) await page.keyboard.press(key); };
+  const focusOn = async (text, key = "Tab") => {
+    for (let i = 0; i < 120; i++) {
+      const at = await page.evaluate(() => { const e = document.activeElement; return e.getAttribute("aria-label") || e.innerText || e.labels?.[0]?.innerText || e.value || ""; });
+      if (at.trim().startsWith(text)) return;
+      await page.keyboard.press(key);
+    }
+    throw new Error(`never reached ‘${text}’`);
+  };
+  await focusOn("Look around");
+  await press("Enter");
+  await expect(page.getByRole("heading", { name: "Spend" })).toBeVisible();
+  await press("j");
+  await expect(page.locator("tbody th a").first()).toBeFocused();
+  await press("x");
+  await expect(page.locator("#readout")).toContainText("1 chosen");
+  await press("Enter");
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("Spring courses, search");
+  await press("g");
+  await press("b");
+  await expect(page.getByRole("heading", { name: "Budgets" })).toBeVisible();
+  await focusOn("New plan");
+  await press("Enter");
+  await expect(page.getByRole("heading", { name: "New plan" })).toBeVisible();
+  await focusOn("Make the plan");
+  await press("Enter");
+  await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
+  await focusOn("Floor of Apiary visits");
+  await page.keyboard.type("3000");
+  await press("Tab");
+  await expect(page.getByText("Floor of Apiary visits, display").last()).toBeVisible();
+  await focusOn("Save");
+  await press("Enter");
+  await expect(page.getByText("not saved")).toHaveCount(0);
+  await press("Escape");
+  await page.locator("h1").click();
+  await press("?");
+  await expect(page.locator("#keys")).toBeVisible();
+});
+
+const places = ["spend", "spend?level=items&q=course", "causes", "reports", "targets", "budgets", "budgets/new"];
+for (const [scheme, account] of [["light", school], ["dark", supply]]) {
+  test(`nothing serious stands in anybody's way (${scheme})`, async ({ desk: page }) => {
+    test.setTimeout(240_000);
+    await page.emulateMedia({ colorScheme: scheme });
+    const open = async (path) => { await page.goto(path); await expectAccessible(page); };
+    await open("/sign-in");
+    await open("/nowhere-at-all");
+    for (const place of places) await open(`${account}/${place}`);
+    await page.goto(`${account}/causes`);
+    await page.locator("tbody th a").first().click();
+    await expectAccessible(page);
+    await page.goto(`${account}/budgets/new`);
+    await page.getByRole("button", { name: "Make the plan" }).click();
+    await expectAccessible(page);
+    await page.goto(`${account}/reports`);
+    await page.locator("tbody a").first().click();
+    await expectAccessible(page);
+  });
+}
