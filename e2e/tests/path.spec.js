@@ -45,7 +45,7 @@ test("from the worst campaign to a plan that is taken away", async ({ desk: page
 
   await page.getByRole("link", { name: "Budgets" }).click();
   await page.getByRole("link", { name: "New plan" }).click();
-  await page.getByRole("textbox", { name: "Name" }).fill("Winter plan");
+  await page.getByRole("textbox", { name: "Name", exact: true }).fill("Winter plan");
   await page.getByRole("button", { name: "Make the plan" }).click();
   await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
 
@@ -88,8 +88,8 @@ test("from the worst campaign to a plan that is taken away", async ({ desk: page
   expect(Math.abs(budgets - plan.total.amount)).toBeLessThan(0.005);
 
   await page.getByRole("button", { name: "Duplicate" }).click();
-  await expect(page.getByRole("textbox", { name: "Name" })).toHaveValue("Winter plan, copy");
-  await page.getByRole("textbox", { name: "Name" }).fill("Spring plan");
+  await expect(page.getByRole("textbox", { name: "Name", exact: true })).toHaveValue("Winter plan, copy");
+  await page.getByRole("textbox", { name: "Name", exact: true }).fill("Spring plan");
   await page.getByLabel("Total").fill("−10%");
   await page.getByRole("button", { name: "Save" }).click();
   await page.getByRole("link", { name: "compare with another" }).click();

@@ -33,6 +33,9 @@ pub(super) struct Kernel<'a> {
     amounts: Vec<f64>,
 }
 
+/// A demand this near to the amount is it; what is left is spread over the free members.
+const CLOSE: f64 = 1e-11;
+
 /// Price with its logarithm.
 #[derive(Clone, Copy)]
 struct Price {
@@ -242,9 +245,26 @@ impl<'a> Kernel<'a> {
         Price::from_log(self.search(node, amount, floor, roof))
     }
 
+    /// Mean ln marginal at an even split: a start from which few steps are left.
+    fn guess(&self, node: usize, amount: f64) -> f64 {
+        let lines = self.tree.nodes[node].lines.clone();
+        let even = amount / lines.len() as f64;
+        let log_even = even.ln();
+        let logs = self.demand[lines].iter().filter_map(|d| match *d {
+            Demand::Power { log, inverse } => Some((log - log_even) / inverse),
+            Demand::Root { factor, half_at } => Some(2.0 * (factor / (even + half_at)).ln()),
+            Demand::Step { .. } => None,
+        });
+        let (sum, count) = logs.fold((0.0, 0.0), |(sum, count), x| (sum + x, count + 1.0));
+        if count > 0.0 { sum / count } else { 0.0 }
+    }
+
     /// Newton's method on ln demand against ln price, kept inside a bracket that always closes.
     fn search(&mut self, node: usize, amount: f64, floor: Option<f64>, roof: Option<f64>) -> f64 {
+        let guess = self.guess(node, amount);
+        let inside = |x: f64| floor.is_none_or(|f| x > f) && roof.is_none_or(|r| x < r);
         let start = match (floor, roof) {
+            _ if inside(guess) => guess,
             (Some(a), Some(b)) => f64::midpoint(a, b),
             (Some(a), None) => a + 1.0,
             (None, Some(b)) => b - 1.0,
@@ -256,7 +276,7 @@ impl<'a> Kernel<'a> {
         for round in 0..400 {
             let found = self.ask(node, Price::from_log(x), Side::Low);
             let miss = found.money - amount;
-            if miss.abs() <= 1e-13 * amount {
+            if miss.abs() <= CLOSE * amount {
                 return x;
             }
             if miss > 0.0 {
@@ -313,14 +333,19 @@ impl<'a> Kernel<'a> {
                 }
             })
             .collect();
-        let given = fill_in_proportion(amount, &asked);
+        let bounds: Vec<(f64, f64)> = members.iter().map(|m| self.bounds_of(*m)).collect();
+        let mut given = fill_in_proportion(amount, &asked);
+        spread_rest(amount, &mut given, &bounds);
         for (member, given) in members.into_iter().zip(given) {
             match member {
                 Ok(i) => {
                     self.amounts[i] = given.clamp(self.tree.bounds[i].0, self.tree.bounds[i].1)
                 }
                 Err(g) => {
-                    let free = low[g - first].money <= given && given <= high[g - first].money;
+                    // What was spread over it is no reason to seek it a price of its own.
+                    let slack = 1e-9 * given;
+                    let free = low[g - first].money <= given + slack
+                        && given <= high[g - first].money + slack;
                     if free { self.share(g, given, price) } else { self.solve(g, given) }
                 }
             }
@@ -372,4 +397,17 @@ fn fill_in_proportion(amount: f64, asked: &[(f64, f64)]) -> Vec<f64> {
             }
         })
         .collect()
+}
+
+/// Spreads what the search left over the members that stand between their bounds, by their size.
+fn spread_rest(amount: f64, given: &mut [f64], bounds: &[(f64, f64)]) {
+    let rest = amount - given.iter().sum::<f64>();
+    let is_free = |x: f64, b: (f64, f64)| x > b.0 && x < b.1;
+    let free: f64 =
+        given.iter().zip(bounds).filter(|(x, b)| is_free(**x, **b)).map(|(x, _)| x).sum();
+    if free > 0.0 && rest.abs() < 1e-6 * free {
+        for (x, b) in given.iter_mut().zip(bounds).filter(|(x, b)| is_free(**x, **b)) {
+            *x = (*x + rest * *x / free).clamp(b.0, b.1);
+        }
+    }
 }

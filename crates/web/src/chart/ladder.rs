@@ -109,7 +109,11 @@ impl Ladder {
             over,
             base: BASE,
             top: TOP,
-            note: if bundle > 1.0 { format!("each rung {} clicks", number(bundle, 0)) } else { String::new() },
+            note: if bundle > 1.0 {
+                format!("each rung {} clicks", number(bundle, 0))
+            } else {
+                String::new()
+            },
             summary,
         }
     }

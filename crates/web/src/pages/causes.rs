@@ -251,7 +251,11 @@ async fn examine(
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
         advice: j.map(|j| wording::advice(j, e.trade_off, e.account_meets_target)),
         days: DayChart::new(&e.days, settled, target, &book.account.currency),
-        look_back: j.filter(|j| matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::Traffic | Verdict::Both)).map(|_| wording::look_back(book.span.to())),
+        look_back: j
+            .filter(|j| {
+                matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::Traffic | Verdict::Both)
+            })
+            .map(|_| wording::look_back(book.span.to())),
         window: j
             .map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window)))
             .unwrap_or_default(),
@@ -264,7 +268,11 @@ async fn examine(
         parts_title: if matches!(subject, Subject::Campaign(_)) { "Ad groups" } else { "Items" },
         parts,
         name: e.name,
-        more_money: frame.editor && j.is_some_and(|j| j.diagnosis.verdict == Verdict::OnTarget && j.diagnosis.held_by == tiller_core::verdict::HeldBy::Budget),
+        more_money: frame.editor
+            && j.is_some_and(|j| {
+                j.diagnosis.verdict == Verdict::OnTarget
+                    && j.diagnosis.held_by == tiller_core::verdict::HeldBy::Budget
+            }),
         judged: e.judged.is_some(),
         frame,
     })
