@@ -334,7 +334,7 @@ mod tests {
         NaiveDate::from_ymd_opt(2026, 11, d).unwrap()
     }
 
-    fn case<'a>(tally: Tally, peers: &'a [Tally]) -> Case<'a> {
+    fn case(tally: Tally, peers: &[Tally]) -> Case<'_> {
         Case {
             tally,
             settled_days: 28,

@@ -1,4 +1,5 @@
 //! Allocation against solvers of other makes: a linear program for constant rates, a conic solver for curves.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
 
 mod instances;
 

@@ -100,14 +100,15 @@ impl Entry {
         let mut hold = Hold::default();
         let (mut spend, mut budgets) = (0.0, 0.0);
         for day in self.days.iter().filter(|d| window.contains(d.day)) {
-            if let Some(budget) = day.budget.map(|b| b.to_units()).filter(|b| *b > 0.0) {
+            if let Some(budget) = day.budget.map(tiller_core::Micros::to_units).filter(|b| *b > 0.0)
+            {
                 let spent = day.tally.spend.to_units();
                 hold.days += 1;
                 hold.full_days += u32::from(spent >= 0.95 * budget);
                 spend += spent;
                 budgets += budget;
             }
-            hold.ceiling = day.bid.map(|b| b.to_units()).or(hold.ceiling);
+            hold.ceiling = day.bid.map(tiller_core::Micros::to_units).or(hold.ceiling);
         }
         hold.used = (budgets > 0.0).then(|| spend / budgets);
         hold
@@ -115,7 +116,7 @@ impl Entry {
 
     /// The last known daily budget.
     pub fn budget(&self) -> Option<f64> {
-        self.days.iter().rev().find_map(|d| d.budget).map(|b| b.to_units())
+        self.days.iter().rev().find_map(|d| d.budget).map(tiller_core::Micros::to_units)
     }
 }
 

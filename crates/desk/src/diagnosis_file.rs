@@ -240,10 +240,7 @@ impl Report {
             .ok_or(DiagnosisError::NoDays)?;
         let window = Window::new(q.from.unwrap_or(span.from()), q.to.unwrap_or(span.to()))
             .ok_or(DiagnosisError::NoDays)?;
-        let mut campaigns: BTreeMap<
-            (&str, &str),
-            (BTreeMap<&str, usize>, BTreeMap<NaiveDate, CampaignDay>),
-        > = BTreeMap::new();
+        let mut campaigns: BTreeMap<(&str, &str), KindsAndDays> = BTreeMap::new();
         for row in &self.rows {
             let (kinds, days) = campaigns.entry((&row.channel, &row.campaign)).or_default();
             *kinds.entry(row.kind).or_default() += 1;
@@ -328,6 +325,9 @@ impl Report {
             .collect()
     }
 }
+
+/// How many rows of each kind a campaign has, and its days.
+type KindsAndDays<'a> = (BTreeMap<&'a str, usize>, BTreeMap<NaiveDate, CampaignDay>);
 
 fn names<'a>(names: impl Iterator<Item = &'a String>) -> String {
     names.take(20).cloned().collect::<Vec<_>>().join(", ")

@@ -339,11 +339,7 @@ fn parse(
         match reader.read(&record) {
             Ok(row) => {
                 let (item, campaign) = numbers.of(&row, &mut contents.items);
-                let facts = contents.days.entry((campaign, row.date)).or_default();
-                facts.budget = facts.budget.max(row.budget);
-                facts.status =
-                    facts.status.or(row.status.map(tiller_channel::report::Status::word));
-                buffer.push(&StagedRow {
+                let staged = StagedRow {
                     item,
                     day: row.date,
                     line: line as i64,
@@ -353,7 +349,13 @@ fn parse(
                     conversions: row.conversions,
                     value: row.value,
                     bid: row.bid,
-                });
+                };
+                let facts = contents.days.entry((campaign, row.date)).or_default();
+                facts.add(&staged);
+                facts.budget = facts.budget.max(row.budget);
+                facts.status =
+                    facts.status.or(row.status.map(tiller_channel::report::Status::word));
+                buffer.push(&staged);
                 contents.rows += 1;
             }
             Err(errors) => {

@@ -1,9 +1,11 @@
 //! Report import against a real database: what goes in comes out, once, whatever happens on the way.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
 
 mod common;
 
 use common::{HEADER, account, book, day, import, import_as, row};
 use tiller_core::{Micros, Tally, Window};
+use tiller_desk::book::PeriodChoice;
 use tiller_desk::reports::{self, ImportState};
 use tiller_desk::{DeskError, PgPool};
 use tiller_store::MIGRATIONS;
@@ -27,7 +29,8 @@ async fn everything(
     account: &tiller_desk::Account,
 ) -> (Tally, Vec<(String, Tally)>) {
     let window = Window::new(day("2026-01-01"), day("2026-12-31")).unwrap();
-    let Ok(Some(book)) = tiller_desk::book::Book::load(pool, account, Default::default()).await
+    let Ok(Some(book)) =
+        tiller_desk::book::Book::load(pool, account, PeriodChoice::default()).await
     else {
         return Default::default();
     };

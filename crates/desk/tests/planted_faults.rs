@@ -1,4 +1,5 @@
 //! The demo's planted faults are found with the verdicts that docs/demo.md names, and nothing else is accused.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
 
 mod common;
 

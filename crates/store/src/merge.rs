@@ -51,13 +51,37 @@ pub struct StagedRow {
     pub bid: Option<Micros>,
 }
 
-/// What a file says of a campaign's day beyond its items.
+/// What a file says of a campaign's day: its items' sums, and what only the campaign has.
 #[derive(Clone, Debug, Default)]
 pub struct CampaignFacts {
+    /// Times shown.
+    pub impressions: i64,
+    /// Times clicked.
+    pub clicks: i64,
+    /// Money paid.
+    pub spend: Micros,
+    /// Results, in millionths.
+    pub conversions: Micros,
+    /// Revenue.
+    pub value: Micros,
+    /// The highest bid.
+    pub bid: Option<Micros>,
     /// Daily budget.
     pub budget: Option<Micros>,
     /// Whether it runs.
     pub status: Option<&'static str>,
+}
+
+impl CampaignFacts {
+    /// Adds a row's counts.
+    pub fn add(&mut self, row: &StagedRow) {
+        self.impressions += row.impressions;
+        self.clicks += row.clicks;
+        self.spend += row.spend;
+        self.conversions += row.conversions;
+        self.value += row.value;
+        self.bid = self.bid.max(row.bid);
+    }
 }
 
 /// What a file holds beside its rows; grows with items and campaign-days, not with rows.
@@ -163,7 +187,8 @@ impl<'a> Merge<'a> {
         sqlx::raw_sql(
             "CREATE TEMP TABLE staged (n int NOT NULL, day date NOT NULL, line bigint NOT NULL, impressions bigint NOT NULL,
                  clicks bigint NOT NULL, spend bigint NOT NULL, conversions bigint NOT NULL, value bigint NOT NULL,
-                 bid bigint) ON COMMIT DROP",
+                 bid bigint) ON COMMIT DROP;
+             SET LOCAL work_mem = '256MB'; SET LOCAL jit = off",
         )
         .execute(&mut *tx)
         .await?;
@@ -266,19 +291,29 @@ impl<'a> Merge<'a> {
 
     /// Moves the facts of the campaign-days that the file covers out of the way.
     async fn set_aside(&mut self, contents: &Contents) -> Result<(), StoreError> {
-        sqlx::raw_sql("CREATE TEMP TABLE touched (campaign_id bigint, day date, budget bigint, status text) ON COMMIT DROP")
+        sqlx::raw_sql("CREATE TEMP TABLE touched (campaign_id bigint, day date, budget bigint, status text, impressions bigint, clicks bigint,
+                 spend bigint, conversions bigint, value bigint, bid bigint) ON COMMIT DROP")
             .execute(&mut *self.tx)
             .await?;
         let days: Vec<_> = contents.days.iter().collect();
         for days in days.chunks(5_000) {
+            let int =
+                |f: fn(&CampaignFacts) -> i64| days.iter().map(|(_, d)| f(d)).collect::<Vec<_>>();
             sqlx::query(
-                "INSERT INTO touched SELECT n.campaign_id, t.day, t.budget, t.status
-                 FROM unnest($1::int[], $2::date[], $3::bigint[], $4::text[]) AS t(n, day, budget, status) JOIN named n USING (n)",
+                "INSERT INTO touched SELECT n.campaign_id, t.day, t.budget, t.status, t.impressions, t.clicks, t.spend, t.conversions, t.value, t.bid
+                 FROM unnest($1::int[], $2::date[], $3::bigint[], $4::text[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[],
+                      $10::bigint[]) AS t(n, day, budget, status, impressions, clicks, spend, conversions, value, bid) JOIN named n USING (n)",
             )
             .bind(days.iter().map(|((n, _), _)| *n).collect::<Vec<_>>())
             .bind(days.iter().map(|((_, day), _)| *day).collect::<Vec<_>>())
             .bind(days.iter().map(|(_, f)| f.budget.map(Micros::get)).collect::<Vec<_>>())
             .bind(days.iter().map(|(_, f)| f.status.map(str::to_owned)).collect::<Vec<_>>())
+            .bind(int(|f| f.impressions))
+            .bind(int(|f| f.clicks))
+            .bind(int(|f| f.spend.get()))
+            .bind(int(|f| f.conversions.get()))
+            .bind(int(|f| f.value.get()))
+            .bind(days.iter().map(|(_, f)| f.bid.map(Micros::get)).collect::<Vec<_>>())
             .execute(&mut *self.tx)
             .await?;
         }
@@ -312,9 +347,7 @@ impl<'a> Merge<'a> {
     async fn roll_up(&mut self, contents: &Contents) -> Result<(), StoreError> {
         for sql in [
             "INSERT INTO campaign_day (account_id, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid)
-             SELECT $1, n.campaign_id, s.day, sum(impressions), sum(clicks), sum(spend), sum(conversions), sum(value), max(t.budget), max(s.bid)
-             FROM staged s JOIN named n USING (n) JOIN touched t ON t.campaign_id = n.campaign_id AND t.day = s.day
-             GROUP BY n.campaign_id, s.day",
+             SELECT $1, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid FROM touched",
             "UPDATE campaign c SET status = t.status FROM (SELECT DISTINCT ON (campaign_id) campaign_id, status FROM touched
              WHERE status IS NOT NULL ORDER BY campaign_id, day DESC) t WHERE c.account_id = $1 AND c.id = t.campaign_id",
         ] {
@@ -366,9 +399,11 @@ async fn insert_facts(
 ) -> Result<(), StoreError> {
     for sql in [
         "INSERT INTO item_day (account_id, item_id, day, import_id, impressions, clicks, spend, bid)
-         SELECT $1, n.item_id, s.day, $2, s.impressions, s.clicks, s.spend, s.bid FROM staged s JOIN named n USING (n)",
+         SELECT $1, n.item_id, s.day, $2, s.impressions, s.clicks, s.spend, s.bid FROM staged s JOIN named n USING (n)
+         ORDER BY n.item_id, s.day",
         "INSERT INTO conversion_day (account_id, item_id, day, import_id, count, value)
-         SELECT $1, n.item_id, s.day, $2, s.conversions, s.value FROM staged s JOIN named n USING (n) WHERE s.conversions <> 0 OR s.value <> 0",
+         SELECT $1, n.item_id, s.day, $2, s.conversions, s.value FROM staged s JOIN named n USING (n) WHERE s.conversions <> 0 OR s.value <> 0
+         ORDER BY n.item_id, s.day",
     ] {
         run(tx, sql, account, import).await?;
     }
@@ -393,9 +428,15 @@ async fn duplicates(tx: &mut PgConnection) -> Result<Vec<ErrorRow>, StoreError> 
     Ok(rows.into_iter().map(error).collect())
 }
 
+/// Takes double rows out, and their counts out of the campaigns' sums.
 async fn drop_duplicates(tx: &mut PgConnection) -> Result<(), StoreError> {
     sqlx::raw_sql(
-        "DELETE FROM staged s USING (SELECT n, day FROM staged GROUP BY n, day HAVING count(*) > 1) d WHERE s.n = d.n AND s.day = d.day",
+        "DELETE FROM staged s USING (SELECT n, day FROM staged GROUP BY n, day HAVING count(*) > 1) d WHERE s.n = d.n AND s.day = d.day;
+         UPDATE touched SET impressions = 0, clicks = 0, spend = 0, conversions = 0, value = 0, bid = NULL;
+         UPDATE touched t SET impressions = f.impressions, clicks = f.clicks, spend = f.spend, conversions = f.conversions, value = f.value, bid = f.bid
+         FROM (SELECT campaign_id, day, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
+                      sum(value) AS value, max(bid) AS bid FROM staged JOIN named USING (n) GROUP BY 1, 2) f
+         WHERE f.campaign_id = t.campaign_id AND f.day = t.day",
     )
     .execute(tx)
     .await?;

@@ -29,7 +29,7 @@ pub fn layer(pool: PgPool, https: bool) -> SessionManagerLayer<Sessions> {
 
 /// Removes expired sessions every hour, for as long as the program runs.
 pub async fn sweep(pool: PgPool) {
-    let mut tick = tokio::time::interval(Duration::from_secs(3600));
+    let mut tick = tokio::time::interval(Duration::from_hours(1));
     loop {
         tick.tick().await;
         if let Err(error) = sessions::sweep(&pool).await {

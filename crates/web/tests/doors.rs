@@ -1,4 +1,6 @@
 //! Who gets in where: signing in, roles, accounts of others, requests from other sites.
+// Helpers outside of test functions may fail loudly too.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use std::sync::Arc;
 

@@ -179,6 +179,8 @@ pub struct RowReader<'m> {
 }
 
 const LONGEST_NAME: usize = 500;
+const COUNT: &str = "a whole number of 0 or more";
+const AMOUNT: &str = "an amount of 0 or more with at most six decimals";
 
 impl<'m> RowReader<'m> {
     /// For a checked mapping and an account of the given currency.
@@ -277,8 +279,6 @@ impl<'m> RowReader<'m> {
             }
             read
         };
-        const COUNT: &str = "a whole number of 0 or more";
-        const AMOUNT: &str = "an amount of 0 or more with at most six decimals";
         let impressions = number(Column::Impressions, true, COUNT).unwrap_or_default();
         let clicks = number(Column::Clicks, true, COUNT).unwrap_or_default();
         ReportRow {

@@ -1,5 +1,5 @@
 //! Random allocation problems, and what any answer to them has to keep.
-#![allow(dead_code)]
+#![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
 use tiller_core::allocation::{
     Answer, Goal, Group, Limits, Line, Problem, Response, Solved, Total, Use,
@@ -123,9 +123,10 @@ impl Random {
         });
         let mut p = self.problem(lines);
         p.days = if self.chance(0.5) { 28.0 } else { 1.0 };
-        if self.chance(0.3) {
+        let kind = self.next();
+        if kind < 0.3 {
             p.goal = Goal::Value;
-        } else if self.chance(0.3) {
+        } else if kind < 0.5 {
             p.limits.max_cpa = Some(self.between(8.0, 40.0));
         }
         p

@@ -1,5 +1,5 @@
 //! Accounts and reports for tests against a real database.
-#![allow(dead_code)]
+#![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
 use bytes::Bytes;
 use chrono::NaiveDate;

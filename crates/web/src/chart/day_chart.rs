@@ -104,7 +104,9 @@ impl DayChart {
             for p in &points {
                 match p {
                     Some((d, x, y)) if keep(*d) => {
-                        path.push_str(&format!("{}{x} {y} ", if pen_down { "L" } else { "M" }));
+                        path += if pen_down { "L" } else { "M" };
+                        path += &[x.to_string(), y.to_string()].join(" ");
+                        path.push(' ');
                         pen_down = true;
                     }
                     _ => pen_down = false,

@@ -158,7 +158,7 @@ impl SpendField {
                 text: if by_value {
                     format!("{}% target", number(l, 1))
                 } else {
-                    format!("{} target", money(l))
+                    format!("{} target", money(l).trim_end_matches(".00"))
                 },
             }),
             nothing,

@@ -502,7 +502,7 @@ fn table(
             })
             .collect(),
         lines: (0..file.lines.len()).map(|i| line_view(file, i, solved, &errors, &shown)).collect(),
-        compared: solved.map_or(Vec::new(), |s| compared(s)),
+        compared: solved.map_or(Vec::new(), compared),
         infeasible,
         warnings,
         costs: worked

@@ -238,15 +238,17 @@ async fn examine(
     Ok(CausePage {
         crumbs,
         facts: facts(&e, entry, &book),
-        headline: j
-            .map(|j| wording::headline(&j.diagnosis))
-            .unwrap_or_else(|| Words::default().strong("It has no target.")),
-        reasons: j.map(wording::reasons).unwrap_or_else(|| {
-            vec![Words::say("Set one, and its excess and verdict will stand here.")]
-        }),
+        headline: j.map_or_else(
+            || Words::default().strong("It has no target."),
+            |j| wording::headline(&j.diagnosis),
+        ),
+        reasons: j.map_or_else(
+            || vec![Words::say("Set one, and its excess and verdict will stand here.")],
+            wording::reasons,
+        ),
         bridge: j.and_then(bridge),
         ladder: j.and_then(ladder),
-        bids: j.map(|j| bids(j)).unwrap_or_default(),
+        bids: j.map(bids).unwrap_or_default(),
         compared: j.map(|j| compared(j, &frame, subject)).unwrap_or_default(),
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
         advice: j.map(|j| wording::advice(j, e.trade_off, e.account_meets_target)),
@@ -283,7 +285,9 @@ fn facts(e: &Examined, entry: Option<&tiller_desk::book::Entry>, book: &Book) ->
         Target::Cpa(x) => format!("target CPA {}", money(x)),
         Target::Roas(x) => format!("target ROAS {}", number(x, 2)),
     });
-    let budget = entry.and_then(|e| e.budget()).map(|b| format!("daily budget {}", money(b)));
+    let budget = entry
+        .and_then(tiller_desk::book::Entry::budget)
+        .map(|b| format!("daily budget {}", money(b)));
     let status = entry.and_then(|e| e.campaign.status.clone());
     let since = entry.and_then(|e| e.campaign.first_day).map(|d| {
         if d > book.span.from() {

@@ -96,6 +96,7 @@ struct StatusFragment {
     message: String,
     errors: Vec<ErrorLine>,
     error_count: i64,
+    error_text: String,
     editor: bool,
 }
 
@@ -249,6 +250,7 @@ async fn status(app: &App, member: &Member, i: &ReportImport) -> Result<StatusFr
         message: i.message.clone().unwrap_or_default(),
         errors: lines.collect(),
         error_count: i.error_count,
+        error_text: counted(i.error_count as u64, "error", "errors"),
         editor: Frame::new(member, Station::Reports, &Params::default()).editor,
     })
 }
