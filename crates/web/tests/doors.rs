@@ -22,7 +22,7 @@ struct Site {
 }
 
 impl Site {
-    async fn new(pool: PgPool) -> Self {
+    fn new(pool: PgPool) -> Self {
         let app = App {
             pool: pool.clone(),
             demo: None,
@@ -90,7 +90,7 @@ async fn text(answer: Response<Body>) -> String {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn strangers_are_asked_to_sign_in(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     site.account("a").await;
     let answer = site.get("/accounts/a/spend?level=items", None).await;
     assert_eq!(answer.status(), StatusCode::SEE_OTHER);
@@ -114,7 +114,7 @@ async fn strangers_are_asked_to_sign_in(pool: PgPool) {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn accounts_of_others_look_like_none(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     let (a, b) = (site.account("a").await, site.account("b").await);
     let mine = site.member("me@a.example", &a, Role::Admin).await;
     site.member("you@b.example", &b, Role::Admin).await;
@@ -161,7 +161,7 @@ async fn accounts_of_others_look_like_none(pool: PgPool) {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn viewers_see_and_change_nothing(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     let a = site.account("a").await;
     let viewer = site.member("v@a.example", &a, Role::Viewer).await;
     let analyst = site.member("e@a.example", &a, Role::Analyst).await;
@@ -200,7 +200,7 @@ async fn viewers_see_and_change_nothing(pool: PgPool) {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn other_sites_can_not_post(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     let a = site.account("a").await;
     let admin = site.member("me@a.example", &a, Role::Admin).await;
     for forged in [("sec-fetch-site", "cross-site"), ("origin", "https://evil.example")] {
@@ -215,7 +215,7 @@ async fn other_sites_can_not_post(pool: PgPool) {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn signing_out_ends_the_session(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     let a = site.account("a").await;
     let cookie = site.member("me@a.example", &a, Role::Admin).await;
     assert_eq!(site.get("/accounts/a/reports", Some(&cookie)).await.status(), StatusCode::OK);
@@ -228,7 +228,7 @@ async fn signing_out_ends_the_session(pool: PgPool) {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn every_answer_carries_its_headers(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     for path in ["/sign-in", "/nowhere", "/healthz", "/assets/style.css"] {
         let answer = site.get(path, None).await;
         let policy = answer.headers()["content-security-policy"].to_str().unwrap().to_owned();
@@ -250,7 +250,7 @@ async fn every_answer_carries_its_headers(pool: PgPool) {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn programs_get_problem_details(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     let answer = site
         .send(
             Request::get("/nowhere").header(header::ACCEPT, "application/json"),
@@ -265,7 +265,7 @@ async fn programs_get_problem_details(pool: PgPool) {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
-    let site = Site::new(pool).await;
+    let site = Site::new(pool);
     let a = site.account("a").await;
     let cookie = site.member("me@a.example", &a, Role::Analyst).await;
     for place in ["spend", "causes", "budgets"] {
