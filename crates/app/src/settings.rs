@@ -25,6 +25,8 @@ pub struct Settings {
     pub https: bool,
     /// Logs as JSON lines.
     pub json_logs: bool,
+    /// Which logs are written, such as `info,sqlx=warn`.
+    pub log: String,
 }
 
 /// What flags may set; what they leave out follows from the file and the environment.
@@ -50,7 +52,8 @@ impl Settings {
             .set_default("connections", 20)?
             .set_default("demo", false)?
             .set_default("https", false)?
-            .set_default("json_logs", false)?;
+            .set_default("json_logs", false)?
+            .set_default("log", "info,sqlx=warn")?;
         if let Some(file) = file {
             sources = sources.add_source(File::from(file));
         }

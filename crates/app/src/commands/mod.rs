@@ -62,7 +62,7 @@ struct Database {
     #[arg(long, env = "DATABASE_URL", hide_env_values = true)]
     database_url: Option<String>,
     /// A settings file in TOML.
-    #[arg(long, env = "GOLD_TILLER_SETTINGS")]
+    #[arg(long)]
     settings: Option<PathBuf>,
 }
 

@@ -14,11 +14,10 @@ use super::{Account, BadInput, Database, Demo, Import, RoleArg, Serve, User};
 use crate::settings::{Flags, Settings};
 use crate::{demo as demo_data, serve as server};
 
-fn start_logs(json: bool) {
-    let filter = tracing_subscriber::EnvFilter::try_from_env("GOLD_TILLER_LOG")
-        .unwrap_or_else(|_| "info,sqlx=warn".into());
+fn start_logs(settings: &Settings) {
+    let filter = tracing_subscriber::EnvFilter::new(&settings.log);
     let logs = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
-    if json { logs.json().init() } else { logs.init() }
+    if settings.json_logs { logs.json().init() } else { logs.init() }
 }
 
 fn block_on<T>(work: impl Future<Output = anyhow::Result<T>>) -> anyhow::Result<T> {
@@ -39,7 +38,7 @@ pub fn serve(args: &Serve) -> anyhow::Result<ExitCode> {
     let flags =
         Flags { host: args.host, port: args.port, demo: args.demo, ..args.database.flags() };
     let settings = Settings::load(args.database.settings.as_deref(), &flags)?;
-    start_logs(settings.json_logs);
+    start_logs(&settings);
     block_on(server::run(settings))?;
     Ok(ExitCode::SUCCESS)
 }
