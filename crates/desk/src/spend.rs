@@ -77,6 +77,29 @@ impl Row {
     }
 }
 
+/// All rows as one, against the account's target; none of none.
+pub fn together(rows: &[Row], book: &Book) -> Option<Row> {
+    let first = rows.first()?;
+    Some(Row {
+        subject: first.subject,
+        name: format!("all {}", rows.len()),
+        home: String::new(),
+        channel: "all channels".into(),
+        campaign: first.campaign,
+        status: None,
+        tally: rows.iter().map(|r| r.tally).sum(),
+        against: book.period.against.map(|_| rows.iter().filter_map(|r| r.against).sum()),
+        target: book.account.target(),
+        own_target: false,
+        judged: None,
+    })
+}
+
+/// Money above target of the rows together, each by its own target.
+pub fn excess(rows: &[Row]) -> Option<f64> {
+    rows.iter().filter_map(Row::excess).reduce(|a, b| a + b)
+}
+
 /// The rows of a level; those with nothing counted in either period are left out.
 pub async fn rows(
     pool: &PgPool,

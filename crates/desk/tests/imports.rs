@@ -257,3 +257,55 @@ async fn accounts_do_not_see_each_other(pool: PgPool) {
         Err(DeskError::NotFound(_))
     ));
 }
+
+/// Rows of a random small report: no two for one item and day.
+fn any_report() -> impl proptest::strategy::Strategy<Value = Vec<String>> {
+    use proptest::prelude::*;
+    let cell = (0u32..60, 0u32..9000, 0u32..12, any::<bool>());
+    prop::collection::btree_map((1u32..5, 0u32..3, 0u32..4), cell, 1..30).prop_map(|cells| {
+        let text = |((day, campaign, item), (clicks, cents, quarters, _)): (
+            (u32, u32, u32),
+            (u32, u32, u32, bool),
+        )| {
+            let spend = format!("{}.{:02}", cents / 100, cents % 100);
+            row(
+                &format!("2026-11-0{day}"),
+                &format!("Campaign {campaign}"),
+                &format!("item {item}"),
+                clicks,
+                &spend,
+                &format!("{}", f64::from(quarters) / 4.0),
+            )
+        };
+        cells.into_iter().map(text).collect()
+    })
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn any_report_in_any_order_any_number_of_times(pool: PgPool) {
+    use proptest::prelude::*;
+    use proptest::strategy::ValueTree;
+    let mut runner = proptest::test_runner::TestRunner::deterministic();
+    for case in 0..8 {
+        let rows = any_report().new_tree(&mut runner).unwrap().current();
+        let shuffled = Just(rows.clone()).prop_shuffle().new_tree(&mut runner).unwrap().current();
+        let (a, b) =
+            (account(&pool, &format!("a{case}")).await, account(&pool, &format!("b{case}")).await);
+        import(&pool, &a, &format!("{HEADER}{}", rows.concat())).await;
+        import(&pool, &b, &format!("{HEADER}{}", shuffled.concat())).await;
+        let first = everything(&pool, &a).await;
+        assert_eq!(
+            everything(&pool, &b).await,
+            first,
+            "case {case}: the order of rows is no matter"
+        );
+        let again = import(&pool, &a, &format!("{HEADER}{}", shuffled.concat())).await;
+        assert_eq!(
+            everything(&pool, &a).await,
+            first,
+            "case {case}: a second time changes nothing"
+        );
+        reports::undo(&pool, &a, again.id).await.unwrap();
+        assert_eq!(everything(&pool, &a).await, first, "case {case}: undone, the first stands");
+    }
+}

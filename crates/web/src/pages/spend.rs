@@ -7,7 +7,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::{Tally, Target};
 use tiller_desk::book::{Book, Subject};
 use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
-use tiller_desk::spend::{Level, Row, Within, rows};
+use tiller_desk::spend::{self, Level, Row, Within, rows};
 use tiller_desk::wording::{self, Words};
 use tiller_desk::{AdGroupId, CampaignId};
 use tower_sessions::Session;
@@ -173,7 +173,7 @@ struct SpendPage {
     headers: Vec<Header>,
     name_header: Header,
     lines: Vec<Line>,
-    totals: Vec<String>,
+    totals: Vec<Cell>,
     choices: Vec<Choice>,
     hidden: Vec<(String, String)>,
     filter: String,
@@ -318,8 +318,9 @@ pub async fn show(
         book.by_value(),
         &book.account.currency,
     );
-    let total: Tally = all.iter().map(|r| r.tally).sum();
-    let total_spend = total.spend.to_units();
+    let total_spend = spend_of(&all);
+    let whole = view.level == Level::Campaigns && view.filter.is_empty();
+    let total_working = whole.then(|| format!("{base}/working{}", frame.days.with("of", "all")));
     let left_out = all.len().saturating_sub(MOST_ROWS);
     let lines =
         all.iter().take(MOST_ROWS).map(|r| line(r, &columns, total_spend, &base, &frame)).collect();
@@ -345,7 +346,7 @@ pub async fn show(
             &params,
             false,
         ),
-        totals: columns.iter().map(|c| total_cell(c, &all, &total, &book)).collect(),
+        totals: total_cells(&columns, &all, &book, total_working.as_deref()),
         choices: COLUMNS
             .iter()
             .map(|c| Choice {
@@ -488,32 +489,24 @@ fn cell(c: &Column, seen: &Seen, subject: &str, base: &str, frame: &Frame) -> Ce
     Cell { text: (c.text)(x), tone, working }
 }
 
-/// The total of a column: the ratio of the sums.
-fn total_cell(c: &Column, rows: &[Row], total: &Tally, book: &Book) -> String {
-    if rows.is_empty() {
-        return figures::ABSENT.into();
-    }
-    let excess: Option<f64> = rows.iter().filter_map(Row::excess).reduce(|a, b| a + b);
-    let sum_row = Row {
-        subject: rows[0].subject,
-        name: String::new(),
-        home: String::new(),
-        channel: String::new(),
-        campaign: rows[0].campaign,
-        status: None,
-        tally: *total,
-        against: book.period.against.map(|_| rows.iter().filter_map(|r| r.against).sum()),
-        target: book.account.target(),
-        own_target: false,
-        judged: None,
+/// The total of a column: the ratio of the sums. Its working is that of all campaigns, so a filtered or
+/// deeper table has none.
+fn total_cells(
+    columns: &[&'static Column],
+    rows: &[Row],
+    book: &Book,
+    workings: Option<&str>,
+) -> Vec<Cell> {
+    let Some(all) = spend::together(rows, book) else { return Vec::new() };
+    let seen = Seen { row: &all, total_spend: all.tally.spend.to_units() };
+    let cell = |c: &&'static Column| {
+        // Campaigns may have targets of their own: their excesses add up, the default's would not.
+        let raw = if c.key == "excess" { spend::excess(rows) } else { (c.raw)(&seen) };
+        let working =
+            workings.filter(|_| raw.is_some()).map(|link| format!("{link}&figure={}", c.key));
+        Cell { text: figures::or_absent(raw, c.text), tone: "", working }
     };
-    // Campaigns may have targets of their own: their excesses add up, the default's would not.
-    let raw = if c.key == "excess" {
-        excess
-    } else {
-        (c.raw)(&Seen { row: &sum_row, total_spend: total.spend.to_units() })
-    };
-    figures::or_absent(raw, c.text)
+    columns.iter().map(cell).collect()
 }
 
 fn crumbs(book: &Book, view: &View, rows: &[Row], params: &Params) -> Vec<(String, String)> {

@@ -8,7 +8,7 @@ use tiller_core::evidence::{cost_per_conversion, least_cost_without_conversions,
 use tiller_core::{Tally, Target, Window};
 use tiller_desk::book::{Book, Subject};
 use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
-use tiller_desk::spend::{Level, Row, Within, rows};
+use tiller_desk::spend::{self, Level, Row, Within, rows, together};
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
 use crate::App;
@@ -68,13 +68,17 @@ pub async fn show(
     {
         book.period.window = window;
     }
-    let (subject, level) = subject(params.text("of"))?;
-    let all = rows(&app.pool, &book, level, Within::default()).await?;
-    let row = all
-        .iter()
-        .find(|r| r.subject == subject)
-        .ok_or_else(|| PageError::NotFound("Nothing was counted for it in these days.".into()))?;
-    let working = working(params.text("figure"), row, &all, &book)?;
+    let of = params.text("of");
+    let nothing = || PageError::NotFound("Nothing was counted for it in these days.".into());
+    let (row, all) = if of == "all" {
+        let all = rows(&app.pool, &book, Level::Campaigns, Within::default()).await?;
+        (together(&all, &book).ok_or_else(nothing)?, all)
+    } else {
+        let (subject, level) = subject(of)?;
+        let all = rows(&app.pool, &book, level, Within::default()).await?;
+        (all.iter().find(|r| r.subject == subject).cloned().ok_or_else(nothing)?, all)
+    };
+    let working = working(params.text("figure"), &row, &all, &book, of == "all")?;
     let body = WorkingFragment {
         working,
         name: row.name.clone(),
@@ -95,7 +99,13 @@ fn days(w: Window) -> String {
 const EXACT: &str = "Nothing: channels count it exactly, and a day is final when it is reported.";
 const LATE: &str = "Conversions of the last two days are still coming in.";
 
-fn working(figure: &str, row: &Row, all: &[Row], book: &Book) -> Result<Working, PageError> {
+fn working(
+    figure: &str,
+    row: &Row,
+    all: &[Row],
+    book: &Book,
+    of_all: bool,
+) -> Result<Working, PageError> {
     let t = &row.tally;
     let currency = &book.account.currency;
     let paid = |x: f64| format!("{} {currency}", money(x));
@@ -215,12 +225,27 @@ fn working(figure: &str, row: &Row, all: &[Row], book: &Book) -> Result<Working,
             figures::or_absent(row.target.map(Target::number), |x| number(x, 2)),
             "It is a decision, not a measurement.".into(),
         ),
+        "excess" if of_all => excess_of_all(all, &paid),
         "excess" => excess(row, &paid),
         "spend_change" | "conversions_change" | "cpa_change" | "roas_change" => {
             change(figure, row, book)?
         }
         other => return Err(PageError::NotFound(format!("There is no figure ‘{other}’."))),
     })
+}
+
+fn excess_of_all(rows: &[Row], paid: &dyn Fn(f64) -> String) -> Working {
+    let each = || rows.iter().filter_map(Row::excess);
+    Working {
+        title: "Excess",
+        formula: "sum of every campaign’s excess, each by its own target",
+        numbers: vec![
+            ("Above target", paid(each().filter(|x| *x > 0.0).sum())),
+            ("Room below target", paid(each().filter(|x| *x < 0.0).sum())),
+        ],
+        result: figures::or_absent(spend::excess(rows), |x| signed(x, paid)),
+        uncertain: LATE.into(),
+    }
 }
 
 fn excess(row: &Row, paid: &dyn Fn(f64) -> String) -> Working {
