@@ -1,11 +1,11 @@
 //! Performance reports as CSV: one row per item and day.
 //!
-//! - [`column`]: what a report may tell
-//! - [`dialect`]: delimiter, decimal mark, date order
-//! - [`guess`]: which header means what, from names and contents
-//! - [`row`]: a record read into a [`ReportRow`], or the errors in it
-//! - [`reader`]: the stream of records
-//! - [`writer`]: the product's own form
+//! - `column`: what a report may tell
+//! - `dialect`: delimiter, decimal mark, date order
+//! - `guess`: which header means what, from names and contents
+//! - `row`: a record read into a [`ReportRow`], or the errors in it
+//! - `reader`: the stream of records
+//! - `writer`: the product's own form
 
 mod column;
 mod dialect;

@@ -4,11 +4,11 @@
 //! the whole. The problem is convex and separable but for the groups and the limits, so its dual is
 //! solved by nested search on marginal values; there is no general solver here.
 //!
-//! - what is asked: [`problem`], [`response`]
-//! - whether it can be: [`tree`] bounds, [`conflict`] and the [`repair`]s it offers
-//! - the best split: [`separable`] for given weights, [`coupled`] for limits on the whole,
-//!   [`rounding`] to whole steps
-//! - what comes back: [`answer`]
+//! - what is asked: `problem`, `response`
+//! - whether it can be: `tree` bounds, `conflict` and the `repair`s it offers
+//! - the best split: `separable` for given weights, `coupled` for limits on the whole,
+//!   `rounding` to whole steps
+//! - what comes back: `answer`
 
 mod answer;
 mod conflict;

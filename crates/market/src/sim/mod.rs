@@ -1,8 +1,8 @@
 //! One day of an account, stream by stream.
 //!
-//! - [`stream`]: what one item meets: demand, competition, rates
-//! - [`auction`]: winning and paying
-//! - [`day`]: bids, budgets and draws of a day, as report rows
+//! - `stream`: what one item meets: demand, competition, rates
+//! - `auction`: winning and paying
+//! - `day`: bids, budgets and draws of a day, as report rows
 
 mod auction;
 mod day;
