@@ -14,7 +14,7 @@ pub struct Currency([u8; 3]);
 impl Currency {
     /// The three letters, in capitals.
     pub fn code(&self) -> &str {
-        std::str::from_utf8(&self.0).unwrap_or("XXX")
+        std::str::from_utf8(&self.0).unwrap_or_default()
     }
 
     /// Decimal places of the smallest coin (ISO 4217, table A.1; only those that differ from 2).

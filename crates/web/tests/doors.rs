@@ -2,91 +2,13 @@
 // Helpers outside of test functions may fail loudly too.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use std::sync::Arc;
+mod common;
 
-use axum::Router;
 use axum::body::Body;
-use axum::http::{Request, Response, StatusCode, header};
-use http_body_util::BodyExt;
-use tiller_desk::{Account, PgPool, Role, accounts};
+use axum::http::{Request, StatusCode, header};
+use common::{Site, text};
+use tiller_desk::{PgPool, Role, accounts};
 use tiller_store::MIGRATIONS;
-use tiller_store::people::NewAccount;
-use tiller_web::{App, router};
-use tower::ServiceExt;
-
-const PASSWORD: &str = "smoke over the hive";
-
-struct Site {
-    router: Router,
-    pool: PgPool,
-}
-
-impl Site {
-    fn new(pool: PgPool) -> Self {
-        let app = App {
-            pool: pool.clone(),
-            demo: None,
-            https: false,
-            wake: Arc::default(),
-            metrics: None,
-        };
-        Self { router: router(app), pool }
-    }
-
-    async fn account(&self, slug: &str) -> Account {
-        let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
-        accounts::add(&self.pool, &new).await.unwrap();
-        accounts::by_slug(&self.pool, slug).await.unwrap()
-    }
-
-    /// A member with a role; answers their cookie.
-    async fn member(&self, email: &str, account: &Account, role: Role) -> String {
-        let person = accounts::save_person(&self.pool, email, "Somebody", PASSWORD).await.unwrap();
-        accounts::join(&self.pool, account.id, person, role).await.unwrap();
-        let answer = self
-            .post(
-                "/sign-in",
-                None,
-                &format!("email={email}&password={}", PASSWORD.replace(' ', "+")),
-            )
-            .await;
-        assert_eq!(answer.status(), StatusCode::SEE_OTHER);
-        cookie(&answer)
-    }
-
-    async fn get(&self, path: &str, cookie: Option<&str>) -> Response<Body> {
-        self.send(Request::get(path), cookie, Body::empty()).await
-    }
-
-    async fn post(&self, path: &str, cookie: Option<&str>, body: &str) -> Response<Body> {
-        let request = Request::post(path)
-            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
-            .header("sec-fetch-site", "same-origin");
-        self.send(request, cookie, Body::from(body.to_owned())).await
-    }
-
-    async fn send(
-        &self,
-        request: axum::http::request::Builder,
-        cookie: Option<&str>,
-        body: Body,
-    ) -> Response<Body> {
-        let request = request
-            .header(header::HOST, "desk.example")
-            .header(header::COOKIE, cookie.unwrap_or_default());
-        self.router.clone().oneshot(request.body(body).unwrap()).await.unwrap()
-    }
-}
-
-fn cookie(answer: &Response<Body>) -> String {
-    let set = answer.headers()[header::SET_COOKIE].to_str().unwrap();
-    assert!(set.contains("HttpOnly") && set.contains("SameSite=Lax"), "{set}");
-    set.split(';').next().unwrap().to_owned()
-}
-
-async fn text(answer: Response<Body>) -> String {
-    String::from_utf8(answer.into_body().collect().await.unwrap().to_bytes().to_vec()).unwrap()
-}
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn strangers_are_asked_to_sign_in(pool: PgPool) {

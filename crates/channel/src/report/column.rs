@@ -45,13 +45,13 @@ columns! {
     Date "date" needed "Date" ["day" "report date"];
     Channel "channel" optional "Channel" ["source" "network" "platform"];
     Campaign "campaign" needed "Campaign" ["campaign name" "campaign title"];
-    AdGroup "ad_group" optional "Ad group" ["ad group" "adgroup" "group" "ad group name" "ad set"];
+    AdGroup "ad_group" optional "Ad group" ["ad group" "adgroup" "group" "ad group name"];
     Kind "kind" optional "Kind of item" ["item kind" "type" "item type"];
     Item "item" optional "Item" ["keyword" "listing" "product" "ad" "ad name" "audience" "term" "item name"];
     MatchType "match_type" optional "Match type" ["match type" "match"];
     Impressions "impressions" needed "Impressions" ["views" "shown" "impr"];
     Clicks "clicks" needed "Clicks" ["click" "visits"];
-    Spend "spend" needed "Spend" ["cost" "amount" "amount spent" "costs" "expense"];
+    Spend "spend" needed "Spend" ["cost" "amount" "costs" "expense"];
     Conversions "conversions" needed "Conversions" ["conversion" "orders" "leads" "sales count" "results" "purchases"];
     Value "value" optional "Conversion value" ["revenue" "conversion value" "sales" "turnover" "order value"];
     Currency "currency" optional "Currency" ["currency code"];

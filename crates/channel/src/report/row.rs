@@ -306,3 +306,130 @@ impl<'m> RowReader<'m> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::reader::Records;
+    use super::*;
+
+    const HEADER: &[Column] = Column::ALL;
+
+    fn own() -> Mapping {
+        Mapping {
+            columns: HEADER.iter().copied().map(Some).collect(),
+            dialect: Dialect::default(),
+            channel: None,
+            currency: None,
+        }
+    }
+
+    /// What becomes of one line in the product's own form, with one field changed.
+    fn with(column: Column, text: &str) -> Result<Micros, Vec<(String, String)>> {
+        let good = "2026-11-09,Findle,Hives,Kits,keyword,hive kit,exact,100,3,4.5,1,85,EUR,1.2,90,,4,active";
+        let mut fields: Vec<&str> = good.split(',').collect();
+        fields[column as usize] = text;
+        let line = fields.join(",") + "\n";
+        let mapping = own();
+        let mut records = Records::new(line.as_bytes(), ',');
+        let record = records.next_record().unwrap().unwrap();
+        let mut reader = RowReader::new(&mapping, "EUR".parse().unwrap());
+        let spend = |row: ReportRow| row.spend;
+        reader
+            .read(&record)
+            .map(spend)
+            .map_err(|errors| errors.into_iter().map(|e| (e.column, e.expected)).collect())
+    }
+
+    #[test]
+    fn a_good_row_is_read_whole() {
+        let line = "2026-11-09,Findle,Hives,Kits,keyword,hive kit,exact,100,3,4.5,1.25,85,eur,1.2,90,,4,Active\n";
+        let mapping = own();
+        let mut records = Records::new(line.as_bytes(), ',');
+        let record = records.next_record().unwrap().unwrap();
+        let row = RowReader::new(&mapping, "EUR".parse().unwrap()).read(&record).unwrap();
+        assert_eq!(row.date, NaiveDate::from_ymd_opt(2026, 11, 9).unwrap());
+        assert_eq!((row.kind, row.match_type), (ItemKind::Keyword, Some(MatchType::Exact)));
+        assert_eq!((row.impressions, row.clicks), (100, 3));
+        assert_eq!(row.conversions, Micros::new(1_250_000));
+        assert_eq!(
+            (row.bid, row.budget),
+            (Some(Micros::new(1_200_000)), Some(Micros::new(90_000_000)))
+        );
+        assert_eq!((row.target_cpa, row.target_roas), (None, Some(Micros::new(4_000_000))));
+        assert_eq!(row.status, Some(Status::Active));
+    }
+
+    #[test]
+    fn every_column_says_what_it_expects() {
+        for (column, text, expected) in [
+            (Column::Date, "2026-02-30", "a date such as 2026-11-09"),
+            (Column::Date, "", "a date such as 2026-11-09"),
+            (Column::Channel, "", "the name of a channel"),
+            (Column::Campaign, " ", "the name of a campaign"),
+            (Column::Kind, "banner", "one of keyword listing ad audience"),
+            (Column::MatchType, "near", "one of exact phrase broad"),
+            (Column::Impressions, "1.5", COUNT),
+            (Column::Clicks, "-1", COUNT),
+            (Column::Clicks, "three", COUNT),
+            (Column::Spend, "1.2345678", AMOUNT),
+            (Column::Conversions, "-0.5", AMOUNT),
+            (Column::Value, "85 EUR", AMOUNT),
+            (Column::Currency, "NOK", "EUR, the account's currency"),
+            (Column::Budget, "much", AMOUNT),
+            (Column::Status, "asleep", "one of active paused ended"),
+        ] {
+            let errors = with(column, text).unwrap_err();
+            assert_eq!(
+                errors,
+                [(column.name().to_owned(), expected.to_owned())],
+                "{column} {text}"
+            );
+        }
+    }
+
+    #[test]
+    fn empty_numbers_are_nothing_and_optional_words_may_be_left_out() {
+        for column in [
+            Column::Impressions,
+            Column::Value,
+            Column::Bid,
+            Column::Status,
+            Column::MatchType,
+            Column::Currency,
+        ] {
+            assert!(with(column, "").is_ok(), "{column}");
+        }
+        assert_eq!(with(Column::Spend, "").unwrap(), Micros::ZERO);
+        assert_eq!(with(Column::Spend, "0.000001").unwrap(), Micros::new(1));
+    }
+
+    #[test]
+    fn all_errors_of_a_row_are_told_at_once() {
+        let mapping = own();
+        let mut records = Records::new(&b"soon,,,,,,,x,y,z\n"[..], ',');
+        let record = records.next_record().unwrap().unwrap();
+        let errors = RowReader::new(&mapping, "EUR".parse().unwrap()).read(&record).unwrap_err();
+        let columns: Vec<&str> = errors.iter().map(|e| e.column.as_str()).collect();
+        assert_eq!(columns, ["date", "campaign", "channel", "impressions", "clicks", "spend"]);
+        assert!(errors.iter().all(|e| e.line == 1));
+        assert_eq!(errors[1].found, "nothing");
+    }
+
+    #[test]
+    fn a_mapping_needs_each_needed_column_once() {
+        let mut mapping = own();
+        mapping.check().unwrap();
+        mapping.columns[0] = None;
+        assert_eq!(mapping.check(), Err(MappingError::Missing("Date")));
+        mapping.columns[0] = Some(Column::Spend);
+        assert_eq!(mapping.check(), Err(MappingError::Missing("Date")));
+        mapping = own();
+        mapping.columns.push(Some(Column::Clicks));
+        assert_eq!(mapping.check(), Err(MappingError::Twice("Clicks")));
+        mapping = own();
+        mapping.columns[1] = None;
+        assert_eq!(mapping.check(), Err(MappingError::NoChannel));
+        mapping.channel = Some("Findle".into());
+        mapping.check().unwrap();
+    }
+}

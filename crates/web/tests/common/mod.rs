@@ -1,0 +1,147 @@
+//! The site in a test: its router on a database of its own, with members and reports.
+#![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::body::Body;
+use axum::http::{Request, Response, StatusCode, header};
+use http_body_util::BodyExt;
+use tiller_core::Target;
+use tiller_desk::{Account, PgPool, Role, accounts, reports};
+use tiller_store::people::NewAccount;
+use tiller_web::{App, router};
+use tower::ServiceExt;
+
+const PASSWORD: &str = "smoke over the hive";
+
+pub struct Site {
+    router: Router,
+    pub pool: PgPool,
+}
+
+impl Site {
+    pub fn new(pool: PgPool) -> Self {
+        let app = App {
+            pool: pool.clone(),
+            demo: None,
+            https: false,
+            wake: Arc::default(),
+            metrics: None,
+        };
+        Self { router: router(app), pool }
+    }
+
+    pub async fn account(&self, slug: &str) -> Account {
+        let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
+        accounts::add(&self.pool, &new).await.unwrap();
+        accounts::by_slug(&self.pool, slug).await.unwrap()
+    }
+
+    /// A member with a role; answers their cookie.
+    pub async fn member(&self, email: &str, account: &Account, role: Role) -> String {
+        let person = accounts::save_person(&self.pool, email, "Somebody", PASSWORD).await.unwrap();
+        accounts::join(&self.pool, account.id, person, role).await.unwrap();
+        let answer = self
+            .post(
+                "/sign-in",
+                None,
+                &format!("email={email}&password={}", PASSWORD.replace(' ', "+")),
+            )
+            .await;
+        assert_eq!(answer.status(), StatusCode::SEE_OTHER);
+        cookie(&answer)
+    }
+
+    pub async fn get(&self, path: &str, cookie: Option<&str>) -> Response<Body> {
+        self.send(Request::get(path), cookie, Body::empty()).await
+    }
+
+    pub async fn post(&self, path: &str, cookie: Option<&str>, body: &str) -> Response<Body> {
+        let request = Request::post(path)
+            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
+            .header("sec-fetch-site", "same-origin");
+        self.send(request, cookie, Body::from(body.to_owned())).await
+    }
+
+    pub async fn send(
+        &self,
+        request: axum::http::request::Builder,
+        cookie: Option<&str>,
+        body: Body,
+    ) -> Response<Body> {
+        let request = request
+            .header(header::HOST, "desk.example")
+            .header(header::COOKIE, cookie.unwrap_or_default());
+        self.router.clone().oneshot(request.body(body).unwrap()).await.unwrap()
+    }
+}
+
+pub fn cookie(answer: &Response<Body>) -> String {
+    let set = answer.headers()[header::SET_COOKIE].to_str().unwrap();
+    assert!(set.contains("HttpOnly") && set.contains("SameSite=Lax"), "{set}");
+    set.split(';').next().unwrap().to_owned()
+}
+
+pub async fn text(answer: Response<Body>) -> String {
+    String::from_utf8(answer.into_body().collect().await.unwrap().to_bytes().to_vec()).unwrap()
+}
+
+/// Forty days of three campaigns: one dear by its clicks, two that set the measure.
+pub fn report() -> String {
+    let first = chrono::NaiveDate::from_ymd_opt(2026, 10, 1).unwrap();
+    let mut rows = vec![String::from(
+        "date,channel,campaign,ad_group,kind,item,match_type,impressions,clicks,spend,conversions,value,currency,budget\n",
+    )];
+    for day in first.iter_days().take(40) {
+        for (campaign, clicks, cpc, conversions) in
+            [("Dear", 40, 6, 8), ("Fair", 40, 2, 8), ("Good, and \"quoted\"", 30, 2, 7)]
+        {
+            let name = campaign.replace('"', "\"\"");
+            rows.push(format!(
+                "{day},Findle,\"{name}\",Group,keyword,a,exact,{},{clicks},{},{conversions},0,EUR,500\n",
+                clicks * 20,
+                clicks * cpc
+            ));
+        }
+    }
+    rows.concat()
+}
+
+impl Site {
+    /// An account with the report and a target CPA of 15, and an analyst's cookie.
+    pub async fn with_report(&self, slug: &str) -> (Account, String) {
+        let account = self.account(slug).await;
+        accounts::set_default_target(&self.pool, account.id, Some(Target::Cpa(15.0)))
+            .await
+            .unwrap();
+        let account = accounts::by_slug(&self.pool, slug).await.unwrap_or(account);
+        let body = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(report()))]);
+        let done =
+            reports::import_now(&self.pool, &account, "r.csv", body, |_| {}, false).await.unwrap();
+        assert_eq!(done.state, reports::ImportState::Done, "{:?}", done.message);
+        let cookie = self.member(&format!("analyst@{slug}.example"), &account, Role::Analyst).await;
+        (account, cookie)
+    }
+
+    /// What htmx would send.
+    pub async fn post_fragment(
+        &self,
+        path: String,
+        cookie: &str,
+        body: &'static str,
+    ) -> Response<Body> {
+        let request = Request::post(path)
+            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
+            .header("sec-fetch-site", "same-origin")
+            .header("hx-request", "true");
+        self.send(request, Some(cookie), Body::from(body)).await
+    }
+
+    /// The text of a page that is there.
+    pub async fn page(&self, path: &str, cookie: &str) -> String {
+        let answer = self.get(path, Some(cookie)).await;
+        assert_eq!(answer.status(), StatusCode::OK, "{path}");
+        text(answer).await
+    }
+}

@@ -1,0 +1,294 @@
+//! What the pages show and do with a report in the account.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use axum::body::Body;
+use axum::http::{Request, StatusCode, header};
+use common::{Site, report, text};
+use tiller_desk::reports::{self, ImportState};
+use tiller_desk::{ImportId, PgPool};
+use tiller_store::MIGRATIONS;
+
+/// Places of texts in a page, which must stand in this order.
+fn assert_order(page: &str, texts: &[&str]) {
+    let table = &page[page.find("<tbody").expect("a table")..];
+    let places: Vec<usize> =
+        texts.iter().map(|t| table.find(t).unwrap_or_else(|| panic!("no ‘{t}’"))).collect();
+    assert!(places.is_sorted(), "{texts:?} stand at {places:?}");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn spend_sorts_filters_and_adds_up(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let page = site.page("/accounts/a/spend", &cookie).await;
+    // 28 settled days: 28 × (240 + 80 + 60) spent on 28 × 23 conversions.
+    assert!(
+        page.contains("10\u{2009}640") && page.contains("<b>644</b>"),
+        "the sums stand in the summary"
+    );
+    assert_order(&page, &[">Dear<", ">Fair<", ">Good, and"]);
+    assert!(page.contains("pays too much for a click"));
+    assert_order(
+        &site.page("/accounts/a/spend?sort=spend", &cookie).await,
+        &[">Good, and", ">Fair<", ">Dear<"],
+    );
+    assert_order(
+        &site.page("/accounts/a/spend?sort=name", &cookie).await,
+        &[">Dear<", ">Fair<", ">Good, and"],
+    );
+    let filtered = site.page("/accounts/a/spend?q=FAIR", &cookie).await;
+    assert!(filtered.contains(">Fair<") && !filtered.contains(">Dear<"));
+    assert!(
+        site.page("/accounts/a/spend?q=nothing+like+it", &cookie)
+            .await
+            .contains("has ‘nothing like it’ in its name")
+    );
+    let items = site.page("/accounts/a/spend?level=items", &cookie).await;
+    assert!(items.contains("a, exact") && items.contains("Dear › Group"));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn names_can_do_no_harm(pool: PgPool) {
+    let site = Site::new(pool);
+    let (account, cookie) = site.with_report("a").await;
+    let evil = "date,channel,campaign,impressions,clicks,spend,conversions\n2026-11-05,Findle,<script>alert(1)</script>,10,5,1,1\n2026-11-05,Findle,=HYPER(1),10,5,1,1\n";
+    let body = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(evil))]);
+    reports::import_now(&site.pool, &account, "evil.csv", body, |_| {}, false).await.unwrap();
+    let page = site.page("/accounts/a/spend", &cookie).await;
+    assert!(!page.contains("<script>alert") && page.contains("&#60;script&#62;alert"));
+    let csv = site.page("/accounts/a/spend.csv", &cookie).await;
+    assert!(csv.contains("'=HYPER(1)"), "a formula is marked as text");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_csv_is_the_table_in_plain_numbers(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let csv =
+        site.page("/accounts/a/spend.csv?columns=spend,conversions,cpa,excess", &cookie).await;
+    let lines: Vec<&str> = csv.split("\r\n").collect();
+    assert_eq!(lines[0], "name,belongs_to,channel,spend,conversions,cpa,excess");
+    assert_eq!(lines[1], "Dear,Findle,Findle,6720,224,30,3360");
+    assert_eq!(lines[3], "\"Good, and \"\"quoted\"\"\",Findle,Findle,1680,196,8.571429,-1260");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn every_figure_has_its_working(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let page = site.page("/accounts/a/spend", &cookie).await;
+    let links: Vec<&str> = page
+        .split("class=\"working\" href=\"")
+        .skip(1)
+        .map(|l| l.split('"').next().unwrap())
+        .collect();
+    assert!(links.len() > 30, "{}", links.len());
+    for link in links {
+        let path = link.replace("&#38;", "&");
+        let working = site.page(&path, &cookie).await;
+        assert!(working.contains("class=\"formula\"") && working.contains("Result"), "{path}");
+    }
+    let unknown =
+        site.get("/accounts/a/working?of=campaign-999999&figure=cpa", Some(&cookie)).await;
+    assert_eq!(unknown.status(), StatusCode::NOT_FOUND);
+    let fragment = site
+        .send(
+            Request::get("/accounts/a/working?of=all&figure=cpa").header("hx-request", "true"),
+            Some(&cookie),
+            Body::empty(),
+        )
+        .await;
+    let fragment = text(fragment).await;
+    assert!(
+        fragment.starts_with("<div class=\"workings\">") && fragment.contains("16.52"),
+        "{fragment}"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn causes_name_the_worst_and_why(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let page = site.page("/accounts/a/causes", &cookie).await;
+    assert_order(&page, &["Above target", ">Dear<", "Room below target", ">Fair<"]);
+    let href = page
+        .split("href=\"")
+        .find(|l| l.starts_with("/accounts/a/causes/campaigns/"))
+        .unwrap()
+        .split('"')
+        .next()
+        .unwrap()
+        .to_owned();
+    let campaign = site.page(&href, &cookie).await;
+    for part in [
+        "It pays too much for a click.",
+        "CPA bridge",
+        "Click ladder",
+        "halfway to what is affordable",
+        "2 peers of the same kind on Findle",
+        "The account as a whole misses its target",
+    ] {
+        assert!(campaign.contains(part), "{part}");
+    }
+    let group = campaign
+        .split("href=\"")
+        .find(|l| l.starts_with("/accounts/a/causes/ad-groups/"))
+        .unwrap()
+        .split('"')
+        .next()
+        .unwrap()
+        .to_owned();
+    let group = site.page(&group, &cookie).await;
+    assert!(group.contains("<h1>Group</h1>") && group.contains("It pays too much for a click."));
+    let item = group
+        .split("href=\"")
+        .find(|l| l.starts_with("/accounts/a/causes/items/"))
+        .unwrap()
+        .split('"')
+        .next()
+        .unwrap()
+        .to_owned();
+    assert!(site.page(&item, &cookie).await.contains("<h1>a</h1>"));
+    assert_eq!(
+        site.get("/accounts/a/causes/campaigns/999999", Some(&cookie)).await.status(),
+        StatusCode::NOT_FOUND
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_plan_is_made_solved_mended_and_kept(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let choices = site.page("/accounts/a/budgets/new", &cookie).await;
+    let ids: Vec<String> = choices
+        .split("name=\"campaign\" value=\"")
+        .skip(1)
+        .map(|c| c.split('"').next().unwrap().to_owned())
+        .collect();
+    assert_eq!(ids.len(), 3);
+    let none = site.post("/accounts/a/budgets", Some(&cookie), "name=Empty").await;
+    assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let body = format!(
+        "name=Autumn&{}",
+        ids.iter().map(|i| format!("campaign={i}")).collect::<Vec<_>>().join("&")
+    );
+    let made = site.post("/accounts/a/budgets", Some(&cookie), &body).await;
+    let plan = made.headers()[header::LOCATION].to_str().unwrap().to_owned();
+    assert!(site.page(&plan, &cookie).await.contains("The same 10\u{2009}640, placed anew"));
+
+    let solve = |fields: &'static str| site.post_fragment(format!("{plan}/solve"), &cookie, fields);
+    let bad = text(solve("floor-0=9000&floor-1=9000&max_change=").await).await;
+    assert!(
+        bad.contains("Limits contradict each other.")
+            && bad.contains("The least amounts add up to 18\u{2009}000")
+    );
+    assert!(
+        bad.contains("Set the total to 18\u{2009}000")
+            && bad.contains("name=\"repair\" value=\"0\"")
+    );
+    let mended = text(solve("floor-0=9000&floor-1=9000&max_change=&repair=0").await).await;
+    assert!(!mended.contains("contradict") && mended.contains("value=\"18000\""));
+    let corner = text(solve("max_change=").await).await;
+    assert!(corner.contains("100% of the free money goes to"));
+    let typo = text(solve("ceiling-0=lots&total=5000").await).await;
+    assert!(
+        typo.contains("value=\"lots\"")
+            && typo.contains("‘lots’ is not a number")
+            && typo.contains("value=\"5000\"")
+    );
+
+    let refused = site.post(&plan, Some(&cookie), "total=lots").await;
+    assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let saved =
+        site.post(&plan, Some(&cookie), "name=Winter&total=5000&use=up_to&max_change=60%25").await;
+    assert_eq!(saved.status(), StatusCode::SEE_OTHER);
+    let json: serde_json::Value =
+        serde_json::from_str(&site.page(&format!("{plan}/plan.json"), &cookie).await).unwrap();
+    assert_eq!(
+        (
+            json["total"]["amount"].as_f64(),
+            json["total"]["use"].as_str(),
+            json["limits"]["max_change"].as_f64()
+        ),
+        (Some(5000.0), Some("up_to"), Some(0.6))
+    );
+    let csv = site.page(&format!("{plan}/plan.csv"), &cookie).await;
+    assert!(
+        csv.starts_with("line,group,currency,days,present,budget") && csv.lines().count() == 4,
+        "{csv}"
+    );
+    let copy = site.post(&format!("{plan}/duplicate"), Some(&cookie), "").await;
+    assert!(
+        site.page(copy.headers()[header::LOCATION].to_str().unwrap(), &cookie)
+            .await
+            .contains("Winter, copy")
+    );
+    assert!(
+        site.page("/accounts/a/budgets/compare", &cookie).await.contains("Two plans side by side")
+    );
+    site.post(&format!("{plan}/remove"), Some(&cookie), "").await;
+    assert_eq!(site.get(&plan, Some(&cookie)).await.status(), StatusCode::NOT_FOUND);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_file_is_uploaded_looked_at_and_imported(pool: PgPool) {
+    let site = Site::new(pool);
+    let (account, cookie) = site.with_report("a").await;
+    let upload = |name: &'static str, content: String| {
+        let body = format!(
+            "--x\r\nContent-Disposition: form-data; name=\"file\"; filename=\"{name}\"\r\nContent-Type: text/csv\r\n\r\n{content}\r\n--x--\r\n"
+        );
+        let request = Request::post("/accounts/a/reports")
+            .header(header::CONTENT_TYPE, "multipart/form-data; boundary=x")
+            .header("sec-fetch-site", "same-origin");
+        site.send(request, Some(&cookie), Body::from(body))
+    };
+    let refused = upload("report.xlsx", "PK\u{3}\u{4}rest".into()).await;
+    assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(text(refused).await.contains("save it as CSV first"));
+    let taken = upload("november.csv", report().replace("date,", "Tag,")).await;
+    let place = taken.headers()[header::LOCATION].to_str().unwrap().to_owned();
+    let columns = site.page(&place, &cookie).await;
+    assert!(columns.contains("Meaning of Tag") && columns.contains("value=\"date\" selected"));
+    let incomplete = site.post(&place, Some(&cookie), "column-0=date&column-2=campaign").await;
+    assert_eq!(incomplete.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(text(incomplete).await.contains("no column of the file is chosen for Impressions"));
+    let all = "column-0=date&column-1=channel&column-2=campaign&column-3=ad_group&column-4=kind&column-5=item&column-6=match_type&column-7=impressions&column-8=clicks&column-9=spend&column-10=conversions&column-11=value&column-12=currency&column-13=budget";
+    assert_eq!(site.post(&place, Some(&cookie), all).await.status(), StatusCode::SEE_OTHER);
+    assert!(site.page(&place, &cookie).await.contains("It waits for its turn"));
+    assert!(reports::run_next(&site.pool).await.unwrap());
+    assert!(site.page(&place, &cookie).await.contains("120 rows, 1 Oct 2026 to 9 Nov 2026"));
+    let undone = site.post(&format!("{place}/undo"), Some(&cookie), "").await;
+    assert_eq!(undone.status(), StatusCode::SEE_OTHER);
+    let id: i64 = place.rsplit('/').next().unwrap().parse().unwrap();
+    assert_eq!(
+        reports::get(&site.pool, &account, ImportId(id)).await.unwrap().state,
+        ImportState::Undone
+    );
+    assert!(
+        site.page("/accounts/a/spend", &cookie).await.contains("10\u{2009}640"),
+        "what it replaced stands again"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_period_stands_in_the_address(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let week =
+        site.page("/accounts/a/spend?from=2026-11-01&to=2026-11-07&alone=yes", &cookie).await;
+    assert!(
+        week.contains("1 Nov – 7 Nov, 7 settled days")
+            && week.contains("2\u{2009}660")
+            && !week.contains("against</span>")
+    );
+    let unsettled = site.page("/accounts/a/spend?from=2026-11-03&to=2026-11-09", &cookie).await;
+    assert!(unsettled.contains("7 days, 5 settled"));
+    let upside_down =
+        site.get("/accounts/a/spend?from=2026-11-07&to=2026-11-01", Some(&cookie)).await;
+    assert_eq!(upside_down.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let empty = site.page("/accounts/a/spend?from=2020-01-01&to=2020-01-07", &cookie).await;
+    assert!(empty.contains("was counted in these days"));
+}
