@@ -261,23 +261,24 @@ async fn accounts_do_not_see_each_other(pool: PgPool) {
 /// Rows of a random small report: no two for one item and day.
 fn any_report() -> impl proptest::strategy::Strategy<Value = Vec<String>> {
     use proptest::prelude::*;
-    let cell = (0u32..60, 0u32..9000, 0u32..12, any::<bool>());
-    prop::collection::btree_map((1u32..5, 0u32..3, 0u32..4), cell, 1..30).prop_map(|cells| {
-        let text = |((day, campaign, item), (clicks, cents, quarters, _)): (
-            (u32, u32, u32),
-            (u32, u32, u32, bool),
-        )| {
-            let spend = format!("{}.{:02}", cents / 100, cents % 100);
-            row(
-                &format!("2026-11-0{day}"),
+    let key = (1u32..5, 0u32..3, 0u32..4);
+    let counts = (0u32..60, 0u32..9000, 0u32..12);
+    prop::collection::btree_map(key, counts, 1..30).prop_map(|cells| {
+        let mut rows = Vec::new();
+        for ((day, campaign, item), (clicks, cents, quarters)) in cells {
+            let (date, spend) =
+                (format!("2026-11-0{day}"), format!("{}.{:02}", cents / 100, cents % 100));
+            let conversions = (f64::from(quarters) / 4.0).to_string();
+            rows.push(row(
+                &date,
                 &format!("Campaign {campaign}"),
                 &format!("item {item}"),
                 clicks,
                 &spend,
-                &format!("{}", f64::from(quarters) / 4.0),
-            )
-        };
-        cells.into_iter().map(text).collect()
+                &conversions,
+            ));
+        }
+        rows
     })
 }
 
