@@ -66,6 +66,23 @@ cluster_home() {
   echo "$aside"
 }
 
+# database_answers DIR: whether the cluster there takes connections.
+database_answers() {
+  local port
+  port=$(sed -n 4p "$1/data/postmaster.pid" 2>/dev/null) && [ -n "$port" ] || return 1
+  "$(pg_bin)/pg_isready" -q -h 127.0.0.1 -p "$port"
+}
+
+# forget_dead_server PIDFILE: removes what a server left behind that was killed hard, even if its number
+# lives on as a zombie or as another program.
+forget_dead_server() {
+  local pid
+  pid=$(head -1 "$1" 2>/dev/null) && [ -n "$pid" ] || return 0
+  if [ ! -d "/proc/$pid" ] || grep -q '^State:[[:space:]]*Z' "/proc/$pid/status" 2>/dev/null || [ "$(cat "/proc/$pid/comm" 2>/dev/null)" != postgres ]; then
+    rm -f "$1"
+  fi
+}
+
 # database_up NAME [SETTING…]: starts the cluster .local/NAME and sets database_url, database_started.
 database_up() {
   local dir bin name=$1
@@ -86,12 +103,17 @@ database_up() {
     mv "$dir.new" "$dir"
   fi
   database_started=no
-  if ! as_pg "$bin/pg_ctl" status -D "$dir/data" >/dev/null 2>&1; then
+  if ! database_answers "$dir"; then
     local port options="-c listen_addresses=127.0.0.1 -c unix_socket_directories="
-    port=$(free_port 5480)
     for setting in "$@"; do options="$options -c $setting"; done
-    as_pg "$bin/pg_ctl" start -w -t 60 -D "$dir/data" -l "$dir/server.log" -o "-p $port $options" >/dev/null \
-      || fail "PostgreSQL did not start; see $dir/server.log"
+    for attempt in 1 2 3 4 5; do
+      forget_dead_server "$dir/data/postmaster.pid"
+      port=$(free_port 5480)
+      as_pg "$bin/pg_ctl" start -w -t 60 -D "$dir/data" -l "$dir/server.log" -o "-p $port $options" >/dev/null 2>&1 && break
+      # Processes of a server that was killed hard may still be leaving.
+      [ "$attempt" -lt 5 ] || fail "PostgreSQL did not start; see $dir/server.log"
+      sleep 1
+    done
     database_started=yes
   fi
   local port
