@@ -140,7 +140,9 @@ pub(super) fn solve_without_repairs(problem: &Problem) -> Answer {
 
 struct Split {
     tree: Tree,
-    /// In tree order.
+    /// In tree order, as solved.
+    exact: Vec<f64>,
+    /// In tree order, in whole steps.
     amounts: Vec<f64>,
 }
 
@@ -166,11 +168,12 @@ fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
         all: spends_all(problem),
     };
     let couplings = couplings(problem, &tree);
-    let amounts = space
+    let exact = space
         .solve(&Objective { weights, price }, &couplings)
         .map_err(|out| vec![out_of_reach(problem, &tree, &curves, out)])?;
-    let amounts = if problem.step > 0.0 { round(&tree, &amounts, problem.step) } else { amounts };
-    Ok(Split { tree, amounts })
+    let amounts =
+        if problem.step > 0.0 { round(&tree, &exact, problem.step) } else { exact.clone() };
+    Ok(Split { tree, exact, amounts })
 }
 
 /// Conversions, or clicks for the goal of most clicks without limits on conversions.
@@ -329,9 +332,8 @@ fn next_1000(problem: &Problem, now: f64) -> Option<f64> {
 }
 
 fn held_by(problem: &Problem, split: &Split) -> Vec<HeldBy> {
-    let (tree, amounts) = (&split.tree, &split.amounts);
-    // Within two steps of a bound is at it: rounding may stand off by that much.
-    let near = (2.0 * problem.step).max(1e-9 * problem.total.amount.max(1.0)) * 1.001;
+    let (tree, amounts) = (&split.tree, &split.exact);
+    let near = 1e-9 * problem.total.amount.max(1.0);
     let mut sums = vec![0.0; tree.nodes.len()];
     for (a, &n) in amounts.iter().zip(&tree.node_of) {
         sums[n] += a;
