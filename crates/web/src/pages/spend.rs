@@ -227,12 +227,11 @@ impl View {
                 || r.name.to_lowercase().contains(&self.filter)
                 || r.home.to_lowercase().contains(&self.filter)
         };
-        let total_spend = spend_of(&rows);
         let mut rows: Vec<Row> = rows.into_iter().filter(matches).collect();
         match COLUMNS.iter().find(|c| c.key == key) {
             // What is absent stands last in either order.
             Some(c) => rows.sort_by(|a, b| {
-                let [x, y] = [a, b].map(|row| (c.raw)(&Seen { row, total_spend }));
+                let [x, y] = [a, b].map(|row| (c.raw)(&Seen { row, total_spend: 1.0 }));
                 match (x, y) {
                     (Some(x), Some(y)) if down => y.total_cmp(&x),
                     (Some(x), Some(y)) => x.total_cmp(&y),
@@ -250,8 +249,9 @@ impl View {
     }
 }
 
-fn spend_of(rows: &[Row]) -> f64 {
-    rows.iter().map(|r| r.tally.spend.to_units()).sum()
+/// What shares are shares of: the whole account, however the table is filtered.
+fn spend_of(book: &Book) -> f64 {
+    book.total(book.period.window).spend.to_units()
 }
 
 async fn columns(
@@ -318,7 +318,7 @@ pub async fn show(
         book.by_value(),
         &book.account.currency,
     );
-    let total_spend = spend_of(&all);
+    let total_spend = spend_of(&book);
     let whole = view.level == Level::Campaigns && view.filter.is_empty();
     let total_working = whole.then(|| format!("{base}/working{}", frame.days.with("of", "all")));
     let left_out = all.len().saturating_sub(MOST_ROWS);
@@ -379,7 +379,7 @@ pub async fn csv(
     let view = View::of(&params)?;
     let columns = columns(&session, &params, book.by_value()).await?;
     let all = view.arrange(rows(&app.pool, &book, view.level, view.within).await?, "-excess");
-    let total_spend = spend_of(&all);
+    let total_spend = spend_of(&book);
     let header: Vec<String> = ["name", "belongs_to", "channel"]
         .into_iter()
         .chain(columns.iter().map(|c| c.key))
@@ -498,7 +498,7 @@ fn total_cells(
     workings: Option<&str>,
 ) -> Vec<Cell> {
     let Some(all) = spend::together(rows, book) else { return Vec::new() };
-    let seen = Seen { row: &all, total_spend: all.tally.spend.to_units() };
+    let seen = Seen { row: &all, total_spend: spend_of(book) };
     let cell = |c: &&'static Column| {
         // Campaigns may have targets of their own: their excesses add up, the default's would not.
         let raw = if c.key == "excess" { spend::excess(rows) } else { (c.raw)(&seen) };
