@@ -1,13 +1,14 @@
 //! The demo: the invented accounts, made by the stand-in market and taken in by the same import as any report.
 
+use std::sync::Arc;
+
 use anyhow::Context;
 use bytes::Bytes;
 use chrono::NaiveDate;
-use tiller_channel::report::ReportWriter;
 use tiller_core::Target;
 use tiller_desk::{PgPool, Role, accounts, reports};
-use tiller_market::world::{AMBERFOLD, Account as WorldAccount};
-use tiller_market::{World, sim};
+use tiller_market::world::AMBERFOLD;
+use tiller_market::{Market, World};
 use tiller_store::people::{self, NewAccount};
 
 /// The demo analyst's address; reserved for examples (RFC 2606).
@@ -18,9 +19,9 @@ const ANALYST: &str = "Demo analyst";
 
 /// Makes the demo accounts with a history that ends on `last`; those that exist are left as they are.
 pub async fn load(pool: &PgPool, last: NaiveDate) -> anyhow::Result<()> {
-    let world = World::parse(AMBERFOLD)?;
+    let market = Market::begin(Arc::new(World::parse(AMBERFOLD)?), last);
     let person = accounts::save_person(pool, EMAIL, ANALYST, PASSWORD).await?;
-    for account in &world.accounts {
+    for account in &market.world.accounts {
         let slug = format!("amberfold-{}", account.key);
         let id = match people::account_by_slug(pool, &slug).await? {
             Some(there) => there.id,
@@ -43,7 +44,8 @@ pub async fn load(pool: &PgPool, last: NaiveDate) -> anyhow::Result<()> {
         eprintln!("Making 150 days of {} …", account.name);
         let target = account.target_cpa.map(Target::Cpa).or(account.target_roas.map(Target::Roas));
         accounts::set_default_target(pool, id, target).await?;
-        let file = report(&world, account, last)?;
+        let sim = market.account(&account.key).context("the account is in its world")?;
+        let file = market.history(sim)?;
         let body = futures::stream::iter([Ok::<_, std::io::Error>(Bytes::from(file))]);
         let name = format!("{slug}-{last}.csv");
         let import = reports::import_now(pool, &there, &name, body, |_| {}, false).await?;
@@ -54,13 +56,4 @@ pub async fn load(pool: &PgPool, last: NaiveDate) -> anyhow::Result<()> {
         );
     }
     Ok(())
-}
-
-/// The report of an account's whole history as CSV.
-pub fn report(world: &World, account: &WorldAccount, last: NaiveDate) -> anyhow::Result<Vec<u8>> {
-    let mut writer = ReportWriter::new(Vec::new(), account.currency.parse()?)?;
-    for row in sim::report(world, account, last) {
-        writer.write(&row)?;
-    }
-    writer.finish().context("the report could not be written")
 }

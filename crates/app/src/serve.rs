@@ -66,7 +66,8 @@ async fn import_worker(
     }
 }
 
-async fn interrupted() {
+/// Ends when somebody asks the program to end.
+pub async fn interrupted() {
     let ctrl_c = async {
         tokio::signal::ctrl_c().await.ok();
     };

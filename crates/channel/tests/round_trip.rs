@@ -41,6 +41,8 @@ fn row() -> impl Strategy<Value = ReportRow<'static>> {
         prop::option::of(money()),
         prop::option::of(money()),
         prop::option::of(money()),
+        prop::option::of(money()),
+        prop::option::of(money()),
     );
     (0u32..2000, names, words, counts, settings).prop_map(
         |(day, names, words, counts, settings)| ReportRow {
@@ -61,6 +63,8 @@ fn row() -> impl Strategy<Value = ReportRow<'static>> {
             target_cpa: settings.2,
             target_roas: settings.3,
             status: words.2,
+            lost_to_budget: settings.4,
+            lost_to_bid: settings.5,
         },
     )
 }

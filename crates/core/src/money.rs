@@ -72,7 +72,18 @@ impl TryFrom<String> for Currency {
 /// assert_eq!(Micros::parse("0.1").unwrap() + Micros::parse("0.2").unwrap(), Micros::parse("0.3").unwrap());
 /// ```
 #[derive(
-    Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize,
+    Clone,
+    Copy,
+    Debug,
+    Default,
+    PartialEq,
+    Eq,
+    Hash,
+    PartialOrd,
+    Ord,
+    Serialize,
+    Deserialize,
+    utoipa::ToSchema,
 )]
 #[serde(transparent)]
 pub struct Micros(i64);

@@ -33,6 +33,8 @@ async fn the_school(pool: PgPool) {
     assert!((1.35..1.65).contains(&over), "{over}");
     // Fault 2.
     assert_eq!(verdict("Apiary visits, display"), (Verdict::Traffic, false));
+    // Fault 5: what its segments hold is not looked into yet; as a whole it reaches the wrong people.
+    assert_eq!(verdict("Queen rearing, feed"), (Verdict::Traffic, false));
     // Fault 4: dreadful to look at.
     let film = &all["Beginner film"];
     assert_eq!(film.diagnosis.verdict, Verdict::TooEarly);
@@ -44,7 +46,7 @@ async fn the_school(pool: PgPool) {
         .filter(|(_, j)| !matches!(j.diagnosis.verdict, Verdict::OnTarget | Verdict::TooEarly))
         .map(|(n, _)| n)
         .collect();
-    assert_eq!(accused.len(), 2, "{accused:?}");
+    assert_eq!(accused.len(), 3, "{accused:?}");
     // The worst stands first, with a trade-off that keeps part of the volume.
     let ranked = causes::ranked(&book);
     assert_eq!(ranked[0].0.campaign.name, "Spring courses, search");

@@ -4,23 +4,20 @@ use std::io::{Read, Write};
 use std::path::Path;
 use std::process::ExitCode;
 
-use chrono::{Days, NaiveDate, Utc};
 use tiller_channel::report::Column;
 use tiller_core::Target;
 use tiller_core::allocation::{Answer, solve};
 use tiller_desk::diagnosis_file::{DiagnosisError, DiagnosisFile, Question, Report, row_error};
 use tiller_desk::figures::{money, number, or_absent, percent, probability};
 use tiller_desk::plan_file::{self, AnswerFile, PlanFile};
-use tiller_market::World;
-use tiller_market::world::AMBERFOLD;
 
 use super::{Allocate, BadInput, Diagnose};
-use crate::demo;
 
 /// Valid but impossible.
 const IMPOSSIBLE: u8 = 3;
 
-fn open(path: &Path) -> anyhow::Result<Box<dyn Read>> {
+/// A file, or standard input for `-`.
+pub fn open(path: &Path) -> anyhow::Result<Box<dyn Read>> {
     if path.as_os_str() == "-" {
         return Ok(Box::new(std::io::stdin().lock()));
     }
@@ -169,28 +166,6 @@ fn print_diagnosis(out: &mut impl Write, a: &DiagnosisFile) -> anyhow::Result<()
     Ok(())
 }
 
-pub fn market_report(
-    world: Option<&Path>,
-    account: &str,
-    until: Option<NaiveDate>,
-) -> anyhow::Result<ExitCode> {
-    let mut text = String::new();
-    match world {
-        Some(path) => {
-            _ = open(path)?.read_to_string(&mut text).map_err(|e| BadInput(e.to_string()))?
-        }
-        None => AMBERFOLD.clone_into(&mut text),
-    }
-    let world = World::parse(&text).map_err(|e| BadInput(e.to_string()))?;
-    let found = world.accounts.iter().find(|a| a.key == account);
-    let found = found.ok_or_else(|| BadInput(format!("the world has no account ‘{account}’")))?;
-    let last = until
-        .or_else(|| Utc::now().date_naive().checked_sub_days(Days::new(1)))
-        .ok_or_else(|| BadInput("no such day".into()))?;
-    std::io::stdout().lock().write_all(&demo::report(&world, found, last)?)?;
-    Ok(ExitCode::SUCCESS)
-}
-
 pub fn formats(folder: &Path) -> anyhow::Result<ExitCode> {
     std::fs::create_dir_all(folder)?;
     for (name, text) in schemas()? {
@@ -207,6 +182,10 @@ fn schemas() -> anyhow::Result<Vec<(&'static str, String)>> {
         ("plan-answer.schema.json", json(schemars::schema_for!(AnswerFile))?),
         ("diagnosis.schema.json", json(schemars::schema_for!(DiagnosisFile))?),
         ("report.table-schema.json", serde_json::to_string_pretty(&table_schema())? + "\n"),
+        (
+            "channel.openapi.json",
+            serde_json::to_string_pretty(&tiller_market::http::openapi())? + "\n",
+        ),
     ])
 }
 
@@ -222,7 +201,9 @@ fn table_schema() -> serde_json::Value {
             | Column::Bid
             | Column::Budget
             | Column::TargetCpa
-            | Column::TargetRoas => "number",
+            | Column::TargetRoas
+            | Column::LostToBudget
+            | Column::LostToBid => "number",
             _ => "string",
         };
         let allowed = match c {

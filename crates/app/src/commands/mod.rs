@@ -1,6 +1,7 @@
 //! The command line. Exit codes: 0 done; 2 bad input or usage; 3 valid but impossible; 1 anything else.
 
 mod files;
+mod market;
 mod server;
 
 use std::net::IpAddr;
@@ -35,7 +36,7 @@ enum Command {
     Diagnose(Diagnose),
     /// The stand-in market.
     #[command(subcommand)]
-    Market(Market),
+    Market(market::Command),
     /// People who may sign in.
     #[command(subcommand)]
     User(User),
@@ -151,22 +152,6 @@ struct Diagnose {
 }
 
 #[derive(Debug, Subcommand)]
-enum Market {
-    /// Print the report of an account's history as CSV.
-    Report {
-        /// A world file; the demo's if left out.
-        #[arg(long)]
-        world: Option<PathBuf>,
-        /// The account's key in the world.
-        #[arg(long)]
-        account: String,
-        /// Last day of the history; yesterday if left out.
-        #[arg(long)]
-        until: Option<NaiveDate>,
-    },
-}
-
-#[derive(Debug, Subcommand)]
 enum User {
     /// Add a person, or give one a new password; it is read from standard input.
     Add {
@@ -249,9 +234,7 @@ pub fn run(cli: Cli) -> anyhow::Result<ExitCode> {
     match cli.command {
         Command::Allocate(args) => files::allocate(&args),
         Command::Diagnose(args) => files::diagnose(&args),
-        Command::Market(Market::Report { world, account, until }) => {
-            files::market_report(world.as_deref(), &account, until)
-        }
+        Command::Market(command) => market::run(command),
         Command::Formats { folder } => files::formats(&folder),
         Command::Completions { shell } => {
             clap_complete::generate(

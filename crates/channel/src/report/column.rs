@@ -60,6 +60,8 @@ columns! {
     TargetCpa "target_cpa" optional "Target CPA" ["target cpa"];
     TargetRoas "target_roas" optional "Target ROAS" ["target roas"];
     Status "status" optional "Status" ["state"];
+    LostToBudget "lost_to_budget" optional "Lost to budget" ["lost to budget"];
+    LostToBid "lost_to_bid" optional "Lost to bid" ["lost to bid"];
 }
 
 impl fmt::Display for Column {

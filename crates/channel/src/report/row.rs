@@ -11,7 +11,7 @@ use super::dialect::Dialect;
 use super::reader::Record;
 
 /// What an item is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum ItemKind {
     /// A keyword of a search campaign.
@@ -25,7 +25,7 @@ pub enum ItemKind {
 }
 
 /// How closely a search has to match a keyword.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum MatchType {
     /// The keyword itself.
@@ -37,7 +37,7 @@ pub enum MatchType {
 }
 
 /// Whether a campaign runs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Status {
     /// It runs.
@@ -103,6 +103,10 @@ pub struct ReportRow<'a> {
     pub target_roas: Option<Micros>,
     /// Whether the campaign runs.
     pub status: Option<Status>,
+    /// Share of the campaign's auctions from which it stood aside for want of budget, 0 to 1.
+    pub lost_to_budget: Option<Micros>,
+    /// Share of the campaign's auctions that it lost for want of bid, 0 to 1.
+    pub lost_to_bid: Option<Micros>,
 }
 
 /// Which field of a file means which column.
@@ -303,6 +307,8 @@ impl<'m> RowReader<'m> {
             target_cpa: number(Column::TargetCpa, false, AMOUNT),
             target_roas: number(Column::TargetRoas, false, AMOUNT),
             status,
+            lost_to_budget: number(Column::LostToBudget, false, AMOUNT),
+            lost_to_bid: number(Column::LostToBid, false, AMOUNT),
         }
     }
 }
@@ -325,7 +331,7 @@ mod tests {
 
     /// What becomes of one line in the product's own form, with one field changed.
     fn with(column: Column, text: &str) -> Result<Micros, Vec<(String, String)>> {
-        let good = "2026-11-09,Findle,Hives,Kits,keyword,hive kit,exact,100,3,4.5,1,85,EUR,1.2,90,,4,active";
+        let good = "2026-11-09,Findle,Hives,Kits,keyword,hive kit,exact,100,3,4.5,1,85,EUR,1.2,90,,4,active,0.1,";
         let mut fields: Vec<&str> = good.split(',').collect();
         fields[column as usize] = text;
         let line = fields.join(",") + "\n";
@@ -342,7 +348,7 @@ mod tests {
 
     #[test]
     fn a_good_row_is_read_whole() {
-        let line = "2026-11-09,Findle,Hives,Kits,keyword,hive kit,exact,100,3,4.5,1.25,85,eur,1.2,90,,4,Active\n";
+        let line = "2026-11-09,Findle,Hives,Kits,keyword,hive kit,exact,100,3,4.5,1.25,85,eur,1.2,90,,4,Active,0.12,0.3\n";
         let mapping = own();
         let mut records = Records::new(line.as_bytes(), ',');
         let record = records.next_record().unwrap().unwrap();

@@ -46,6 +46,8 @@ impl<W: Write> ReportWriter<W> {
             money(row.target_cpa),
             money(row.target_roas),
             row.status.map(Status::word).unwrap_or_default().to_owned(),
+            money(row.lost_to_budget),
+            money(row.lost_to_bid),
         ];
         self.inner.write_record(&record).map_err(std::io::Error::from)
     }

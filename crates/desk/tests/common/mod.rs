@@ -1,15 +1,17 @@
 //! Accounts and reports for tests against a real database.
 #![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
+use std::sync::Arc;
+
 use bytes::Bytes;
 use chrono::NaiveDate;
-use tiller_channel::report::{Mapping, ReportWriter};
+use tiller_channel::report::Mapping;
 use tiller_core::Target;
 use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::reports::{self, ReportImport};
 use tiller_desk::{Account, PgPool, accounts};
 use tiller_market::world::AMBERFOLD;
-use tiller_market::{World, sim};
+use tiller_market::{Market, World};
 use tiller_store::people::NewAccount;
 
 pub fn day(text: &str) -> NaiveDate {
@@ -84,11 +86,8 @@ pub async fn demo_account(pool: &PgPool, key: &str, last: NaiveDate) -> Account 
     let target = from.target_cpa.map(Target::Cpa).or(from.target_roas.map(Target::Roas));
     accounts::set_default_target(pool, id, target).await.unwrap();
     let account = accounts::by_slug(pool, key).await.unwrap();
-    let mut writer = ReportWriter::new(Vec::new(), from.currency.parse().unwrap()).unwrap();
-    for row in sim::report(&world, from, last) {
-        writer.write(&row).unwrap();
-    }
-    let text = String::from_utf8(writer.finish().unwrap()).unwrap();
+    let market = Market::begin(Arc::new(world.clone()), last);
+    let text = String::from_utf8(market.history(market.account(key).unwrap()).unwrap()).unwrap();
     let done = import(pool, &account, &text).await;
     assert_eq!(done.state, reports::ImportState::Done, "{:?}", done.message);
     account

@@ -1,12 +1,36 @@
-//! One day of an account, stream by stream.
+//! The market day by day: what is set, what is bid, what is bought, what is reported.
 //!
-//! - `stream`: what one item meets: demand, competition, rates
+//! - `chance`: draws that nothing else can disturb
 //! - `auction`: winning and paying
-//! - `day`: bids, budgets and draws of a day, as report rows
+//! - `people`: who is reached, and what adjustments and places change in it
+//! - `demand`: season, weekday, hour and shocks
+//! - `stream`: what one item meets
+//! - `bidding`: bids by hand and by strategies that learn
+//! - `purse`: how much of a budget a day may spend
+//! - `campaign`: a campaign with its memory
+//! - `day`: one day of a campaign, hour by hour
+//! - `apply`: changes, made or refused
+//! - `market`: all accounts of a world up to a day
+//! - `structure`, `report`, `split`: what a channel tells of it
+//! - `truth`, `steer`: what only the market knows, and how well it was used
 
+mod apply;
 mod auction;
+mod bidding;
+mod campaign;
+pub mod chance;
 mod day;
+mod demand;
+mod market;
+mod people;
+mod purse;
+mod report;
+mod split;
+mod steer;
 mod stream;
+mod structure;
+mod truth;
 
-pub use day::{Calendar, day, report};
-pub use stream::{Stream, streams};
+pub use market::{AccountSim, Market};
+pub use steer::{Outcome, Policy, steer};
+pub use truth::{CampaignTruth, CurvePoint, truth};

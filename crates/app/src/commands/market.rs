@@ -1,0 +1,264 @@
+//! The stand-in market on the command line.
+
+use std::io::{Read, Write};
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use anyhow::Context;
+use chrono::{Days, NaiveDate, Utc};
+use clap::{Args, Subcommand, ValueEnum};
+use tiller_desk::figures::{money, number, or_absent, percent};
+use tiller_market::http::Service;
+use tiller_market::sim::{AccountSim, Policy, steer, truth};
+use tiller_market::{Market, World};
+
+use super::BadInput;
+use crate::serve::interrupted;
+
+/// Which world, and where its history ends.
+#[derive(Debug, Args)]
+pub struct Setting {
+    /// A world file, or the name of a world that ships: `amberfold`, `thin_leads`, `large_shop`.
+    #[arg(long, default_value = "amberfold")]
+    world: String,
+    /// Last day of the history; yesterday if left out.
+    #[arg(long)]
+    until: Option<NaiveDate>,
+    /// Another seed than the world's own.
+    #[arg(long)]
+    seed: Option<u64>,
+}
+
+/// The stand-in market.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Answer the channels' open interface.
+    Serve {
+        #[command(flatten)]
+        setting: Setting,
+        /// Address to listen on.
+        #[arg(long, default_value = "127.0.0.1")]
+        host: IpAddr,
+        /// Port to listen on.
+        #[arg(long, default_value_t = 8470)]
+        port: u16,
+        /// Keep what was answered in this file, and go on from it.
+        #[arg(long)]
+        journal: Option<PathBuf>,
+    },
+    /// Print the report of an account's history as CSV.
+    Report {
+        #[command(flatten)]
+        setting: Setting,
+        /// The account's key in the world.
+        #[arg(long)]
+        account: String,
+    },
+    /// Print each campaign's real response, conversion rate, elasticities and lag.
+    Truth {
+        /// A world file, or the name of a world that ships.
+        world: String,
+        /// Only this account.
+        #[arg(long)]
+        account: Option<String>,
+        /// Last day of the history; yesterday if left out.
+        #[arg(long)]
+        until: Option<NaiveDate>,
+        /// Print it as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Run the accounts onward under a policy, and print what came of it.
+    Steer {
+        /// A world file, or the name of a world that ships.
+        world: String,
+        /// Who steers.
+        #[arg(long, value_enum)]
+        policy: PolicyArg,
+        /// How many days.
+        #[arg(long, default_value_t = 28)]
+        days: u32,
+        /// Another seed than the world's own.
+        #[arg(long)]
+        seed: Option<u64>,
+        /// Last day of the history; yesterday if left out.
+        #[arg(long)]
+        until: Option<NaiveDate>,
+        /// Print it as JSON.
+        #[arg(long)]
+        json: bool,
+    },
+}
+
+/// Who steers.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub enum PolicyArg {
+    /// Nobody.
+    Stay,
+    /// One who knows every true response.
+    Oracle,
+}
+
+impl Setting {
+    fn world(&self) -> anyhow::Result<World> {
+        let text = match World::shipped(&self.world) {
+            Some(text) => text.to_owned(),
+            None => read(Path::new(&self.world))?,
+        };
+        let mut world = World::parse(&text).map_err(|e| BadInput(e.to_string()))?;
+        world.seed = self.seed.unwrap_or(world.seed);
+        Ok(world)
+    }
+
+    fn until(&self) -> anyhow::Result<NaiveDate> {
+        let yesterday = || Utc::now().date_naive().checked_sub_days(Days::new(1));
+        self.until.or_else(yesterday).context("there is no yesterday")
+    }
+
+    fn market(&self) -> anyhow::Result<Market> {
+        Ok(Market::begin(Arc::new(self.world()?), self.until()?))
+    }
+}
+
+fn read(path: &Path) -> anyhow::Result<String> {
+    let mut text = String::new();
+    super::files::open(path)?
+        .read_to_string(&mut text)
+        .map_err(|e| BadInput(format!("{}: {e}", path.display())))?;
+    Ok(text)
+}
+
+fn account<'m>(market: &'m Market, key: &str) -> anyhow::Result<&'m AccountSim> {
+    let found = market.account(key);
+    Ok(found.ok_or_else(|| BadInput(format!("the world has no account ‘{key}’")))?)
+}
+
+/// Carries out one of them.
+pub fn run(command: Command) -> anyhow::Result<ExitCode> {
+    match command {
+        Command::Serve { setting, host, port, journal } => {
+            serve(&setting, SocketAddr::new(host, port), journal.as_deref())?;
+        }
+        Command::Report { setting, account: key } => {
+            let market = setting.market()?;
+            std::io::stdout().lock().write_all(&market.history(account(&market, &key)?)?)?;
+        }
+        Command::Truth { world, account: only, until, json } => {
+            let market = Setting { world, until, seed: None }.market()?;
+            print_truth(&market, only.as_deref(), json)?;
+        }
+        Command::Steer { world, policy, days, seed, until, json } => {
+            if !(1..=366).contains(&days) {
+                return Err(BadInput("--days takes 1 to 366".into()).into());
+            }
+            let market = Setting { world, until, seed }.market()?;
+            print_outcomes(&market, policy, days, json)?;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn serve(setting: &Setting, address: SocketAddr, journal: Option<&Path>) -> anyhow::Result<()> {
+    let (world, until) = (setting.world()?, setting.until()?);
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
+    runtime.block_on(async {
+        // Listening comes first: who connects while the history is made is answered when it stands.
+        let listener = tokio::net::TcpListener::bind(address)
+            .await
+            .with_context(|| format!("{address} can’t be listened on; choose another --port"))?;
+        let service = Service::open(world, until, journal)?;
+        eprintln!("The market answers on http://{}", listener.local_addr()?);
+        axum::serve(listener, service.router()).with_graceful_shutdown(interrupted()).await?;
+        Ok(())
+    })
+}
+
+fn print_truth(market: &Market, only: Option<&str>, json: bool) -> anyhow::Result<()> {
+    let mut out = std::io::stdout().lock();
+    if let Some(key) = only {
+        account(market, key)?;
+    }
+    let wanted = market
+        .accounts
+        .iter()
+        .map(|sim| (&market.of_world(sim).key, sim))
+        .filter(|(key, _)| only.is_none_or(|o| o == *key));
+    let all: Vec<_> = wanted.map(|(key, sim)| (key, truth(market, sim))).collect();
+    if json {
+        let object: serde_json::Map<String, serde_json::Value> = all
+            .iter()
+            .map(|(key, t)| Ok((String::clone(key), serde_json::to_value(t)?)))
+            .collect::<Result<_, serde_json::Error>>()?;
+        serde_json::to_writer_pretty(&mut out, &object)?;
+        return Ok(writeln!(out)?);
+    }
+    for (key, campaigns) in all {
+        writeln!(out, "{key}: a day, over the coming four weeks")?;
+        writeln!(
+            out,
+            "{:<34} {:>10} {:>10} {:>11} {:>11} {:>7} {:>10} {:>10}",
+            "campaign",
+            "budget",
+            "spend",
+            "conversions",
+            "value",
+            "CVR %",
+            "elasticity",
+            "of the bid"
+        )?;
+        for c in campaigns {
+            writeln!(
+                out,
+                "{:<34} {:>10} {:>10} {:>11} {:>11} {:>7} {:>10} {:>10}",
+                c.campaign,
+                money(c.budget),
+                money(c.present.spend),
+                number(c.present.conversions, 2),
+                money(c.present.value),
+                or_absent(c.cvr, percent),
+                or_absent(c.elasticity, |x| number(x, 2)),
+                or_absent(c.bid_elasticity, |x| number(x, 2)),
+            )?;
+        }
+    }
+    Ok(())
+}
+
+fn print_outcomes(market: &Market, policy: PolicyArg, days: u32, json: bool) -> anyhow::Result<()> {
+    let policy = match policy {
+        PolicyArg::Stay => Policy::Stay,
+        PolicyArg::Oracle => Policy::Oracle,
+    };
+    let mut out = std::io::stdout().lock();
+    let outcomes: Vec<_> = (0..market.accounts.len())
+        .map(|i| (&market.world.accounts[i], steer(market.clone(), i, policy, days)))
+        .collect();
+    if json {
+        let object: serde_json::Map<String, serde_json::Value> = outcomes
+            .iter()
+            .map(|(a, o)| Ok((a.key.clone(), serde_json::to_value(o)?)))
+            .collect::<Result<_, serde_json::Error>>()?;
+        serde_json::to_writer_pretty(&mut out, &object)?;
+        return Ok(writeln!(out)?);
+    }
+    writeln!(
+        out,
+        "{:<20} {:>12} {:>12} {:>13} {:>10} {:>6}",
+        "account", "spend", "conversions", "value", "CPA", "ROAS"
+    )?;
+    for (account, o) in outcomes {
+        writeln!(
+            out,
+            "{:<20} {:>12} {:>12} {:>13} {:>10} {:>6}",
+            account.key,
+            money(o.spend),
+            number(o.conversions, 0),
+            money(o.value),
+            or_absent(o.cpa(), money),
+            or_absent((o.value > 0.0).then(|| o.value / o.spend), |r| number(r, 2)),
+        )?;
+    }
+    Ok(())
+}

@@ -1,0 +1,227 @@
+//! A channel that speaks the open interface over HTTP.
+
+use std::sync::OnceLock;
+use std::time::Duration;
+
+use async_trait::async_trait;
+use backon::{ExponentialBuilder, Retryable};
+use chrono::NaiveDate;
+use futures::StreamExt;
+use reqwest::{Client, Method, RequestBuilder, Response, StatusCode, Url, header};
+use serde::Deserialize;
+use serde::de::DeserializeOwned;
+
+use super::{ChannelError, Connection, Pieces};
+use crate::wire::{Answer, Batch, ChannelInfo, Clock, Problem, ReportKind, Structure};
+
+/// How long a channel is waited for.
+#[derive(Clone, Copy, Debug)]
+pub struct Patience {
+    /// Until it is reached.
+    pub connect: Duration,
+    /// Until more of an answer comes.
+    pub read: Duration,
+    /// How often a request is sent again after a passing trouble.
+    pub retries: usize,
+    /// Before the first of those; doubled each time, with jitter.
+    pub pause: Duration,
+    /// The longest `Retry-After` that is waited out; a longer one ends the request.
+    pub longest: Duration,
+}
+
+impl Default for Patience {
+    fn default() -> Self {
+        Self {
+            connect: Duration::from_secs(5),
+            read: Duration::from_secs(30),
+            retries: 4,
+            pause: Duration::from_millis(250),
+            longest: Duration::from_secs(20),
+        }
+    }
+}
+
+/// A connection over HTTP.
+#[derive(Clone, Debug)]
+pub struct HttpConnection {
+    client: Client,
+    base: Url,
+    channel: String,
+    token: String,
+    patience: Patience,
+}
+
+impl HttpConnection {
+    /// For an account at a channel: address of the interface, name of the channel, token of the account.
+    pub fn new(
+        base: &str,
+        channel: &str,
+        token: &str,
+        patience: Patience,
+    ) -> Result<Self, ChannelError> {
+        // reqwest leaves the choice of the cryptography to the program; the database client uses the same.
+        static RING: OnceLock<()> = OnceLock::new();
+        RING.get_or_init(|| {
+            rustls::crypto::ring::default_provider().install_default().ok();
+        });
+        let address = || ChannelError::Address(base.to_owned());
+        let base: Url = base.parse().map_err(|_| address())?;
+        if !matches!(base.scheme(), "http" | "https") || base.cannot_be_a_base() {
+            return Err(address());
+        }
+        let client = Client::builder()
+            .connect_timeout(patience.connect)
+            .read_timeout(patience.read)
+            .user_agent(concat!("gold-tiller/", env!("CARGO_PKG_VERSION")))
+            .build()
+            .map_err(|e| ChannelError::Unreachable(e.to_string()))?;
+        Ok(Self { client, base, channel: channel.to_owned(), token: token.to_owned(), patience })
+    }
+
+    fn request(&self, method: Method, path: &[&str]) -> Result<RequestBuilder, ChannelError> {
+        let mut url = self.base.clone();
+        url.path_segments_mut()
+            .map_err(|()| ChannelError::Address(self.base.to_string()))?
+            .pop_if_empty()
+            .extend(path);
+        Ok(self.client.request(method, url).bearer_auth(&self.token))
+    }
+
+    /// Sends a request, again after a passing trouble: only requests that may be made twice come here.
+    async fn ask(&self, request: RequestBuilder) -> Result<Response, ChannelError> {
+        let once = || async {
+            let again = request
+                .try_clone()
+                .ok_or_else(|| ChannelError::Form("the request can’t be repeated".into()))?;
+            judge(again.send().await.map_err(trouble)?).await
+        };
+        let pauses = ExponentialBuilder::default()
+            .with_min_delay(self.patience.pause)
+            .with_max_delay(self.patience.longest)
+            .with_max_times(self.patience.retries)
+            .with_jitter();
+        let longest = self.patience.longest;
+        once.retry(pauses)
+            .when(ChannelError::passing)
+            .adjust(move |error, pause| match error {
+                ChannelError::TooMany(wait) if *wait > longest => None,
+                ChannelError::TooMany(wait) => pause.map(|p| p.max(*wait)),
+                _ => pause,
+            })
+            .notify(|error, pause| tracing::warn!(%error, ?pause, "the channel is asked again"))
+            .await
+    }
+
+    async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ChannelError> {
+        // An answer that breaks off is asked for again as a whole.
+        for _ in 0..self.patience.retries {
+            let answer = self.ask(request.try_clone().ok_or_else(no_copy)?).await?;
+            match answer.bytes().await {
+                Ok(bytes) => return form(&bytes),
+                Err(error) => tracing::warn!(%error, "an answer broke off"),
+            }
+        }
+        let answer = self.ask(request).await?;
+        form(&answer.bytes().await.map_err(trouble)?)
+    }
+}
+
+fn no_copy() -> ChannelError {
+    ChannelError::Form("the request can’t be repeated".into())
+}
+
+fn form<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ChannelError> {
+    serde_json::from_slice(bytes).map_err(|e| ChannelError::Form(e.to_string()))
+}
+
+/// What went wrong on the way.
+fn trouble(error: reqwest::Error) -> ChannelError {
+    if error.is_timeout() {
+        ChannelError::TimeOut
+    } else if error.is_body() || error.is_decode() {
+        ChannelError::Cut(root(&error))
+    } else {
+        ChannelError::Unreachable(root(&error))
+    }
+}
+
+/// The innermost reason: the outer ones repeat the address.
+fn root(error: &dyn std::error::Error) -> String {
+    error.source().map_or_else(|| error.to_string(), root)
+}
+
+/// What the channel says by its status.
+async fn judge(answer: Response) -> Result<Response, ChannelError> {
+    let status = answer.status();
+    if status.is_success() {
+        return Ok(answer);
+    }
+    Err(match status {
+        StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => ChannelError::Token,
+        StatusCode::TOO_MANY_REQUESTS => {
+            let seconds = answer
+                .headers()
+                .get(header::RETRY_AFTER)
+                .and_then(|v| v.to_str().ok())
+                .and_then(|v| v.trim().parse().ok());
+            ChannelError::TooMany(Duration::from_secs(seconds.unwrap_or(1)))
+        }
+        s if s.is_server_error() => ChannelError::Unavailable(s.as_u16()),
+        _ => match answer.json::<Problem>().await {
+            Ok(p) => ChannelError::Refused { title: p.title, detail: p.detail },
+            Err(_) => ChannelError::Refused {
+                title: format!("status {}", status.as_u16()),
+                detail: String::new(),
+            },
+        },
+    })
+}
+
+#[derive(Deserialize)]
+struct Today {
+    last_day: NaiveDate,
+}
+
+#[async_trait]
+impl Connection for HttpConnection {
+    async fn channels(&self) -> Result<Vec<ChannelInfo>, ChannelError> {
+        self.read(self.request(Method::GET, &["v1", "channels"])?).await
+    }
+
+    async fn structure(&self) -> Result<Structure, ChannelError> {
+        let path = ["v1", "channels", &self.channel, "structure"];
+        self.read(self.request(Method::GET, &path)?).await
+    }
+
+    async fn report(
+        &self,
+        kind: ReportKind,
+        from: NaiveDate,
+        to: NaiveDate,
+    ) -> Result<Pieces, ChannelError> {
+        let path = ["v1", "channels", &self.channel, "reports", kind.word()];
+        let mut request = self.request(Method::GET, &path)?.build().map_err(trouble)?;
+        request
+            .url_mut()
+            .query_pairs_mut()
+            .append_pair("from", &from.to_string())
+            .append_pair("to", &to.to_string());
+        let request = RequestBuilder::from_parts(self.client.clone(), request);
+        let answer = self.ask(request).await?;
+        Ok(answer.bytes_stream().map(|piece| piece.map_err(trouble)).boxed())
+    }
+
+    async fn send(&self, key: &str, batch: &Batch) -> Result<Vec<Answer>, ChannelError> {
+        let path = ["v1", "channels", &self.channel, "changes"];
+        let request = self.request(Method::POST, &path)?.header("Idempotency-Key", key).json(batch);
+        self.read(request).await
+    }
+
+    async fn pass(&self, days: u16) -> Result<NaiveDate, ChannelError> {
+        // Not asked again: the days might pass twice.
+        let request = self.request(Method::POST, &["v1", "clock"])?.json(&Clock { days });
+        let answer = judge(request.send().await.map_err(trouble)?).await?;
+        let today: Today = form(&answer.bytes().await.map_err(trouble)?)?;
+        Ok(today.last_day)
+    }
+}

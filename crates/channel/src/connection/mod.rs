@@ -1,0 +1,93 @@
+//! Connections to channels: one trait, and what speaks it.
+//!
+//! - `http`: a channel that speaks the open interface
+//!
+//! A channel without an interface is served by files: its reports are imported, its changes are written
+//! out ([`crate::change_file`]).
+
+mod http;
+
+use std::time::Duration;
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use chrono::NaiveDate;
+use futures::stream::BoxStream;
+
+use crate::wire::{Answer, Batch, ChannelInfo, ReportKind, Structure};
+
+pub use http::{HttpConnection, Patience};
+
+/// Why a channel did not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum ChannelError {
+    /// The address of the connection is none.
+    #[error("‘{0}’ is not the address of an interface; it begins with http:// or https://")]
+    Address(String),
+    /// Nobody answers.
+    #[error("the channel can’t be reached: {0}")]
+    Unreachable(String),
+    /// It took too long.
+    #[error("the channel did not answer in time")]
+    TimeOut,
+    /// It asks to be left alone.
+    #[error("the channel takes no more requests for now; it asks to wait {} seconds", .0.as_secs())]
+    TooMany(Duration),
+    /// It is in trouble itself.
+    #[error("the channel is in trouble itself (status {0})")]
+    Unavailable(u16),
+    /// The token is not taken.
+    #[error("the channel does not take the token; enter it anew")]
+    Token,
+    /// It understood, and won’t.
+    #[error("the channel refused: {title} ({detail})")]
+    Refused {
+        /// What it says.
+        title: String,
+        /// What it says should be done.
+        detail: String,
+    },
+    /// The connection broke while the answer came in.
+    #[error("the connection broke while the answer came in: {0}")]
+    Cut(String),
+    /// The answer is not of the interface's form.
+    #[error("the channel’s answer can’t be read: {0}")]
+    Form(String),
+}
+
+impl ChannelError {
+    /// Whether trying again later may help without anybody's doing.
+    pub fn passing(&self) -> bool {
+        matches!(
+            self,
+            Self::Unreachable(_)
+                | Self::TimeOut
+                | Self::TooMany(_)
+                | Self::Unavailable(_)
+                | Self::Cut(_)
+        )
+    }
+}
+
+/// A report as it comes in, in pieces.
+pub type Pieces = BoxStream<'static, Result<Bytes, ChannelError>>;
+
+/// A connection to an account at one channel.
+#[async_trait]
+pub trait Connection: Send + Sync {
+    /// The channels that the token opens.
+    async fn channels(&self) -> Result<Vec<ChannelInfo>, ChannelError>;
+    /// What there is, and what is set.
+    async fn structure(&self) -> Result<Structure, ChannelError>;
+    /// A report as CSV.
+    async fn report(
+        &self,
+        kind: ReportKind,
+        from: NaiveDate,
+        to: NaiveDate,
+    ) -> Result<Pieces, ChannelError>;
+    /// Makes changes. Under the same key the same batch is made once, however often it is sent.
+    async fn send(&self, key: &str, batch: &Batch) -> Result<Vec<Answer>, ChannelError>;
+    /// On a stand-in market: lets days pass, and tells the last that is over.
+    async fn pass(&self, days: u16) -> Result<NaiveDate, ChannelError>;
+}

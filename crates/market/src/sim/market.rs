@@ -1,0 +1,167 @@
+//! All accounts of a world, from the first day of its history up to a day.
+
+use std::sync::Arc;
+
+use chrono::{Days, NaiveDate};
+use tiller_channel::Micros;
+use tiller_channel::wire::{Answer, Change, ChannelInfo, Limits, Refusal};
+
+use super::apply::apply;
+use super::campaign::{CampaignSim, Home};
+use super::day::live;
+use super::demand::Moment;
+use crate::world::{Account, World};
+
+/// An account with its campaigns.
+#[derive(Clone, Debug)]
+pub struct AccountSim {
+    /// Place in the world.
+    pub index: usize,
+    /// Its campaigns, in the world file's order.
+    pub campaigns: Vec<CampaignSim>,
+}
+
+/// A market.
+#[derive(Clone, Debug)]
+pub struct Market {
+    /// The world that it runs.
+    pub world: Arc<World>,
+    /// Last day of the history.
+    pub ends: NaiveDate,
+    /// Last day that is over.
+    pub today: NaiveDate,
+    /// Its accounts.
+    pub accounts: Vec<AccountSim>,
+}
+
+impl Market {
+    /// A market whose history has been lived through and ends on `ends`, or where the world's own first
+    /// day puts its end.
+    pub fn begin(world: Arc<World>, ends: NaiveDate) -> Self {
+        let length = Days::new(u64::from(world.days.max(1)) - 1);
+        let ends = world.first_day.and_then(|d| d.checked_add_days(length)).unwrap_or(ends);
+        let before = ends.checked_sub_days(length).and_then(|d| d.pred_opt()).unwrap_or(ends);
+        let accounts = world
+            .accounts
+            .iter()
+            .enumerate()
+            .map(|(index, account)| AccountSim {
+                index,
+                campaigns: account
+                    .campaigns
+                    .iter()
+                    .enumerate()
+                    .map(|(i, campaign)| {
+                        CampaignSim::begin(Home { world: &world, account, campaign }, i, ends)
+                    })
+                    .collect(),
+            })
+            .collect();
+        let mut market = Self { world, ends, today: before, accounts };
+        market.pass(u64::from(market.world.days));
+        market
+    }
+
+    /// Lets days pass.
+    pub fn pass(&mut self, days: u64) {
+        for _ in 0..days {
+            let Some(next) = self.today.succ_opt() else { return };
+            let at = Moment { date: next, since: (next - self.ends).num_days() };
+            for sim in &mut self.accounts {
+                let account = &self.world.accounts[sim.index];
+                for campaign in &mut sim.campaigns {
+                    let home = Home {
+                        world: &self.world,
+                        account,
+                        campaign: &account.campaigns[campaign.index],
+                    };
+                    live(campaign, home, at);
+                }
+            }
+            self.today = next;
+        }
+    }
+
+    /// First day of the history.
+    pub fn first(&self) -> NaiveDate {
+        self.ends
+            .checked_sub_days(Days::new(u64::from(self.world.days.max(1)) - 1))
+            .unwrap_or(self.ends)
+    }
+
+    /// Days since the end of the history.
+    pub fn since(&self) -> i64 {
+        (self.today - self.ends).num_days()
+    }
+
+    /// The account that a token opens.
+    pub fn account_of(&self, token: &str) -> Option<&AccountSim> {
+        let index =
+            self.world.accounts.iter().position(|a| !a.token.is_empty() && a.token == token)?;
+        self.accounts.get(index)
+    }
+
+    /// The account of a key.
+    pub fn account(&self, key: &str) -> Option<&AccountSim> {
+        self.accounts.iter().find(|a| self.world.accounts[a.index].key == key)
+    }
+
+    /// What the world file says of an account.
+    pub fn of_world(&self, sim: &AccountSim) -> &Account {
+        &self.world.accounts[sim.index]
+    }
+
+    /// A channel's name and limits.
+    pub fn channel(&self, name: &str) -> ChannelInfo {
+        let units = |x: f64| Micros::from_units(x);
+        let limits = self.world.channel(name).map_or(Limits::default(), |c| Limits {
+            least_bid: units(c.least_bid),
+            least_budget: units(c.least_budget),
+            hours_need_lifetime: c.hours_need_lifetime,
+            changes_per_hour: c.changes_per_hour,
+        });
+        ChannelInfo { name: name.to_owned(), limits }
+    }
+
+    /// Makes a change to an account at a channel, from tomorrow on, or refuses it.
+    pub fn change(&mut self, account: usize, channel: &str, change: &Change) -> Answer {
+        let answer = |refused: Option<Refusal>, message: String| Answer {
+            id: change.id.clone(),
+            refused,
+            message,
+        };
+        if let Some(was) = &change.was {
+            let structure = self.structure(&self.accounts[account], channel);
+            match structure.present(&change.place, &change.set) {
+                Some(is) if is == *was => {}
+                Some(is) => {
+                    let found = serde_json::to_string(&is).unwrap_or_default();
+                    return answer(
+                        Some(Refusal::ChangedMeanwhile),
+                        format!("it has been changed meanwhile; set now: {found}"),
+                    );
+                }
+                None if structure.campaign(&change.place.campaign).is_none() => {}
+                None => return answer(Some(Refusal::NotHere), "this can’t be set there".into()),
+            }
+        }
+        let limits = self.channel(channel).limits;
+        let since = self.since();
+        let of_world = &self.world.accounts[account];
+        let sim = self.accounts[account].campaigns.iter_mut().find(|c| {
+            c.key == change.place.campaign && of_world.campaigns[c.index].channel == channel
+        });
+        let Some(sim) = sim else {
+            return answer(Some(Refusal::NoSuchPlace), "there is no such campaign".into());
+        };
+        let home = Home {
+            world: &self.world,
+            account: of_world,
+            campaign: &of_world.campaigns[sim.index],
+        };
+        match apply(sim, home, &limits, change, since) {
+            Ok(()) => answer(None, String::new()),
+            Err((refusal, message)) => answer(Some(refusal), message),
+        }
+    }
+}
