@@ -8,6 +8,8 @@ pub mod bid_volume;
 pub mod break_even;
 pub mod bridge;
 pub mod evidence;
+pub mod learning;
+pub mod look_back;
 pub mod metrics;
 pub mod money;
 pub mod share_out;

@@ -5,6 +5,7 @@ pub mod accounts;
 pub mod book;
 pub mod budgets;
 pub mod causes;
+pub mod connections;
 pub mod diagnosis_file;
 pub mod entry;
 pub mod figures;

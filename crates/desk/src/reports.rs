@@ -10,16 +10,16 @@ use bytes::{Bytes, BytesMut};
 use chrono::NaiveDate;
 use futures::{Stream, StreamExt};
 use tiller_channel::report::{Column, Guess, Mapping, Records, RowReader, guess};
-use tiller_core::Currency;
+use tiller_core::{Currency, Micros};
 use tiller_store::imports::{self, ERRORS_KEPT, ErrorRow, Import, State};
 use tiller_store::merge::{self, Contents, CopyBuffer, ItemKey, Merge, Merged, StagedRow};
 use tiller_store::people::Account;
-use tiller_store::{ImportId, PersonId, PgPool};
+use tiller_store::{ImportId, PgPool};
 use tokio::sync::mpsc;
 
 use crate::DeskError;
 
-pub use tiller_store::imports::{Import as ReportImport, State as ImportState};
+pub use tiller_store::imports::{Import as ReportImport, Sender, State as ImportState};
 
 /// Size of a stored piece of an upload.
 const CHUNK: usize = 1 << 20;
@@ -43,11 +43,11 @@ pub struct Preview {
 pub async fn upload<E: std::fmt::Display>(
     pool: &PgPool,
     account: &Account,
-    person: Option<PersonId>,
+    sender: Sender,
     file_name: &str,
     mut body: impl Stream<Item = Result<Bytes, E>> + Unpin,
 ) -> Result<ImportId, DeskError> {
-    let id = imports::begin(pool, account.id, person, file_name).await?;
+    let id = imports::begin(pool, account.id, sender, file_name).await?;
     let mut buffer = BytesMut::with_capacity(CHUNK);
     let (mut seq, mut size) = (0, 0u64);
     while let Some(piece) = body.next().await {
@@ -200,7 +200,7 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
     let Some(import) = imports::claim(pool).await? else { return Ok(false) };
     let counters = Arc::new(Counters::default());
     let outcome = tokio::select! {
-        outcome = run(pool, &import, &counters) => outcome,
+        outcome = run(pool, &import, &counters, false) => outcome,
         never = report_progress(pool, &import, &counters) => never,
     };
     match outcome {
@@ -222,10 +222,13 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
     Ok(true)
 }
 
+/// How far an import has come.
 #[derive(Default)]
-struct Counters {
-    bytes: AtomicI64,
-    rows: AtomicI64,
+pub(crate) struct Counters {
+    /// Bytes read.
+    pub(crate) bytes: AtomicI64,
+    /// Rows read.
+    pub(crate) rows: AtomicI64,
 }
 
 /// Writes down how far the import has come, for as long as it runs.
@@ -243,10 +246,12 @@ async fn report_progress(
     }
 }
 
-async fn run(
+/// Reads an uploaded file and merges it. A file without rows is a mistake unless it may be empty.
+pub(crate) async fn run(
     pool: &PgPool,
     import: &Import,
     counters: &Arc<Counters>,
+    may_be_empty: bool,
 ) -> Result<Merged, DeskError> {
     let gone = || DeskError::Invalid("the uploaded file is gone; upload it again".into());
     let mapping: Mapping = serde_json::from_value(import.mapping.clone().ok_or_else(gone)?)
@@ -278,7 +283,7 @@ async fn run(
     let contents = parser
         .await
         .map_err(|e| DeskError::Invalid(format!("the file could not be read: {e}")))??;
-    if contents.rows == 0 && contents.error_count == 0 {
+    if contents.rows == 0 && contents.error_count == 0 && !may_be_empty {
         return Err(DeskError::Invalid(
             "the file has a header and no rows; export the report for days that have data".into(),
         ));
@@ -353,6 +358,9 @@ fn parse(
                 let facts = contents.days.entry((campaign, row.date)).or_default();
                 facts.add(&staged);
                 facts.budget = facts.budget.max(row.budget);
+                let share = |m: Micros| m.to_units().min(1.0) as f32;
+                facts.lost_to_budget = facts.lost_to_budget.or(row.lost_to_budget.map(share));
+                facts.lost_to_bid = facts.lost_to_bid.or(row.lost_to_bid.map(share));
                 facts.status =
                     facts.status.or(row.status.map(tiller_channel::report::Status::word));
                 buffer.push(&staged);
@@ -435,7 +443,7 @@ pub async fn import_now<E: std::fmt::Display>(
     adjust: impl FnOnce(&mut Mapping),
     only_good: bool,
 ) -> Result<Import, DeskError> {
-    let id = upload(pool, account, None, file_name, body).await?;
+    let id = upload(pool, account, Sender::Nobody, file_name, body).await?;
     let started = async {
         let mut mapping = preview(pool, account, id).await?.mapping;
         adjust(&mut mapping);

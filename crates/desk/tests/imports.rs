@@ -6,7 +6,7 @@ mod common;
 use common::{HEADER, account, book, day, import, import_as, row};
 use tiller_core::{Micros, Tally, Window};
 use tiller_desk::book::PeriodChoice;
-use tiller_desk::reports::{self, ImportState};
+use tiller_desk::reports::{self, ImportState, Sender};
 use tiller_desk::{DeskError, PgPool};
 use tiller_store::MIGRATIONS;
 use tiller_store::facts::items;
@@ -136,7 +136,7 @@ async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
     let id = {
         let stream =
             futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(text.clone()))]);
-        let id = reports::upload(&pool, &account, None, "two.csv", stream).await.unwrap();
+        let id = reports::upload(&pool, &account, Sender::Nobody, "two.csv", stream).await.unwrap();
         let mapping = reports::preview(&pool, &account, id).await.unwrap().mapping;
         reports::start(&pool, &account, id, &mapping).await.unwrap();
         id
@@ -231,7 +231,7 @@ async fn a_worker_that_died_is_replaced(pool: PgPool) {
     let account = account(&pool, "a").await;
     let text = format!("{HEADER}{}", three_days().concat());
     let stream = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(text))]);
-    let id = reports::upload(&pool, &account, None, "x.csv", stream).await.unwrap();
+    let id = reports::upload(&pool, &account, Sender::Nobody, "x.csv", stream).await.unwrap();
     let mapping = reports::preview(&pool, &account, id).await.unwrap().mapping;
     reports::start(&pool, &account, id, &mapping).await.unwrap();
     assert!(tiller_store::imports::claim(&pool).await.unwrap().is_some());

@@ -4,7 +4,7 @@ use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
 
-use crate::{AccountId, ImportId, PersonId, StoreError};
+use crate::{AccountId, ConnectionId, ImportId, PersonId, StoreError};
 
 /// Where an import stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -100,6 +100,17 @@ pub struct ErrorRow {
     pub expected: String,
 }
 
+/// Who brings a report.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sender {
+    /// A command.
+    Nobody,
+    /// A person.
+    Person(PersonId),
+    /// A connection that fetched it.
+    Connection(ConnectionId),
+}
+
 /// How many errors are kept for the list; all are counted.
 pub const ERRORS_KEPT: usize = 10_000;
 
@@ -129,14 +140,20 @@ macro_rules! import {
 pub async fn begin(
     pool: &PgPool,
     account: AccountId,
-    person: Option<PersonId>,
+    sender: Sender,
     file_name: &str,
 ) -> Result<ImportId, StoreError> {
+    let (person, connection) = match sender {
+        Sender::Nobody => (None, None),
+        Sender::Person(id) => (Some(id.0), None),
+        Sender::Connection(id) => (None, Some(id.0)),
+    };
     Ok(sqlx::query_scalar!(
-        r#"INSERT INTO report_import (account_id, file_name, created_by) VALUES ($1, $2, $3) RETURNING id AS "id: ImportId""#,
+        r#"INSERT INTO report_import (account_id, file_name, created_by, connection_id) VALUES ($1, $2, $3, $4) RETURNING id AS "id: ImportId""#,
         account.0,
         file_name,
-        person.map(|p| p.0)
+        person,
+        connection
     )
     .fetch_one(pool)
     .await?)
@@ -224,7 +241,7 @@ pub async fn claim(pool: &PgPool) -> Result<Option<Import>, StoreError> {
         r#"UPDATE report_import SET state = 'running', claimed_at = now()
            WHERE (account_id, id) IN (
                SELECT account_id, id FROM report_import
-               WHERE state = 'queued' OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
+               WHERE connection_id IS NULL AND (state = 'queued' OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
            RETURNING id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
                      bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at"#
@@ -373,7 +390,7 @@ pub async fn list(pool: &PgPool, account: AccountId, most: i64) -> Result<Vec<Im
     let rows = sqlx::query!(
         r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
                   bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at
-           FROM report_import WHERE account_id = $1 ORDER BY id DESC LIMIT $2"#,
+           FROM report_import WHERE account_id = $1 AND connection_id IS NULL ORDER BY id DESC LIMIT $2"#,
         account.0,
         most
     )
@@ -414,4 +431,35 @@ pub async fn remember(
     .execute(pool)
     .await?;
     Ok(())
+}
+
+/// Removes uploads that broke off a day ago, and those that nobody has gone on with for a month.
+pub async fn sweep(pool: &PgPool) -> Result<u64, StoreError> {
+    let done = sqlx::query!(
+        "DELETE FROM report_import WHERE (state = 'uploading' AND created_at < now() - interval '1 day')
+            OR (state IN ('mapping', 'decide') AND created_at < now() - interval '30 days')"
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected())
+}
+
+/// Takes one import in, now: a worker's own, which is in no queue.
+pub async fn run_now(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    mapping: &Value,
+) -> Result<Option<Import>, StoreError> {
+    let row = sqlx::query!(
+        r#"UPDATE report_import SET state = 'running', claimed_at = now(), mapping = $3 WHERE account_id = $1 AND id = $2 AND state = 'mapping'
+           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+                     bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at"#,
+        account.0,
+        id.0,
+        mapping
+    )
+    .fetch_optional(pool)
+    .await?;
+    Ok(row.map(|r| import!(r)))
 }

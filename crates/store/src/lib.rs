@@ -1,12 +1,15 @@
 //! PostgreSQL through SQLx: migrations, queries and row types; the only SQL of the project. Every query
 //! on an account's data takes the account's id. Never here: rules of the job, sentences for people.
 
+pub mod changes;
+pub mod connections;
 pub mod facts;
 pub mod imports;
 pub mod merge;
 pub mod people;
 pub mod plans;
 pub mod sessions;
+pub mod structure;
 pub mod targets;
 
 use std::time::Duration;
@@ -48,7 +51,17 @@ ids! {
     /// A report import.
     ImportId,
     /// A saved plan.
-    PlanId
+    PlanId,
+    /// A channel.
+    ChannelId,
+    /// A connection to a channel.
+    ConnectionId,
+    /// A job that fetches from a connection.
+    SyncId,
+    /// A change.
+    ChangeId,
+    /// Changes that are sent together.
+    BatchId
 }
 
 /// What can go wrong with the database.

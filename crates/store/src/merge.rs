@@ -70,6 +70,10 @@ pub struct CampaignFacts {
     pub budget: Option<Micros>,
     /// Whether it runs.
     pub status: Option<&'static str>,
+    /// Share of its auctions from which it stood aside for want of budget.
+    pub lost_to_budget: Option<f32>,
+    /// Share of its auctions that it lost for want of bid.
+    pub lost_to_bid: Option<f32>,
 }
 
 impl CampaignFacts {
@@ -292,7 +296,7 @@ impl<'a> Merge<'a> {
     /// Moves the facts of the campaign-days that the file covers out of the way.
     async fn set_aside(&mut self, contents: &Contents) -> Result<(), StoreError> {
         sqlx::raw_sql("CREATE TEMP TABLE touched (campaign_id bigint, day date, budget bigint, status text, impressions bigint, clicks bigint,
-                 spend bigint, conversions bigint, value bigint, bid bigint) ON COMMIT DROP")
+                 spend bigint, conversions bigint, value bigint, bid bigint, lost_to_budget real, lost_to_bid real) ON COMMIT DROP")
             .execute(&mut *self.tx)
             .await?;
         let days: Vec<_> = contents.days.iter().collect();
@@ -300,9 +304,10 @@ impl<'a> Merge<'a> {
             let int =
                 |f: fn(&CampaignFacts) -> i64| days.iter().map(|(_, d)| f(d)).collect::<Vec<_>>();
             sqlx::query(
-                "INSERT INTO touched SELECT n.campaign_id, t.day, t.budget, t.status, t.impressions, t.clicks, t.spend, t.conversions, t.value, t.bid
+                "INSERT INTO touched SELECT n.campaign_id, t.day, t.budget, t.status, t.impressions, t.clicks, t.spend, t.conversions, t.value, t.bid, t.lost_to_budget, t.lost_to_bid
                  FROM unnest($1::int[], $2::date[], $3::bigint[], $4::text[], $5::bigint[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[],
-                      $10::bigint[]) AS t(n, day, budget, status, impressions, clicks, spend, conversions, value, bid) JOIN named n USING (n)",
+                      $10::bigint[], $11::real[], $12::real[])
+                      AS t(n, day, budget, status, impressions, clicks, spend, conversions, value, bid, lost_to_budget, lost_to_bid) JOIN named n USING (n)",
             )
             .bind(days.iter().map(|((n, _), _)| *n).collect::<Vec<_>>())
             .bind(days.iter().map(|((_, day), _)| *day).collect::<Vec<_>>())
@@ -314,6 +319,8 @@ impl<'a> Merge<'a> {
             .bind(int(|f| f.conversions.get()))
             .bind(int(|f| f.value.get()))
             .bind(days.iter().map(|(_, f)| f.bid.map(Micros::get)).collect::<Vec<_>>())
+            .bind(days.iter().map(|(_, f)| f.lost_to_budget).collect::<Vec<_>>())
+            .bind(days.iter().map(|(_, f)| f.lost_to_bid).collect::<Vec<_>>())
             .execute(&mut *self.tx)
             .await?;
         }
@@ -346,8 +353,8 @@ impl<'a> Merge<'a> {
     /// Rollups, statuses, and the import's own row.
     async fn roll_up(&mut self, contents: &Contents) -> Result<(), StoreError> {
         for sql in [
-            "INSERT INTO campaign_day (account_id, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid)
-             SELECT $1, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid FROM touched",
+            "INSERT INTO campaign_day (account_id, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid, lost_to_budget, lost_to_bid)
+             SELECT $1, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid, lost_to_budget, lost_to_bid FROM touched",
             "UPDATE campaign c SET status = t.status FROM (SELECT DISTINCT ON (campaign_id) campaign_id, status FROM touched
              WHERE status IS NOT NULL ORDER BY campaign_id, day DESC) t WHERE c.account_id = $1 AND c.id = t.campaign_id",
         ] {
@@ -452,6 +459,11 @@ pub enum UndoError {
     /// A later import replaced days of it.
     #[error("the later import ‘{0}’ replaced some of the same days; undo that one first")]
     Later(String),
+    /// A channel's report replaced days of it.
+    #[error(
+        "some of its days have been fetched from the channel since; what they held before is gone"
+    )]
+    Fetched,
     /// The database.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -470,7 +482,7 @@ pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result
         .execute(&mut *tx)
         .await?;
     let done = sqlx::query!(
-        "UPDATE report_import SET state = 'undone' WHERE account_id = $1 AND id = $2 AND state = 'done'",
+        "UPDATE report_import SET state = 'undone' WHERE account_id = $1 AND id = $2 AND state = 'done' AND connection_id IS NULL",
         account.0,
         import.0
     )
@@ -479,8 +491,8 @@ pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result
     if done.rows_affected() == 0 {
         return Err(UndoError::NotDone);
     }
-    let later = sqlx::query_scalar!(
-        "SELECT r.file_name FROM report_import r WHERE r.account_id = $1 AND r.state = 'done' AND r.id IN (
+    let later = sqlx::query!(
+        "SELECT r.file_name, r.connection_id FROM report_import r WHERE r.account_id = $1 AND r.state = 'done' AND r.id IN (
              SELECT l.import_id FROM import_campaign_day l JOIN import_campaign_day m USING (account_id, campaign_id, day)
              WHERE m.account_id = $1 AND m.import_id = $2 AND l.import_id > $2) ORDER BY r.id DESC LIMIT 1",
         account.0,
@@ -488,8 +500,10 @@ pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result
     )
     .fetch_optional(&mut *tx)
     .await?;
-    if let Some(name) = later {
-        return Err(UndoError::Later(name));
+    match later {
+        Some(r) if r.connection_id.is_some() => return Err(UndoError::Fetched),
+        Some(r) => return Err(UndoError::Later(r.file_name)),
+        None => {}
     }
     for sql in [
         "CREATE TEMP TABLE mine ON COMMIT DROP AS SELECT DISTINCT i.id AS item_id, m.campaign_id, m.day FROM import_campaign_day m
@@ -514,11 +528,11 @@ pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result
          GROUP BY mine.campaign_id, mine.day",
         "DELETE FROM import_campaign_day WHERE account_id = $1 AND import_id = $2",
         // What nothing was ever counted for and nobody has set a target for goes with the import that named it.
-        "DELETE FROM item i USING (SELECT DISTINCT item_id FROM mine) m WHERE i.account_id = $1 AND i.id = m.item_id
+        "DELETE FROM item i USING (SELECT DISTINCT item_id FROM mine) m WHERE i.account_id = $1 AND i.id = m.item_id AND i.channel_key IS NULL
              AND NOT EXISTS (SELECT 1 FROM item_day f WHERE f.account_id = $1 AND f.item_id = i.id)
              AND NOT EXISTS (SELECT 1 FROM replaced_item_day f WHERE f.account_id = $1 AND f.item_id = i.id)",
-        "DELETE FROM ad_group g WHERE account_id = $1 AND NOT EXISTS (SELECT 1 FROM item i WHERE i.account_id = $1 AND i.ad_group_id = g.id)",
-        "DELETE FROM campaign c WHERE account_id = $1 AND target_cpa IS NULL AND target_roas IS NULL
+        "DELETE FROM ad_group g WHERE account_id = $1 AND channel_key IS NULL AND NOT EXISTS (SELECT 1 FROM item i WHERE i.account_id = $1 AND i.ad_group_id = g.id)",
+        "DELETE FROM campaign c WHERE account_id = $1 AND target_cpa IS NULL AND target_roas IS NULL AND channel_key IS NULL
              AND NOT EXISTS (SELECT 1 FROM ad_group g WHERE g.account_id = $1 AND g.campaign_id = c.id)",
         "DELETE FROM channel ch WHERE account_id = $1 AND NOT EXISTS (SELECT 1 FROM campaign c WHERE c.account_id = $1 AND c.channel_id = ch.id)",
     ] {

@@ -1,5 +1,6 @@
 //! People, accounts, and who may do what where.
 
+use chrono::{DateTime, NaiveDate, Utc};
 use serde::{Deserialize, Serialize};
 use sqlx::PgPool;
 
@@ -201,4 +202,49 @@ pub async fn account_currency(pool: &PgPool, account: AccountId) -> Result<Strin
     Ok(sqlx::query_scalar!("SELECT currency FROM account WHERE id = $1", account.0)
         .fetch_one(pool)
         .await?)
+}
+
+/// When a member last read the letter on Today, and the last reported day then.
+pub async fn last_visit(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+) -> Result<Option<(DateTime<Utc>, Option<NaiveDate>)>, StoreError> {
+    let row = sqlx::query!(
+        "SELECT visited_at, visited_day FROM membership WHERE account_id = $1 AND person_id = $2",
+        account.0,
+        person.0
+    )
+    .fetch_optional(pool)
+    .await?;
+    Ok(row.and_then(|r| Some((r.visited_at?, r.visited_day))))
+}
+
+/// A member has read the letter: the next one tells what came after.
+pub async fn visit(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    day: Option<NaiveDate>,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE membership SET visited_at = now(), visited_day = $3 WHERE account_id = $1 AND person_id = $2",
+        account.0,
+        person.0,
+        day
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// The account of an id: for jobs, which nobody asks for.
+pub async fn account(pool: &PgPool, id: AccountId) -> Result<Option<Account>, StoreError> {
+    Ok(sqlx::query_as!(
+        Account,
+        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas FROM account WHERE id = $1"#,
+        id.0
+    )
+    .fetch_optional(pool)
+    .await?)
 }

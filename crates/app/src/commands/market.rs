@@ -170,8 +170,7 @@ fn serve(setting: &Setting, address: SocketAddr, journal: Option<&Path>) -> anyh
             .with_context(|| format!("{address} can’t be listened on; choose another --port"))?;
         let service = Service::open(world, until, journal)?;
         eprintln!("The market answers on http://{}", listener.local_addr()?);
-        axum::serve(listener, service.router()).with_graceful_shutdown(interrupted()).await?;
-        Ok(())
+        Ok(service.serve(listener, interrupted()).await?)
     })
 }
 

@@ -4,8 +4,11 @@ use serde::{Deserialize, Serialize};
 use tiller_core::Micros;
 use utoipa::ToSchema;
 
-use super::settings::{Adjustment, Budget, Hours, Negative, PlacesMode, Strategy};
-use super::structure::{AdGroup, Campaign, Item, Structure};
+use super::settings::{
+    AdGroupSettings, Adjustment, Budget, CampaignSettings, Hours, ItemSettings, Negative,
+    PlacesMode, Strategy,
+};
+use super::structure::{AdGroup, Structure};
 use crate::report::{MatchType, Status};
 
 /// What a change is made to, by the channel's own keys.
@@ -192,75 +195,85 @@ impl Structure {
     /// What is set now where a change would be made; none if it can't be made there.
     pub fn present(&self, place: &Place, setting: &Setting) -> Option<Setting> {
         let campaign = self.campaign(&place.campaign)?;
-        match (&place.ad_group, &place.item) {
-            (None, None) => of_campaign(campaign, setting),
-            (Some(group), None) => {
-                of_ad_group(campaign.ad_groups.iter().find(|g| g.key == *group)?, setting)
-            }
-            (Some(group), Some(item)) => {
-                let group = campaign.ad_groups.iter().find(|g| g.key == *group)?;
-                of_item(group.items.iter().find(|i| i.key == *item)?, setting)
-            }
-            (None, Some(_)) => None,
+        let Some(group) = &place.ad_group else {
+            return place.item.is_none().then(|| campaign.settings.present(setting))?;
+        };
+        let group = campaign.ad_groups.iter().find(|g| g.key == *group)?;
+        match &place.item {
+            Some(item) => group.items.iter().find(|i| i.key == *item)?.settings.present(setting),
+            None => keyword_of(group, setting).or_else(|| group.settings.present(setting)),
         }
     }
 }
 
-fn of_campaign(campaign: &Campaign, setting: &Setting) -> Option<Setting> {
-    let s = &campaign.settings;
-    Some(match setting {
-        Setting::Status(_) => Setting::Status(s.status),
-        Setting::Budget(_) => Setting::Budget(s.budget?),
-        Setting::Bid(_) => Setting::Bid(s.bid),
-        Setting::Strategy(_) => Setting::Strategy(s.strategy),
-        Setting::BidFloor(_) => Setting::BidFloor(s.bid_floor),
-        Setting::BidCeiling(_) => Setting::BidCeiling(s.bid_ceiling),
-        Setting::Hours(_) => Setting::Hours(s.hours.clone()),
-        Setting::Adjustment(a) => Setting::Adjustment(Adjustment {
-            percent: s
-                .adjustments
-                .iter()
-                .find(|b| b.dimension == a.dimension && b.segment == a.segment)
-                .map_or(0, |b| b.percent),
-            ..a.clone()
-        }),
-        Setting::Places(_) => Setting::Places(s.places.as_ref()?.mode),
-        Setting::Negative { text, match_type, .. } => negative_in(&s.negatives, text, *match_type),
-        Setting::Floor(_) | Setting::Ceiling(_) | Setting::Keyword { .. } => return None,
-    })
-}
-
-fn of_ad_group(group: &AdGroup, setting: &Setting) -> Option<Setting> {
-    let s = &group.settings;
-    Some(match setting {
-        Setting::Status(_) => Setting::Status(s.status),
-        Setting::Budget(_) => Setting::Budget(s.budget?),
-        Setting::Bid(_) => Setting::Bid(s.bid),
-        Setting::Floor(_) => Setting::Floor(s.floor),
-        Setting::Ceiling(_) => Setting::Ceiling(s.ceiling),
-        Setting::Negative { text, match_type, .. } => negative_in(&s.negatives, text, *match_type),
-        Setting::Keyword { text, match_type, bid, .. } => {
-            let there = group.items.iter().find(|i| {
-                i.name.eq_ignore_ascii_case(text)
-                    && i.match_type == Some(*match_type)
-                    && i.settings.status == Status::Active
-            });
-            Setting::Keyword {
-                text: text.clone(),
-                match_type: *match_type,
-                bid: there.map_or(*bid, |i| i.settings.bid),
-                present: there.is_some(),
+impl CampaignSettings {
+    /// The present value of a setting; none if a campaign has no such thing.
+    pub fn present(&self, setting: &Setting) -> Option<Setting> {
+        Some(match setting {
+            Setting::Status(_) => Setting::Status(self.status),
+            Setting::Budget(_) => Setting::Budget(self.budget?),
+            Setting::Bid(_) => Setting::Bid(self.bid),
+            Setting::Strategy(_) => Setting::Strategy(self.strategy),
+            Setting::BidFloor(_) => Setting::BidFloor(self.bid_floor),
+            Setting::BidCeiling(_) => Setting::BidCeiling(self.bid_ceiling),
+            Setting::Hours(_) => Setting::Hours(self.hours.clone()),
+            Setting::Adjustment(a) => Setting::Adjustment(Adjustment {
+                percent: self
+                    .adjustments
+                    .iter()
+                    .find(|b| b.dimension == a.dimension && b.segment == a.segment)
+                    .map_or(0, |b| b.percent),
+                ..a.clone()
+            }),
+            Setting::Places(_) => Setting::Places(self.places.as_ref()?.mode),
+            Setting::Negative { text, match_type, .. } => {
+                negative_in(&self.negatives, text, *match_type)
             }
-        }
-        _ => return None,
-    })
+            Setting::Floor(_) | Setting::Ceiling(_) | Setting::Keyword { .. } => return None,
+        })
+    }
 }
 
-fn of_item(item: &Item, setting: &Setting) -> Option<Setting> {
-    Some(match setting {
-        Setting::Status(_) => Setting::Status(item.settings.status),
-        Setting::Bid(_) => Setting::Bid(item.settings.bid),
-        _ => return None,
+impl AdGroupSettings {
+    /// The present value of a setting; none if an ad group has no such thing. Its keywords are items.
+    pub fn present(&self, setting: &Setting) -> Option<Setting> {
+        Some(match setting {
+            Setting::Status(_) => Setting::Status(self.status),
+            Setting::Budget(_) => Setting::Budget(self.budget?),
+            Setting::Bid(_) => Setting::Bid(self.bid),
+            Setting::Floor(_) => Setting::Floor(self.floor),
+            Setting::Ceiling(_) => Setting::Ceiling(self.ceiling),
+            Setting::Negative { text, match_type, .. } => {
+                negative_in(&self.negatives, text, *match_type)
+            }
+            _ => return None,
+        })
+    }
+}
+
+impl ItemSettings {
+    /// The present value of a setting; none if an item has no such thing.
+    pub fn present(&self, setting: &Setting) -> Option<Setting> {
+        Some(match setting {
+            Setting::Status(_) => Setting::Status(self.status),
+            Setting::Bid(_) => Setting::Bid(self.bid),
+            _ => return None,
+        })
+    }
+}
+
+fn keyword_of(group: &AdGroup, setting: &Setting) -> Option<Setting> {
+    let Setting::Keyword { text, match_type, bid, .. } = setting else { return None };
+    let there = group.items.iter().find(|i| {
+        i.name.eq_ignore_ascii_case(text)
+            && i.match_type == Some(*match_type)
+            && i.settings.status == Status::Active
+    });
+    Some(Setting::Keyword {
+        text: text.clone(),
+        match_type: *match_type,
+        bid: there.map_or(*bid, |i| i.settings.bid),
+        present: there.is_some(),
     })
 }
 

@@ -1,6 +1,8 @@
 //! Accounts and reports for tests against a real database.
 #![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
+pub mod market;
+
 use std::sync::Arc;
 
 use bytes::Bytes;

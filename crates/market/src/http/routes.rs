@@ -105,6 +105,15 @@ impl Service {
             .with_state(self.clone())
     }
 
+    /// Answers on a listener until the other future ends.
+    pub async fn serve(
+        &self,
+        listener: tokio::net::TcpListener,
+        until: impl Future<Output = ()> + Send + 'static,
+    ) -> std::io::Result<()> {
+        axum::serve(listener, self.router()).with_graceful_shutdown(until).await
+    }
+
     /// Switches faults on or off.
     pub fn set_faults(&self, faults: Faults) {
         self.lock().faults = faults;

@@ -10,7 +10,7 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_channel::report::{Column, DateOrder, Dialect, Mapping};
 use tiller_desk::figures::{counted, full_day, number};
-use tiller_desk::reports::{self as desk, ImportState, ReportImport};
+use tiller_desk::reports::{self as desk, ImportState, ReportImport, Sender};
 use tiller_desk::{DeskError, ImportId};
 
 use crate::App;
@@ -182,8 +182,14 @@ pub async fn upload(
         }
         let name: String =
             name.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(200).collect();
-        let id =
-            desk::upload(&app.pool, &member.account, Some(member.person.id), &name, field).await?;
+        let id = desk::upload(
+            &app.pool,
+            &member.account,
+            Sender::Person(member.person.id),
+            &name,
+            field,
+        )
+        .await?;
         if let Err(DeskError::Invalid(wrong)) = desk::preview(&app.pool, &member.account, id).await
         {
             desk::drop_import(&app.pool, &member.account, id).await?;

@@ -1,0 +1,330 @@
+//! Connections to channels: structure and reports are fetched by jobs, the market's days may pass.
+
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use chrono::{Days, NaiveDate};
+use tiller_channel::connection::{ChannelError, Connection as _, HttpConnection, Patience};
+use tiller_channel::report::{ItemKind, MatchType, guess};
+use tiller_channel::wire::{Campaign, ReportKind, Structure};
+use tiller_core::Window;
+use tiller_store::connections::{self, Connection, End, Sync};
+use tiller_store::imports::{self, Sender};
+use tiller_store::merge::Merged;
+use tiller_store::people::Account;
+use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, ToldItem};
+use tiller_store::{ConnectionId, PgPool, StoreError, people};
+
+use crate::DeskError;
+use crate::reports::{self, Counters};
+
+pub use tiller_store::connections::{Connection as ChannelConnection, Sync as SyncJob};
+
+/// A job with a passing trouble is tried so often before it fails.
+const ATTEMPTS: i32 = 5;
+/// Conversions may come in so many days after a click, where a channel does not say.
+const USUAL_WINDOW: i16 = 30;
+
+/// The open interface of a connection.
+pub(crate) fn open(c: &Connection) -> Result<HttpConnection, ChannelError> {
+    HttpConnection::new(&c.base_url, &c.channel_name, &c.token, Patience::default())
+}
+
+impl From<ChannelError> for DeskError {
+    fn from(error: ChannelError) -> Self {
+        Self::Invalid(error.to_string())
+    }
+}
+
+/// Connects an account to every channel that a token opens at an address; tells their names.
+pub async fn connect(
+    pool: &PgPool,
+    account: &Account,
+    base_url: &str,
+    token: &str,
+) -> Result<Vec<String>, DeskError> {
+    let (base_url, token) = (base_url.trim().trim_end_matches('/'), token.trim());
+    if token.is_empty() {
+        return Err(DeskError::Invalid("enter the token that the channel gave you".into()));
+    }
+    let patience = Patience { retries: 1, ..Patience::default() };
+    let found = HttpConnection::new(base_url, "", token, patience)?.channels().await?;
+    let Some(first) = found.first() else {
+        return Err(DeskError::Invalid(
+            "this token opens no channel; ask the channel for another".into(),
+        ));
+    };
+    let told = HttpConnection::new(base_url, &first.name, token, patience)?.structure().await?;
+    if told.currency != account.currency {
+        return Err(DeskError::Invalid(format!(
+            "this token opens an account in {}; this account is in {}. Connect it to an account in {}",
+            told.currency, account.currency, told.currency
+        )));
+    }
+    let mut names = Vec::new();
+    for channel in found {
+        let id = connections::save(pool, account.id, &channel.name, base_url, token).await?;
+        connections::queue(pool, account.id, id).await?;
+        names.push(channel.name);
+    }
+    Ok(names)
+}
+
+/// A connection with its latest job.
+#[derive(Clone, Debug)]
+pub struct View {
+    /// The connection.
+    pub connection: Connection,
+    /// Its latest job.
+    pub job: Option<Sync>,
+}
+
+/// The account's connections.
+pub async fn list(pool: &PgPool, account: &Account) -> Result<Vec<View>, DeskError> {
+    let mut jobs = connections::latest_jobs(pool, account.id).await?;
+    let view = |connection: Connection| {
+        let place = jobs.iter().position(|j| j.connection == connection.id);
+        View { job: place.map(|p| jobs.swap_remove(p)), connection }
+    };
+    Ok(connections::list(pool, account.id).await?.into_iter().map(view).collect())
+}
+
+/// Queues a job; none is added while one is open.
+pub async fn fetch(pool: &PgPool, account: &Account, id: ConnectionId) -> Result<(), DeskError> {
+    one(pool, account, id).await?;
+    connections::queue(pool, account.id, id).await?;
+    Ok(())
+}
+
+/// Ends a connection; what was fetched stays.
+pub async fn remove(pool: &PgPool, account: &Account, id: ConnectionId) -> Result<(), DeskError> {
+    one(pool, account, id).await?;
+    Ok(connections::remove(pool, account.id, id).await?)
+}
+
+async fn one(pool: &PgPool, account: &Account, id: ConnectionId) -> Result<Connection, DeskError> {
+    let all = connections::list(pool, account.id).await?;
+    all.into_iter().find(|c| c.id == id).ok_or(DeskError::NotFound("connection"))
+}
+
+/// The last day that is over at the account's channels, where any is connected.
+pub async fn last_day(pool: &PgPool, account: &Account) -> Result<Option<NaiveDate>, DeskError> {
+    Ok(connections::list(pool, account.id).await?.iter().filter_map(|c| c.last_day).max())
+}
+
+/// Lets days pass at the stand-in market, and queues jobs for all that are connected to it.
+pub async fn let_pass(pool: &PgPool, account: &Account, days: u16) -> Result<NaiveDate, DeskError> {
+    if !(1..=31).contains(&days) {
+        return Err(DeskError::Invalid("let 1 to 31 days pass at a time".into()));
+    }
+    let all = connections::list(pool, account.id).await?;
+    let first = all.first().ok_or_else(|| {
+        DeskError::Invalid("no channel is connected, so there is no clock to move".into())
+    })?;
+    let day = open(first)?.pass(days).await?;
+    for (account, id) in connections::at_address(pool, &first.base_url).await? {
+        connections::queue(pool, account, id).await?;
+    }
+    Ok(day)
+}
+
+/// Runs the next job in the queue; false if there is none.
+pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
+    let Some((sync, connection)) = connections::claim(pool).await? else { return Ok(false) };
+    match fetch_all(pool, &sync, &connection).await {
+        Ok(to) => connections::end(pool, &sync, End::Done(to)).await?,
+        Err(Trouble::Store(error)) => return Err(error.into()),
+        Err(trouble) => {
+            tracing::warn!(channel = connection.channel_name, %trouble, "a fetch did not succeed");
+            let text = trouble.to_string();
+            let again = trouble.passing() && sync.attempts < ATTEMPTS;
+            let end = if again {
+                End::Again(&text, 2f64.powi(sync.attempts).min(60.0))
+            } else {
+                End::Failed(&text)
+            };
+            connections::end(pool, &sync, end).await?;
+        }
+    }
+    Ok(true)
+}
+
+#[derive(Debug, thiserror::Error)]
+enum Trouble {
+    #[error(transparent)]
+    Channel(#[from] ChannelError),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error("{0}")]
+    Report(String),
+}
+
+impl Trouble {
+    fn passing(&self) -> bool {
+        matches!(self, Self::Channel(e) if e.passing())
+    }
+}
+
+impl From<DeskError> for Trouble {
+    fn from(error: DeskError) -> Self {
+        match error {
+            DeskError::Store(e) => Self::Store(e),
+            other => Self::Report(other.to_string()),
+        }
+    }
+}
+
+/// Structure first, then the report of the days that may still change.
+async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDate, Trouble> {
+    connections::progress(pool, sync, "structure", 0, 0).await?;
+    connections::drop_half_done(pool, c.account, c.id).await?;
+    let channel = open(c)?;
+    let told = channel.structure().await?;
+    structure::save(pool, c, &told_channel(&told)?).await?;
+    let from = match c.fetched_to {
+        Some(to) => {
+            let open = c.window_days.unwrap_or(USUAL_WINDOW).max(0).unsigned_abs();
+            let changing = told.last_day.checked_sub_days(Days::new(open.into()));
+            changing.unwrap_or(to).min(to).max(told.first_day)
+        }
+        None => told.first_day,
+    };
+    connections::progress(pool, sync, "report", 0, 0).await?;
+    let account = account(pool, c).await?;
+    let name = format!("{}, fetched", c.channel_name);
+    let pieces = channel.report(ReportKind::Items, from, told.last_day).await?;
+    let id = arriving(
+        pool,
+        sync,
+        reports::upload(pool, &account, Sender::Connection(c.id), &name, pieces),
+    )
+    .await?;
+    let counters = Arc::new(Counters::default());
+    let merged = tokio::select! {
+        merged = merge(pool, &account, id, &counters) => merged?,
+        never = beat(pool, sync, "report", &counters) => never?,
+    };
+    if let Merged::Decide(contents) = merged {
+        let first = contents.errors.first().map_or(String::new(), |e| {
+            format!(
+                "; the first in line {}: {} is ‘{}’, expected {}",
+                e.line, e.column, e.found, e.expected
+            )
+        });
+        let count = contents.error_count;
+        return Err(Trouble::Report(format!("the channel’s report has {count} errors{first}")));
+    }
+    connections::forget_replaced(pool, c.account, c.id).await?;
+    Ok(told.last_day)
+}
+
+/// Waits for a report to arrive. That it broke off is the channel's trouble, and passes.
+async fn arriving<T>(
+    pool: &PgPool,
+    sync: &Sync,
+    upload: impl Future<Output = Result<T, DeskError>>,
+) -> Result<T, Trouble> {
+    let counters = Counters::default();
+    let done = tokio::select! {
+        done = upload => done,
+        never = beat(pool, sync, "report", &counters) => return never,
+    };
+    done.map_err(|e| match e {
+        DeskError::Invalid(message) => Trouble::Channel(ChannelError::Cut(message)),
+        other => other.into(),
+    })
+}
+
+/// Tells that the job lives, for as long as it does.
+async fn beat<T>(pool: &PgPool, sync: &Sync, step: &str, c: &Counters) -> Result<T, Trouble> {
+    let mut tick = tokio::time::interval(Duration::from_millis(500));
+    loop {
+        tick.tick().await;
+        let (bytes, rows) = (c.bytes.load(Ordering::Relaxed), c.rows.load(Ordering::Relaxed));
+        connections::progress(pool, sync, step, bytes, rows).await?;
+    }
+}
+
+async fn merge(
+    pool: &PgPool,
+    account: &Account,
+    id: tiller_store::ImportId,
+    counters: &Arc<Counters>,
+) -> Result<Merged, Trouble> {
+    let sample = imports::chunk(pool, account.id, id, 0).await?.unwrap_or_default();
+    let mapping = guess(&sample).map_err(|e| Trouble::Report(e.to_string()))?.mapping;
+    mapping.check().map_err(|e| Trouble::Report(format!("the channel’s report: {e}")))?;
+    let json = serde_json::to_value(&mapping).map_err(StoreError::from)?;
+    let import = imports::run_now(pool, account.id, id, &json)
+        .await?
+        .ok_or_else(|| Trouble::Report("the fetched report is gone".into()))?;
+    Ok(reports::run(pool, &import, counters, true).await?)
+}
+
+async fn account(pool: &PgPool, c: &Connection) -> Result<Account, Trouble> {
+    people::account(pool, c.account)
+        .await?
+        .ok_or_else(|| Trouble::Report("the account is gone".into()))
+}
+
+fn told_channel(s: &Structure) -> Result<ToldChannel, Trouble> {
+    let mut names: Vec<&str> = s.campaigns.iter().map(|c| c.name.as_str()).collect();
+    names.sort_unstable();
+    if let Some(twice) = names.windows(2).find(|w| w[0] == w[1]) {
+        return Err(Trouble::Report(format!(
+            "two campaigns are named ‘{}’; reports can’t tell them apart. Rename one at the channel",
+            twice[0]
+        )));
+    }
+    let days = Window::new(s.first_day, s.last_day)
+        .ok_or_else(|| ChannelError::Form("its last day comes before its first".into()))?;
+    Ok(ToldChannel {
+        limits: json(&s.channel.limits)?,
+        days,
+        window_days: s.window_days.try_into().unwrap_or(USUAL_WINDOW),
+        campaigns: s.campaigns.iter().map(told_campaign).collect::<Result<_, _>>()?,
+    })
+}
+
+fn told_campaign(c: &Campaign) -> Result<ToldCampaign, Trouble> {
+    let kinds: Vec<ItemKind> = c.ad_groups.iter().flat_map(|g| &g.items).map(|i| i.kind).collect();
+    let most = kinds.iter().max_by_key(|k| kinds.iter().filter(|o| o == k).count());
+    Ok(ToldCampaign {
+        told: Told { key: c.key.clone(), name: c.name.clone(), settings: json(&c.settings)? },
+        kind: most.copied().unwrap_or(ItemKind::Ad).word(),
+        status: c.settings.status.word(),
+        ad_groups: c
+            .ad_groups
+            .iter()
+            .map(|g| {
+                Ok(ToldGroup {
+                    told: Told {
+                        key: g.key.clone(),
+                        name: g.name.clone(),
+                        settings: json(&g.settings)?,
+                    },
+                    items: g
+                        .items
+                        .iter()
+                        .map(|i| {
+                            Ok(ToldItem {
+                                told: Told {
+                                    key: i.key.clone(),
+                                    name: i.name.clone(),
+                                    settings: json(&i.settings)?,
+                                },
+                                kind: i.kind.word(),
+                                match_type: i.match_type.map_or("", MatchType::word),
+                            })
+                        })
+                        .collect::<Result<_, Trouble>>()?,
+                })
+            })
+            .collect::<Result<_, Trouble>>()?,
+    })
+}
+
+fn json(value: &impl serde::Serialize) -> Result<serde_json::Value, Trouble> {
+    Ok(serde_json::to_value(value).map_err(StoreError::from)?)
+}

@@ -1,0 +1,167 @@
+//! A stand-in market that answers on a port of its own, and an account connected to it.
+
+use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use chrono::NaiveDate;
+use tiller_desk::{Account, PgPool, connections};
+use tiller_market::World;
+use tiller_market::http::Service;
+use tokio::task::JoinHandle;
+
+/// Small enough to be fetched in a blink: one campaign that is dear, one that is not, one by files only.
+pub const WORLD: &str = r#"
+seed = 11
+days = 40
+forms = ["{}", "{} price", "{} near me"]
+[[people]]
+name = "all"
+device = [{ segment = "phone", share = 0.6 }, { segment = "desktop", share = 0.4 }]
+country = [{ segment = "Denmark", share = 0.7 }, { segment = "Elsewhere", share = 0.3, cvr = 0.2 }]
+[[channels]]
+name = "Findle"
+least_bid = 0.05
+least_budget = 1.0
+people = "all"
+[[channels]]
+name = "Emberlane"
+least_bid = 0.1
+least_budget = 5.0
+hours_need_lifetime = true
+people = "all"
+[[accounts]]
+key = "t"
+name = "Amberfold Test"
+token = "test-token"
+currency = "EUR"
+time_zone = "Europe/Copenhagen"
+target_cpa = 30.0
+[[accounts.campaigns]]
+name = "Courses, search"
+channel = "Findle"
+kind = "keyword"
+strategy = { target_cpa = { target = 55.0 } }
+budget = 300.0
+auctions = 1500.0
+competition = 11.0
+spread = 0.3
+ctr = 0.05
+cvr = 0.25
+[[accounts.campaigns.ad_groups]]
+name = "Course"
+stems = ["bee course", "hive course"]
+[[accounts.campaigns]]
+name = "Names, search"
+channel = "Findle"
+kind = "keyword"
+strategy = { manual_cpc = { bid = 4.0 } }
+budget = 100.0
+auctions = 900.0
+competition = 3.6
+spread = 0.3
+ctr = 0.05
+cvr = 0.26
+[[accounts.campaigns.ad_groups]]
+name = "Name"
+stems = ["amberfold"]
+[[accounts.campaigns]]
+name = "Visits, search"
+channel = "Findle"
+kind = "keyword"
+strategy = { manual_cpc = { bid = 4.2 } }
+budget = 100.0
+auctions = 900.0
+competition = 3.8
+spread = 0.3
+ctr = 0.05
+cvr = 0.24
+[[accounts.campaigns.ad_groups]]
+name = "Visit"
+stems = ["apiary visit"]
+[[accounts.campaigns]]
+name = "Neighbours, feed"
+channel = "Emberlane"
+kind = "ad"
+strategy = { manual_cpc = { bid = 2.2 } }
+budget = 40.0
+auctions = 5000.0
+competition = 2.0
+spread = 0.35
+ctr = 0.012
+cvr = 0.09
+[[accounts.campaigns.ad_groups]]
+name = "Near"
+stems = ["Bees next door", "Your neighbours"]
+[[accounts.campaigns.ad_groups]]
+name = "Far"
+stems = ["An hour from home"]
+"#;
+
+/// A market that answers; stops when it is dropped.
+pub struct Answering {
+    pub service: Service,
+    pub address: String,
+    task: JoinHandle<()>,
+}
+
+impl Drop for Answering {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+impl Answering {
+    pub async fn open(journal: Option<&Path>, port: u16) -> Self {
+        let last: NaiveDate = "2026-11-09".parse().unwrap();
+        let service = Service::open(World::parse(WORLD).unwrap(), last, journal).unwrap();
+        let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await.unwrap();
+        let address = format!("http://{}", listener.local_addr().unwrap());
+        let answering = service.clone();
+        let task = tokio::spawn(async move {
+            answering.serve(listener, std::future::pending()).await.unwrap();
+        });
+        Self { service, address, task }
+    }
+
+    pub async fn new() -> Self {
+        Self::open(None, 0).await
+    }
+}
+
+/// An account that has fetched everything from a market.
+pub async fn connected(pool: &PgPool, market: &Answering) -> Account {
+    static NUMBER: AtomicU64 = AtomicU64::new(0);
+    let slug = format!("connected-{}", NUMBER.fetch_add(1, Ordering::Relaxed));
+    let account = super::account(pool, &slug).await;
+    connections::connect(pool, &account, &market.address, "test-token").await.unwrap();
+    fetch_all(pool).await;
+    account
+}
+
+/// Runs every job that waits.
+pub async fn fetch_all(pool: &PgPool) {
+    while connections::run_next(pool).await.unwrap() {}
+}
+
+/// Makes what waits for later due now, and what a dead worker holds free.
+pub async fn time_passes(pool: &PgPool) {
+    for table in ["sync_job", "change_batch"] {
+        let sql = format!(
+            "UPDATE {table} SET not_before = now() - interval '1 second', claimed_at = claimed_at - interval '2 minutes'"
+        );
+        sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(pool).await.unwrap();
+    }
+}
+
+/// Waits until something holds, for ten seconds at most.
+pub async fn until<F: Future<Output = bool>>(mut holds: impl FnMut() -> F) {
+    let mut tick = tokio::time::interval(Duration::from_millis(2));
+    for _ in 0..5000 {
+        tick.tick().await;
+        if holds().await {
+            return;
+        }
+    }
+    panic!("it never came to hold");
+}

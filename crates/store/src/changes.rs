@@ -1,0 +1,407 @@
+//! Changes on their way: the tray, the batches that carry them, the logbook.
+
+use chrono::{DateTime, NaiveDate, Utc};
+use serde_json::Value;
+use sqlx::PgPool;
+
+use crate::{
+    AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, ItemId, PersonId, StoreError,
+};
+
+/// A change that is proposed.
+#[derive(Clone, Debug)]
+pub struct NewChange {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// One of its ad groups.
+    pub ad_group: Option<AdGroupId>,
+    /// One of that group's items.
+    pub item: Option<ItemId>,
+    /// Where it is, by name.
+    pub place: String,
+    /// What is set, as JSON of the open interface.
+    pub was: Option<Value>,
+    /// What shall be set.
+    pub set_to: Value,
+    /// The word for what is set.
+    pub setting: String,
+    /// Why.
+    pub reason: String,
+    /// Figures that it rests on.
+    pub evidence: Value,
+    /// What it is expected to do.
+    pub effect: String,
+    /// Money that it adds to a day's budget, in millionths.
+    pub a_day: i64,
+    /// hand, causes, plan or undo.
+    pub origin: &'static str,
+    /// The change that it takes back.
+    pub undoes: Option<ChangeId>,
+}
+
+/// A change.
+#[derive(Clone, Debug)]
+pub struct Change {
+    /// Its id.
+    pub id: ChangeId,
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// One of its ad groups.
+    pub ad_group: Option<AdGroupId>,
+    /// One of that group's items.
+    pub item: Option<ItemId>,
+    /// The channel.
+    pub channel: ChannelId,
+    /// The channel's name.
+    pub channel_name: String,
+    /// Where it is, by name.
+    pub place: String,
+    /// What was set.
+    pub was: Option<Value>,
+    /// What shall be set.
+    pub set_to: Value,
+    /// The word for what is set.
+    pub setting: String,
+    /// Why.
+    pub reason: String,
+    /// Figures that it rests on.
+    pub evidence: Value,
+    /// What it is expected to do.
+    pub effect: String,
+    /// Money that it adds to a day's budget, in millionths.
+    pub a_day: i64,
+    /// hand, causes, plan or undo.
+    pub origin: String,
+    /// Who put it in the tray.
+    pub author: Option<String>,
+    /// When.
+    pub created_at: DateTime<Utc>,
+    /// waiting, sending, made, refused, withdrawn.
+    pub state: String,
+    /// The channel's reason.
+    pub answer: String,
+    /// When the channel answered.
+    pub answered_at: Option<DateTime<Utc>>,
+    /// First day that it is in force.
+    pub from_day: Option<NaiveDate>,
+    /// The day on which it is to be judged.
+    pub look_back: Option<NaiveDate>,
+    /// When somebody did.
+    pub looked_at: Option<DateTime<Utc>>,
+    /// The change that it takes back.
+    pub undoes: Option<ChangeId>,
+    /// Whether a change that takes it back has been made or waits.
+    pub undone: bool,
+}
+
+/// Which changes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Which {
+    /// In the tray: waiting or being sent.
+    Tray,
+    /// In the logbook: answered by the channel.
+    Logbook,
+    /// One.
+    One(ChangeId),
+    /// Carried by a batch.
+    Batch(BatchId),
+}
+
+/// Puts a change in the tray. Another that waits for the same setting is replaced if it says the same
+/// thing of the same place by the same hand; otherwise both stand, and the tray tells of the conflict.
+pub async fn add(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    new: &[NewChange],
+) -> Result<usize, StoreError> {
+    let mut tx = pool.begin().await?;
+    let mut added = 0;
+    for n in new {
+        let done = sqlx::query!(
+            "INSERT INTO change (account_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, created_by)
+             SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15
+             WHERE NOT EXISTS (SELECT 1 FROM change WHERE account_id = $1 AND state IN ('waiting', 'sending') AND campaign_id = $2
+                 AND ad_group_id IS NOT DISTINCT FROM $3 AND item_id IS NOT DISTINCT FROM $4 AND set_to = $7)",
+            account.0,
+            n.campaign.0,
+            n.ad_group.map(|i| i.0),
+            n.item.map(|i| i.0),
+            n.place,
+            n.was,
+            n.set_to,
+            n.setting,
+            n.reason,
+            n.evidence,
+            n.effect,
+            n.a_day,
+            n.origin,
+            n.undoes.map(|i| i.0),
+            person.0
+        )
+        .execute(&mut *tx)
+        .await?;
+        added += done.rows_affected() as usize;
+    }
+    tx.commit().await?;
+    Ok(added)
+}
+
+/// Changes of an account: the tray in order of arrival, the logbook the newest first.
+pub async fn list(
+    pool: &PgPool,
+    account: AccountId,
+    which: Which,
+) -> Result<Vec<Change>, StoreError> {
+    let (states, one, batch): (&[&str], _, _) = match which {
+        Which::Tray => (&["waiting", "sending"], None, None),
+        Which::Logbook => (&["made", "refused"], None, None),
+        Which::One(id) => {
+            (&["waiting", "sending", "made", "refused", "withdrawn"], Some(id.0), None)
+        }
+        Which::Batch(id) => (&["sending"], None, Some(id.0)),
+    };
+    let states: Vec<String> = states.iter().map(|s| (*s).to_owned()).collect();
+    let mut changes = sqlx::query_as!(
+        Change,
+        r#"SELECT x.id AS "id: ChangeId", x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId",
+                  x.item_id AS "item: ItemId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, x.place, x.was, x.set_to,
+                  x.setting, x.reason, x.evidence, x.effect, x.a_day, x.origin, p.name AS "author?", x.created_at, x.state, x.answer,
+                  x.answered_at, x.from_day, x.look_back, x.looked_at, x.undoes AS "undoes: ChangeId",
+                  EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = x.id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
+           FROM change x JOIN campaign c ON c.account_id = x.account_id AND c.id = x.campaign_id
+           JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
+           LEFT JOIN person p ON p.id = x.created_by
+           WHERE x.account_id = $1 AND x.state = ANY($2) AND ($3::bigint IS NULL OR x.id = $3) AND ($4::bigint IS NULL OR x.batch_id = $4)
+           ORDER BY x.id"#,
+        account.0,
+        &states,
+        one,
+        batch
+    )
+    .fetch_all(pool)
+    .await?;
+    if which == Which::Logbook {
+        changes.sort_by_key(|c| std::cmp::Reverse((c.answered_at, c.id)));
+    }
+    Ok(changes)
+}
+
+/// What waits, in short.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Waiting {
+    /// Changes that wait.
+    pub changes: i64,
+    /// Changes that are being sent.
+    pub sending: i64,
+    /// Money that they add to a day's budget, in millionths.
+    pub a_day: i64,
+    /// Look-backs that are due by a day.
+    pub due: i64,
+}
+
+/// What waits in an account on a day.
+pub async fn waiting(
+    pool: &PgPool,
+    account: AccountId,
+    today: NaiveDate,
+) -> Result<Waiting, StoreError> {
+    Ok(sqlx::query_as!(
+        Waiting,
+        r#"SELECT count(*) FILTER (WHERE state = 'waiting') AS "changes!", count(*) FILTER (WHERE state = 'sending') AS "sending!",
+                  coalesce(sum(a_day) FILTER (WHERE state IN ('waiting', 'sending')), 0)::bigint AS "a_day!",
+                  count(*) FILTER (WHERE state = 'made' AND looked_at IS NULL AND look_back <= $2) AS "due!"
+           FROM change WHERE account_id = $1 AND (state IN ('waiting', 'sending') OR (state = 'made' AND looked_at IS NULL))"#,
+        account.0,
+        today
+    )
+    .fetch_one(pool)
+    .await?)
+}
+
+/// Takes changes out of the tray; tells how many.
+pub async fn withdraw(
+    pool: &PgPool,
+    account: AccountId,
+    ids: &[ChangeId],
+) -> Result<u64, StoreError> {
+    let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
+    let done = sqlx::query!(
+        "UPDATE change SET state = 'withdrawn' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting'",
+        account.0,
+        &ids
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected())
+}
+
+/// Puts refused changes back in the tray; tells how many.
+pub async fn again(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
+    let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
+    let done = sqlx::query!(
+        "UPDATE change SET state = 'waiting', batch_id = NULL, answer = '', answered_at = NULL
+         WHERE account_id = $1 AND id = ANY($2) AND state = 'refused'",
+        account.0,
+        &ids
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected())
+}
+
+/// Makes waiting changes the load of new batches, one a channel; tells how many changes. Two who press at
+/// once can't send a change twice: it leaves the waiting ones in the same transaction.
+pub async fn load(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
+    let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
+    let mut tx = pool.begin().await?;
+    let taken = sqlx::query!(
+        "WITH taken AS (UPDATE change SET state = 'sending' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting' RETURNING id, campaign_id)
+         SELECT t.id AS \"id!\", c.channel_id FROM taken t JOIN campaign c ON c.account_id = $1 AND c.id = t.campaign_id ORDER BY t.id",
+        account.0,
+        &ids
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+    let mut channels: Vec<i64> = taken.iter().map(|t| t.channel_id).collect();
+    channels.sort_unstable();
+    channels.dedup();
+    for channel in channels {
+        let mine: Vec<i64> =
+            taken.iter().filter(|t| t.channel_id == channel).map(|t| t.id).collect();
+        for load in mine.chunks(500) {
+            let batch = sqlx::query_scalar!(
+                "INSERT INTO change_batch (account_id, channel_id) VALUES ($1, $2) RETURNING id",
+                account.0,
+                channel
+            )
+            .fetch_one(&mut *tx)
+            .await?;
+            sqlx::query!(
+                "UPDATE change SET batch_id = $3 WHERE account_id = $1 AND id = ANY($2)",
+                account.0,
+                load,
+                batch
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+    }
+    tx.commit().await?;
+    Ok(taken.len() as u64)
+}
+
+/// A batch on its way.
+#[derive(Clone, Debug)]
+pub struct Batch {
+    /// Its id.
+    pub id: BatchId,
+    /// The account.
+    pub account: AccountId,
+    /// The channel.
+    pub channel: ChannelId,
+    /// Sent with it each time.
+    pub key: String,
+    /// How often it was begun.
+    pub attempts: i32,
+}
+
+/// Takes the next batch, or one whose carrier has been silent for a minute.
+pub async fn claim(pool: &PgPool) -> Result<Option<Batch>, StoreError> {
+    Ok(sqlx::query_as!(
+        Batch,
+        r#"UPDATE change_batch SET state = 'running', claimed_at = now(), attempts = attempts + 1
+           WHERE (account_id, id) IN (
+               SELECT account_id, id FROM change_batch
+               WHERE (state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
+               ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+           RETURNING id AS "id: BatchId", account_id AS "account: AccountId", channel_id AS "channel: ChannelId", key, attempts"#
+    )
+    .fetch_optional(pool)
+    .await?)
+}
+
+/// What a channel said to a change.
+#[derive(Clone, Debug)]
+pub struct Answered {
+    /// The change.
+    pub id: ChangeId,
+    /// None if it was made, else the channel's reason.
+    pub refused: Option<String>,
+    /// When it is to be judged, if it was made.
+    pub look_back: Option<NaiveDate>,
+}
+
+/// Writes a channel's answers down, and closes the batch.
+pub async fn answered(
+    pool: &PgPool,
+    batch: &Batch,
+    from_day: NaiveDate,
+    answers: &[Answered],
+) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    for a in answers {
+        sqlx::query!(
+            "UPDATE change SET state = $3, answer = $4, answered_at = now(), from_day = $5, look_back = $6
+             WHERE account_id = $1 AND id = $2 AND state = 'sending'",
+            batch.account.0,
+            a.id.0,
+            if a.refused.is_none() { "made" } else { "refused" },
+            a.refused.as_deref().unwrap_or_default(),
+            a.refused.is_none().then_some(from_day),
+            a.look_back
+        )
+        .execute(&mut *tx)
+        .await?;
+    }
+    sqlx::query!(
+        "UPDATE change_batch SET state = 'answered', error = NULL WHERE account_id = $1 AND id = $2",
+        batch.account.0,
+        batch.id.0
+    )
+    .execute(&mut *tx)
+    .await?;
+    tx.commit().await?;
+    Ok(())
+}
+
+/// A batch could not be delivered: it is tried again after so many seconds.
+pub async fn delay(
+    pool: &PgPool,
+    batch: &Batch,
+    error: &str,
+    seconds: f64,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE change_batch SET state = 'queued', error = $3, not_before = now() + make_interval(secs => $4) WHERE account_id = $1 AND id = $2",
+        batch.account.0,
+        batch.id.0,
+        error,
+        seconds
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Why batches of an account are held up.
+pub async fn held_up(pool: &PgPool, account: AccountId) -> Result<Vec<String>, StoreError> {
+    Ok(sqlx::query_scalar!(
+        r#"SELECT DISTINCT error AS "error!" FROM change_batch WHERE account_id = $1 AND state IN ('queued', 'running') AND error IS NOT NULL"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?)
+}
+
+/// Somebody has looked back at a change; false if there was nothing to look at.
+pub async fn looked(pool: &PgPool, account: AccountId, id: ChangeId) -> Result<bool, StoreError> {
+    let done = sqlx::query!(
+        "UPDATE change SET looked_at = now() WHERE account_id = $1 AND id = $2 AND state = 'made' AND looked_at IS NULL",
+        account.0,
+        id.0
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected() == 1)
+}

@@ -1,0 +1,290 @@
+//! Connections to channels, and the jobs that fetch from them.
+
+use chrono::{DateTime, NaiveDate, Utc};
+use serde_json::Value;
+use sqlx::PgPool;
+
+use crate::{AccountId, ChannelId, ConnectionId, StoreError, SyncId};
+
+/// A connection with its latest job.
+#[derive(Clone, Debug)]
+pub struct Connection {
+    /// Its id.
+    pub id: ConnectionId,
+    /// The account it belongs to.
+    pub account: AccountId,
+    /// The channel.
+    pub channel: ChannelId,
+    /// The channel's name.
+    pub channel_name: String,
+    /// Address of the interface.
+    pub base_url: String,
+    /// Opens the account there; never shown.
+    pub token: String,
+    /// What the channel does not allow, as JSON of the interface.
+    pub limits: Option<Value>,
+    /// Last day that is over there.
+    pub last_day: Option<NaiveDate>,
+    /// Days after a click in which conversions may be reported.
+    pub window_days: Option<i16>,
+    /// Last day that has been taken in.
+    pub fetched_to: Option<NaiveDate>,
+    /// When.
+    pub fetched_at: Option<DateTime<Utc>>,
+}
+
+/// A job that fetches from a connection.
+#[derive(Clone, Debug)]
+pub struct Sync {
+    /// Its id.
+    pub id: SyncId,
+    /// The account.
+    pub account: AccountId,
+    /// The connection.
+    pub connection: ConnectionId,
+    /// queued, running, done, failed.
+    pub state: String,
+    /// What it is doing.
+    pub step: String,
+    /// Bytes of the report so far.
+    pub bytes_read: i64,
+    /// Rows of the report so far.
+    pub rows_read: i64,
+    /// How often it was begun.
+    pub attempts: i32,
+    /// The last trouble.
+    pub error: Option<String>,
+    /// When it ended.
+    pub finished_at: Option<DateTime<Utc>>,
+}
+
+/// Adds a connection, or gives the one of this channel another address or token.
+pub async fn save(
+    pool: &PgPool,
+    account: AccountId,
+    channel: &str,
+    base_url: &str,
+    token: &str,
+) -> Result<ConnectionId, StoreError> {
+    let mut tx = pool.begin().await?;
+    sqlx::query!(
+        "INSERT INTO channel (account_id, name) VALUES ($1, $2) ON CONFLICT DO NOTHING",
+        account.0,
+        channel
+    )
+    .execute(&mut *tx)
+    .await?;
+    let id = sqlx::query_scalar!(
+        r#"INSERT INTO connection (account_id, channel_id, base_url, token)
+           SELECT $1, id, $3, $4 FROM channel WHERE account_id = $1 AND name = $2
+           ON CONFLICT (account_id, channel_id) DO UPDATE SET base_url = excluded.base_url, token = excluded.token
+           RETURNING id AS "id: ConnectionId""#,
+        account.0,
+        channel,
+        base_url,
+        token
+    )
+    .fetch_one(&mut *tx)
+    .await?;
+    tx.commit().await?;
+    Ok(id)
+}
+
+/// Ends a connection; what was fetched stays.
+pub async fn remove(pool: &PgPool, account: AccountId, id: ConnectionId) -> Result<(), StoreError> {
+    sqlx::query!("DELETE FROM connection WHERE account_id = $1 AND id = $2", account.0, id.0)
+        .execute(pool)
+        .await?;
+    Ok(())
+}
+
+/// The account's connections, by channel.
+pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Connection>, StoreError> {
+    Ok(sqlx::query_as!(
+        Connection,
+        r#"SELECT c.id AS "id: ConnectionId", c.account_id AS "account: AccountId", c.channel_id AS "channel: ChannelId",
+                  ch.name AS channel_name, base_url, token, limits, last_day, window_days, fetched_to, fetched_at
+           FROM connection c JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
+           WHERE c.account_id = $1 ORDER BY ch.name"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?)
+}
+
+/// Every connection to an address: accounts that share a market see its days pass together.
+pub async fn at_address(
+    pool: &PgPool,
+    base_url: &str,
+) -> Result<Vec<(AccountId, ConnectionId)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT account_id AS "account: AccountId", id AS "id: ConnectionId" FROM connection WHERE base_url = $1"#,
+        base_url
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(|r| (r.account, r.id)).collect())
+}
+
+/// Points all connections at one address to another: a market that moved.
+pub async fn move_address(pool: &PgPool, from: &str, to: &str) -> Result<(), StoreError> {
+    sqlx::query!("UPDATE connection SET base_url = $2 WHERE base_url = $1", from, to)
+        .execute(pool)
+        .await?;
+    Ok(())
+}
+
+/// Queues a job unless one is open; tells whether it did.
+pub async fn queue(
+    pool: &PgPool,
+    account: AccountId,
+    id: ConnectionId,
+) -> Result<bool, StoreError> {
+    let done = sqlx::query!(
+        "INSERT INTO sync_job (account_id, connection_id) SELECT account_id, id FROM connection WHERE account_id = $1 AND id = $2
+         ON CONFLICT DO NOTHING",
+        account.0,
+        id.0
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected() == 1)
+}
+
+/// Takes the next job, or one whose worker has been silent for a minute.
+pub async fn claim(pool: &PgPool) -> Result<Option<(Sync, Connection)>, StoreError> {
+    let claimed = sqlx::query_as!(
+        Sync,
+        r#"UPDATE sync_job SET state = 'running', claimed_at = now(), attempts = attempts + 1, bytes_read = 0, rows_read = 0
+           WHERE (account_id, id) IN (
+               SELECT account_id, id FROM sync_job
+               WHERE (state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
+               ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+           RETURNING id AS "id: SyncId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId",
+                     state, step, bytes_read, rows_read, attempts, error, finished_at"#
+    )
+    .fetch_optional(pool)
+    .await?;
+    let Some(sync) = claimed else { return Ok(None) };
+    let of = list(pool, sync.account).await?.into_iter().find(|c| c.id == sync.connection);
+    Ok(of.map(|connection| (sync, connection)))
+}
+
+/// Tells what a job is doing, how far it is, and that it lives.
+pub async fn progress(
+    pool: &PgPool,
+    sync: &Sync,
+    step: &str,
+    bytes: i64,
+    rows: i64,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE sync_job SET step = $3, bytes_read = $4, rows_read = $5, claimed_at = now()
+         WHERE account_id = $1 AND id = $2 AND state = 'running'",
+        sync.account.0,
+        sync.id.0,
+        step,
+        bytes,
+        rows
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// How a job ended.
+#[derive(Clone, Debug)]
+pub enum End<'a> {
+    /// Everything up to this day is in.
+    Done(NaiveDate),
+    /// It is tried again after so many seconds.
+    Again(&'a str, f64),
+    /// It failed for good.
+    Failed(&'a str),
+}
+
+/// Ends a job.
+pub async fn end(pool: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    let (state, error, pause) = match how {
+        End::Done(to) => {
+            sqlx::query!(
+                "UPDATE connection SET fetched_to = $3, fetched_at = now() WHERE account_id = $1 AND id = $2",
+                sync.account.0,
+                sync.connection.0,
+                to
+            )
+            .execute(&mut *tx)
+            .await?;
+            ("done", None, 0.0)
+        }
+        End::Again(error, pause) => ("queued", Some(error), pause),
+        End::Failed(error) => ("failed", Some(error), 0.0),
+    };
+    sqlx::query!(
+        "UPDATE sync_job SET state = $3, error = $4, not_before = now() + make_interval(secs => $5),
+                finished_at = CASE WHEN $3 = 'queued' THEN NULL ELSE now() END
+         WHERE account_id = $1 AND id = $2",
+        sync.account.0,
+        sync.id.0,
+        state,
+        error,
+        pause
+    )
+    .execute(&mut *tx)
+    .await?;
+    tx.commit().await?;
+    Ok(())
+}
+
+/// Each connection's latest job.
+pub async fn latest_jobs(pool: &PgPool, account: AccountId) -> Result<Vec<Sync>, StoreError> {
+    Ok(sqlx::query_as!(
+        Sync,
+        r#"SELECT DISTINCT ON (connection_id) id AS "id: SyncId", account_id AS "account: AccountId",
+                  connection_id AS "connection: ConnectionId", state, step, bytes_read, rows_read, attempts, error, finished_at
+           FROM sync_job WHERE account_id = $1 ORDER BY connection_id, id DESC"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?)
+}
+
+/// Removes what an earlier try of a connection's job left half-done.
+pub async fn drop_half_done(
+    pool: &PgPool,
+    account: AccountId,
+    id: ConnectionId,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "DELETE FROM report_import WHERE account_id = $1 AND connection_id = $2 AND state <> 'done'",
+        account.0,
+        id.0
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Forgets what a fetched report replaced, and which fetched reports came before it: there is no going back.
+pub async fn forget_replaced(
+    pool: &PgPool,
+    account: AccountId,
+    id: ConnectionId,
+) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    for sql in [
+        "DELETE FROM replaced_item_day r USING report_import i WHERE r.account_id = $1 AND i.account_id = $1 AND i.connection_id = $2 AND r.replaced_by = i.id",
+        "DELETE FROM replaced_conversion_day r USING report_import i WHERE r.account_id = $1 AND i.account_id = $1 AND i.connection_id = $2 AND r.replaced_by = i.id",
+        "DELETE FROM import_campaign_day d USING import_campaign_day n, report_import i, report_import j
+         WHERE d.account_id = $1 AND n.account_id = $1 AND i.account_id = $1 AND j.account_id = $1
+           AND d.import_id = i.id AND i.connection_id = $2 AND n.import_id = j.id AND j.connection_id = $2
+           AND n.campaign_id = d.campaign_id AND n.day = d.day AND n.import_id > d.import_id",
+        "DELETE FROM report_import i WHERE account_id = $1 AND connection_id = $2 AND state = 'done'
+           AND NOT EXISTS (SELECT 1 FROM import_campaign_day d WHERE d.account_id = $1 AND d.import_id = i.id)",
+    ] {
+        sqlx::query(sql).bind(account.0).bind(id.0).execute(&mut *tx).await?;
+    }
+    tx.commit().await?;
+    Ok(())
+}
