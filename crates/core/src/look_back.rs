@@ -8,6 +8,8 @@ use crate::window::SETTLE_DAYS;
 /// Days in force that are judged (common practice, no source: a seven-day window, no earlier than its
 /// ninth day).
 pub const WINDOW_DAYS: u64 = 7;
+/// Days from the first in force to the first on which it can be judged.
+pub const DUE_DAYS: u64 = WINDOW_DAYS + SETTLE_DAYS;
 
 /// The first day on which a change can be judged that is in force from a day on: its window has ended and
 /// settled. A strategy that learns anew is left its learning period first.
@@ -21,7 +23,7 @@ pub const WINDOW_DAYS: u64 = 7;
 /// ```
 pub fn due(from: NaiveDate, learns_anew: bool) -> NaiveDate {
     let learning = if learns_anew { learning::DAYS } else { 0 };
-    from.checked_add_days(Days::new(learning + WINDOW_DAYS + SETTLE_DAYS)).unwrap_or(NaiveDate::MAX)
+    from.checked_add_days(Days::new(learning + DUE_DAYS)).unwrap_or(NaiveDate::MAX)
 }
 
 #[cfg(test)]

@@ -6,13 +6,11 @@ use chrono::{Days, NaiveDate};
 use crate::affordable::{Affordable, affordable, halfway_bid};
 use crate::bridge::{Bridge, bridge};
 use crate::evidence::{Prior, Standing, prior_from_peers, proportion_below_peers, rate_below};
+use crate::look_back::DUE_DAYS;
 use crate::metrics::Tally;
 use crate::target::Target;
 use crate::tracking::Finding;
-use crate::window::SETTLE_DAYS;
 
-/// A launch is judged by seven days that have settled (common practice, no source).
-pub const DUE_DAYS: u64 = 7 + SETTLE_DAYS;
 /// Spend below this many targets is too little to judge.
 pub const LEAST_TARGETS: f64 = 3.0;
 /// Settled days below this are too few to judge.

@@ -92,16 +92,20 @@ pub fn draft(book: &Book, chosen: &[CampaignId]) -> Result<PlanFile, DeskError> 
     })
 }
 
-fn line(book: &Book, e: &Entry) -> Option<Line> {
-    let tally = e.tally(book.period.window);
+/// What a campaign is called in plans: by its channel too where its name alone is not enough.
+pub fn line_id(book: &Book, e: &Entry) -> String {
     let same_name = book.entries.iter().filter(|o| o.campaign.name == e.campaign.name).count() > 1;
-    let id = if same_name {
+    if same_name {
         format!("{} on {}", e.campaign.name, e.campaign.channel)
     } else {
         e.campaign.name.clone()
-    };
+    }
+}
+
+fn line(book: &Book, e: &Entry) -> Option<Line> {
+    let tally = e.tally(book.period.window);
     Some(Line {
-        id,
+        id: line_id(book, e),
         group: Some(e.campaign.channel.clone()),
         current: tally.spend.to_units(),
         value_per_conversion: Some(tally.aov().unwrap_or(0.0)),

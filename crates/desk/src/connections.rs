@@ -271,10 +271,10 @@ async fn account(pool: &PgPool, c: &Connection) -> Result<Account, Trouble> {
 fn told_channel(s: &Structure) -> Result<ToldChannel, Trouble> {
     let mut names: Vec<&str> = s.campaigns.iter().map(|c| c.name.as_str()).collect();
     names.sort_unstable();
-    if let Some(twice) = names.windows(2).find(|w| w[0] == w[1]) {
+    if let Some([twice, ..]) = names.windows(2).find(|w| w[0] == w[1]) {
         return Err(Trouble::Report(format!(
             "two campaigns are named ‘{}’; reports can’t tell them apart. Rename one at the channel",
-            twice[0]
+            twice
         )));
     }
     let days = Window::new(s.first_day, s.last_day)

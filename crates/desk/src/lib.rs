@@ -5,19 +5,27 @@ pub mod accounts;
 pub mod book;
 pub mod budgets;
 pub mod causes;
+pub mod change_words;
 pub mod connections;
 pub mod diagnosis_file;
 pub mod entry;
 pub mod figures;
+pub mod logbook;
 pub mod plan_file;
+pub mod remedy;
 pub mod reports;
+pub mod sending;
+pub mod settings;
 pub mod sign_in;
 pub mod spend;
+pub mod today;
+pub mod tray;
 pub mod wording;
 
 pub use tiller_store::people::{Account, Person, Role};
 pub use tiller_store::{
-    AccountId, AdGroupId, CampaignId, ImportId, ItemId, PersonId, PgPool, PlanId, StoreError,
+    AccountId, AdGroupId, CampaignId, ChangeId, ConnectionId, ImportId, ItemId, PersonId, PgPool,
+    PlanId, StoreError,
 };
 
 /// Why a use case ended without its result.

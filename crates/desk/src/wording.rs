@@ -367,9 +367,8 @@ pub fn standing(s: Option<Standing>) -> &'static str {
     }
 }
 
-/// When the next look is due after a change made now.
+/// When the next look is due after a change that is sent now.
 pub fn look_back(last_day: NaiveDate) -> String {
-    day(last_day
-        .checked_add_days(chrono::Days::new(tiller_core::verdict::DUE_DAYS + 1))
-        .unwrap_or(last_day))
+    let from = last_day.succ_opt().unwrap_or(last_day);
+    day(tiller_core::look_back::due(from, false))
 }

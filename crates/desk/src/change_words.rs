@@ -1,0 +1,130 @@
+//! Settings in words: what is set, what shall be, and how far that is.
+
+use tiller_channel::report::Status;
+use tiller_channel::wire::{Budget, Hours, PlacesMode, Setting, Strategy};
+use tiller_core::Micros;
+use tiller_core::learning::relative;
+
+use crate::figures::{counted, full_day, money, number, percent};
+
+/// What is set, as a heading.
+pub fn title(setting: &Setting) -> &'static str {
+    match setting {
+        Setting::Status(_) => "Status",
+        Setting::Budget(Budget::Daily { .. }) => "Daily budget",
+        Setting::Budget(Budget::Lifetime { .. }) => "Lifetime budget",
+        Setting::Bid(_) => "Bid",
+        Setting::Strategy(Strategy::TargetCpa { .. }) => "Target CPA",
+        Setting::Strategy(Strategy::TargetRoas { .. }) => "Target ROAS",
+        Setting::Strategy(_) => "Bid strategy",
+        Setting::BidFloor(_) => "Lowest bid",
+        Setting::BidCeiling(_) => "Highest bid",
+        Setting::Floor(_) => "Floor",
+        Setting::Ceiling(_) => "Ceiling",
+        Setting::Hours(_) => "Hours",
+        Setting::Adjustment(_) => "Bid adjustment",
+        Setting::Places(_) => "Places",
+        Setting::Negative { .. } => "Negative keyword",
+        Setting::Keyword { .. } => "Keyword",
+    }
+}
+
+fn units(m: Micros) -> String {
+    money(m.to_units())
+}
+
+fn or_none(m: Option<Micros>) -> String {
+    m.map_or_else(|| "none".to_owned(), units)
+}
+
+/// A value in a few words.
+pub fn value(setting: &Setting) -> String {
+    match setting {
+        Setting::Status(Status::Active) => "runs".into(),
+        Setting::Status(Status::Paused) => "paused".into(),
+        Setting::Status(Status::Ended) => "ended".into(),
+        Setting::Budget(Budget::Daily { amount }) => units(*amount),
+        Setting::Budget(Budget::Lifetime { amount, starts, ends }) => {
+            format!("{} from {} to {}", units(*amount), full_day(*starts), full_day(*ends))
+        }
+        Setting::Bid(None) => "inherited".into(),
+        Setting::Bid(Some(bid)) => units(*bid),
+        Setting::Strategy(s) => strategy(*s),
+        Setting::BidFloor(m) | Setting::BidCeiling(m) | Setting::Floor(m) | Setting::Ceiling(m) => {
+            or_none(*m)
+        }
+        Setting::Hours(None) => "always".into(),
+        Setting::Hours(Some(hours)) => {
+            format!("{} of {} hours of the week", hours.on(), Hours::WEEK)
+        }
+        Setting::Adjustment(a) => {
+            let by = match a.percent {
+                -100 => "left out".to_owned(),
+                0 => "no adjustment".to_owned(),
+                p => format!("{}{}%", if p > 0 { "+" } else { "−" }, p.abs()),
+            };
+            format!("{} {}: {by}", a.dimension.word(), a.segment)
+        }
+        Setting::Places(PlacesMode::In) => "people in its places".into(),
+        Setting::Places(PlacesMode::Interested) => {
+            "people in its places, and elsewhere if interested in them".into()
+        }
+        Setting::Negative { text, match_type, present } => {
+            format!("‘{text}’, {}{}", match_type.word(), if *present { "" } else { ": none" })
+        }
+        Setting::Keyword { text, match_type, bid, present } => match (present, bid) {
+            (false, _) => format!("‘{text}’, {}: none", match_type.word()),
+            (true, Some(bid)) => format!("‘{text}’, {}, at {}", match_type.word(), units(*bid)),
+            (true, None) => format!("‘{text}’, {}", match_type.word()),
+        },
+    }
+}
+
+fn strategy(s: Strategy) -> String {
+    match s {
+        Strategy::ManualCpc => "manual CPC".into(),
+        Strategy::ManualCpm => "manual CPM".into(),
+        Strategy::MostClicks => "most clicks".into(),
+        Strategy::MostConversions => "most conversions".into(),
+        Strategy::MostValue => "most value".into(),
+        Strategy::TargetCpa { target } => units(target),
+        Strategy::TargetRoas { target } => number(target, 2),
+    }
+}
+
+/// The number that a setting is, if it is one.
+pub fn amount(setting: &Setting) -> Option<f64> {
+    match setting {
+        Setting::Budget(b) => Some(b.per_day().to_units()),
+        Setting::Bid(m)
+        | Setting::BidFloor(m)
+        | Setting::BidCeiling(m)
+        | Setting::Floor(m)
+        | Setting::Ceiling(m) => m.map(Micros::to_units),
+        Setting::Strategy(Strategy::TargetCpa { target }) => Some(target.to_units()),
+        Setting::Strategy(Strategy::TargetRoas { target }) => Some(*target),
+        _ => None,
+    }
+}
+
+/// How far it is from one to the other, as `+20%`; nothing where that says nothing.
+pub fn distance(was: Option<&Setting>, set_to: &Setting) -> String {
+    let both = was.and_then(amount).zip(amount(set_to));
+    match both.and_then(|(a, b)| relative(a, b)) {
+        Some(r) => format!("{}{}%", if r < 0.0 { "−" } else { "+" }, percent(r.abs())),
+        None => String::new(),
+    }
+}
+
+/// The whole change as a sentence without its end.
+pub fn sentence(was: Option<&Setting>, set_to: &Setting) -> String {
+    match was.map(value) {
+        Some(before) => format!("{} from {before} to {}", title(set_to), value(set_to)),
+        None => format!("{} to {}", title(set_to), value(set_to)),
+    }
+}
+
+/// How many changes, in words.
+pub fn changes(n: u64) -> String {
+    counted(n, "change", "changes")
+}

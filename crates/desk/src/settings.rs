@@ -1,0 +1,162 @@
+//! What is set at the channels, as they told it last.
+
+use std::collections::HashMap;
+
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use tiller_channel::wire::{
+    AdGroupSettings, CampaignSettings, ItemSettings, Limits, Place, Setting,
+};
+use tiller_store::connections::{self, Connection};
+use tiller_store::people::Account;
+use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
+use tiller_store::{AdGroupId, CampaignId, ChannelId, ItemId, PgPool, StoreError};
+
+use crate::DeskError;
+
+/// Where a change is made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Spot {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// One of its ad groups.
+    pub ad_group: Option<AdGroupId>,
+    /// One of that group's items.
+    pub item: Option<ItemId>,
+}
+
+/// The settings of an account.
+#[derive(Clone, Debug, Default)]
+pub struct Settings {
+    campaigns: HashMap<CampaignId, (SetCampaign, CampaignSettings)>,
+    groups: HashMap<AdGroupId, (SetGroup, AdGroupSettings)>,
+    items: HashMap<ItemId, (SetItem, ItemSettings)>,
+    connections: HashMap<ChannelId, Connection>,
+}
+
+fn read<T: DeserializeOwned>(value: &Value) -> Result<T, StoreError> {
+    Ok(T::deserialize(value)?)
+}
+
+impl Settings {
+    /// The account's campaigns and ad groups, and some of its items.
+    pub async fn load(
+        pool: &PgPool,
+        account: &Account,
+        items: &[ItemId],
+    ) -> Result<Self, DeskError> {
+        let mut settings = Self::default();
+        for (id, c) in structure::campaigns(pool, account.id).await? {
+            let set = read(&c.settings)?;
+            settings.campaigns.insert(id, (c, set));
+        }
+        for (id, g) in structure::ad_groups(pool, account.id).await? {
+            let set = read(&g.settings)?;
+            settings.groups.insert(id, (g, set));
+        }
+        if !items.is_empty() {
+            for (id, i) in structure::items(pool, account.id, items).await? {
+                let set = read(&i.settings)?;
+                settings.items.insert(id, (i, set));
+            }
+        }
+        for c in connections::list(pool, account.id).await? {
+            settings.connections.insert(c.channel, c);
+        }
+        Ok(settings)
+    }
+
+    /// A campaign's settings, where its channel told them.
+    pub fn campaign(&self, id: CampaignId) -> Option<&CampaignSettings> {
+        self.campaigns.get(&id).map(|(_, s)| s)
+    }
+
+    /// The connection of a campaign's channel.
+    pub fn connection(&self, campaign: CampaignId) -> Option<&Connection> {
+        self.connections.get(&self.campaigns.get(&campaign)?.0.channel)
+    }
+
+    /// What a campaign's channel does not allow.
+    pub fn limits(&self, campaign: CampaignId) -> Limits {
+        self.connection(campaign)
+            .and_then(|c| c.limits.as_ref())
+            .and_then(|l| read(l).ok())
+            .unwrap_or_default()
+    }
+
+    /// The ad groups of a campaign.
+    pub fn ad_groups_of(
+        &self,
+        id: CampaignId,
+    ) -> impl Iterator<Item = (AdGroupId, &AdGroupSettings)> {
+        self.groups.iter().filter(move |(_, (g, _))| g.campaign == id).map(|(id, (_, s))| (*id, s))
+    }
+
+    /// The spot of a campaign, an ad group or an item, if the channel told of it.
+    pub fn spot(&self, subject: crate::book::Subject) -> Option<Spot> {
+        use crate::book::Subject;
+        match subject {
+            Subject::Campaign(id) => self.campaigns.contains_key(&id).then_some(Spot {
+                campaign: id,
+                ad_group: None,
+                item: None,
+            }),
+            Subject::AdGroup(id) => {
+                let (group, _) = self.groups.get(&id)?;
+                Some(Spot { campaign: group.campaign, ad_group: Some(id), item: None })
+            }
+            Subject::Item(id) => {
+                let (item, _) = self.items.get(&id)?;
+                let (group, _) = self.groups.get(&item.ad_group)?;
+                Some(Spot {
+                    campaign: group.campaign,
+                    ad_group: Some(item.ad_group),
+                    item: Some(id),
+                })
+            }
+        }
+    }
+
+    /// What is set now where a change would be made; none if it can't be made there, or is unknown.
+    pub fn present(&self, spot: Spot, setting: &Setting) -> Option<Setting> {
+        match (spot.ad_group, spot.item) {
+            (_, Some(item)) => self.items.get(&item)?.1.present(setting),
+            (Some(group), None) => self.groups.get(&group)?.1.present(setting),
+            (None, None) => self.campaigns.get(&spot.campaign)?.1.present(setting),
+        }
+    }
+
+    /// The bid in force at a spot: its own, or the one that it inherits.
+    pub fn bid(&self, spot: Spot) -> Option<tiller_core::Micros> {
+        let item = spot.item.and_then(|i| self.items.get(&i)).and_then(|(_, s)| s.bid);
+        let group = spot.ad_group.and_then(|g| self.groups.get(&g)).and_then(|(_, s)| s.bid);
+        item.or(group).or_else(|| self.campaign(spot.campaign)?.bid)
+    }
+
+    /// The channel's keys of a spot.
+    pub fn keys(&self, spot: Spot) -> Option<Place> {
+        let group = |id| self.groups.get(&id).map(|(g, _)| g.key.clone());
+        let item = |id| self.items.get(&id).map(|(i, _)| i.key.clone());
+        Some(Place {
+            campaign: self.campaigns.get(&spot.campaign)?.0.key.clone(),
+            ad_group: match spot.ad_group {
+                Some(id) => Some(group(id)?),
+                None => None,
+            },
+            item: match spot.item {
+                Some(id) => Some(item(id)?),
+                None => None,
+            },
+        })
+    }
+
+    /// The names of a spot, from the campaign down.
+    pub fn names(&self, spot: Spot) -> Option<String> {
+        let campaign = &self.campaigns.get(&spot.campaign)?.0.name;
+        let group = spot.ad_group.and_then(|id| self.groups.get(&id)).map(|(g, _)| &g.name);
+        let item = spot.item.and_then(|id| self.items.get(&id)).map(|(i, _)| &i.name);
+        let parts = [Some(campaign), group, item].into_iter().flatten();
+        let parts: Vec<&str> = parts.map(String::as_str).filter(|n| !n.is_empty()).collect();
+        Some(parts.join(" › "))
+    }
+}

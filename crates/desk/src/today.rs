@@ -1,0 +1,196 @@
+//! Today: what has changed since the last visit, what is due, what is most worth doing, the month's pace.
+
+use chrono::{DateTime, Datelike, NaiveDate, Utc};
+use tiller_core::verdict::{HeldBy, Verdict};
+use tiller_core::{Tally, Window};
+use tiller_store::changes::{self, Waiting, Which};
+use tiller_store::people::{self, Account};
+use tiller_store::{PersonId, PgPool};
+
+use crate::DeskError;
+use crate::book::{Book, Entry, Judged, Subject};
+use crate::causes;
+use crate::connections::{self, View};
+use crate::wording::TradeOff;
+
+/// So many things to do stand in the letter.
+const WORTH_DOING: usize = 3;
+/// The month is projected at the mean of so many days.
+const PACE_DAYS: u64 = 7;
+
+/// Something worth doing, with its money over the settled period.
+#[derive(Clone, Debug)]
+pub struct Deed {
+    /// What it concerns.
+    pub subject: Subject,
+    /// Its name.
+    pub name: String,
+    /// Its verdict.
+    pub judged: Judged,
+    /// What the halfway bid would bring, where one is advised.
+    pub trade_off: Option<TradeOff>,
+    /// Money above target that it concerns; for one that is held by its budget, the room below.
+    pub worth: f64,
+}
+
+/// How the month goes.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Pace {
+    /// First to last day of the month.
+    pub month: Window,
+    /// The last reported day.
+    pub to: NaiveDate,
+    /// Spent so far.
+    pub spent: f64,
+    /// Spent by its end if the rest goes like the last seven days.
+    pub projected: f64,
+    /// What the daily budgets allow over the month: the part so far as set on each day, the rest as set now.
+    pub budgets: Option<f64>,
+}
+
+/// What came since a visit.
+#[derive(Clone, Debug)]
+pub struct Since {
+    /// When that was.
+    pub at: DateTime<Utc>,
+    /// Days that have been reported since.
+    pub days: Option<Window>,
+    /// What they counted.
+    pub tally: Tally,
+    /// Changes that channels have made since.
+    pub made: usize,
+    /// Changes that channels have refused since.
+    pub refused: usize,
+}
+
+/// The letter.
+#[derive(Clone, Debug)]
+pub struct Letter {
+    /// Since the last visit; none on the first.
+    pub since: Option<Since>,
+    /// The last seven settled days against the seven before.
+    pub week: Option<(Window, Tally, Tally)>,
+    /// What waits.
+    pub waiting: Waiting,
+    /// Connections whose last fetch failed.
+    pub failed: Vec<View>,
+    /// Things worth doing, the most money first.
+    pub deeds: Vec<Deed>,
+    /// Campaigns that may be dear, but too early to tell.
+    pub undecided: usize,
+    /// How the month goes.
+    pub pace: Option<Pace>,
+}
+
+/// Writes the letter of a day to a member.
+pub async fn letter(
+    pool: &PgPool,
+    book: &Book,
+    person: PersonId,
+    today: NaiveDate,
+) -> Result<Letter, DeskError> {
+    let account = &book.account;
+    let visit = people::last_visit(pool, account.id, person).await?;
+    let log = changes::list(pool, account.id, Which::Logbook).await?;
+    let since = visit.map(|(at, day)| {
+        let days = day.and_then(|d| Window::new(d.succ_opt()?, book.span.to()));
+        let after = |state: &str| {
+            log.iter().filter(|c| c.state == state && c.answered_at.is_some_and(|t| t > at)).count()
+        };
+        Since {
+            at,
+            days,
+            tally: days.map(|d| book.total(d)).unwrap_or_default(),
+            made: after("made"),
+            refused: after("refused"),
+        }
+    });
+    let settled = tiller_core::window::last_settled(book.span.to());
+    let week = Window::ending(settled, 7);
+    let week = (week.from() >= book.span.from())
+        .then(|| (week, book.total(week), book.total(week.before())));
+    let failed = connections::list(pool, account).await?;
+    let failed =
+        failed.into_iter().filter(|v| v.job.as_ref().is_some_and(|j| j.error.is_some())).collect();
+    let (deeds, undecided) = deeds(book);
+    Ok(Letter {
+        since,
+        week,
+        waiting: changes::waiting(pool, account.id, today).await?,
+        failed,
+        deeds,
+        undecided,
+        pace: pace(book),
+    })
+}
+
+/// The member has read it: the next letter tells what came after.
+pub async fn read(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    book: Option<&Book>,
+) -> Result<(), DeskError> {
+    Ok(people::visit(pool, account.id, person, book.map(|b| b.span.to())).await?)
+}
+
+/// What is most worth doing, and how many campaigns are too early to tell.
+pub fn deeds(book: &Book) -> (Vec<Deed>, usize) {
+    let ranked = causes::ranked(book);
+    let undecided = ranked
+        .iter()
+        .filter(|(_, j)| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0)
+        .count();
+    let mut deeds: Vec<Deed> = ranked.into_iter().filter_map(|(e, j)| deed(e, j)).collect();
+    deeds.sort_by(|a, b| b.worth.total_cmp(&a.worth));
+    deeds.truncate(WORTH_DOING);
+    (deeds, undecided)
+}
+
+fn deed(entry: &Entry, judged: Judged) -> Option<Deed> {
+    let d = &judged.diagnosis;
+    let worth = match d.verdict {
+        Verdict::Bid | Verdict::Traffic | Verdict::Both => d.excess,
+        // Whatever it spends is spent blindly.
+        Verdict::Measurement => judged.tally.spend.to_units(),
+        Verdict::OnTarget if d.held_by == HeldBy::Budget => -d.excess,
+        Verdict::OnTarget | Verdict::TooEarly => return None,
+    };
+    let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
+    Some(Deed {
+        subject: Subject::Campaign(entry.campaign.id),
+        name: entry.campaign.name.clone(),
+        trade_off: causes::trade_off(&judged, &days),
+        worth,
+        judged,
+    })
+}
+
+/// How the month of the last reported day goes: simply, at the mean of the last seven days.
+pub fn pace(book: &Book) -> Option<Pace> {
+    let to = book.span.to();
+    let first = to.with_day(1)?;
+    let last = first.checked_add_months(chrono::Months::new(1))?.pred_opt()?;
+    let month = Window::new(first, last)?;
+    let so_far = Window::new(first, to)?;
+    let left = (last - to).num_days() as f64;
+    let recent = Window::ending(to, PACE_DAYS);
+    let a_day = book.total(recent).spend.to_units() / PACE_DAYS as f64;
+    let spent = book.total(so_far).spend.to_units();
+    let mut budgets = 0.0;
+    let mut known = false;
+    for e in &book.entries {
+        let now = if e.campaign.status.as_deref() == Some("paused") { None } else { e.budget() };
+        let days = e.days.iter().filter(|d| so_far.contains(d.day));
+        let passed: f64 = days.filter_map(|d| d.budget).map(tiller_core::Micros::to_units).sum();
+        known |= now.is_some();
+        budgets += passed + now.unwrap_or(0.0) * left;
+    }
+    Some(Pace {
+        month,
+        to,
+        spent,
+        projected: spent + a_day * left,
+        budgets: known.then_some(budgets),
+    })
+}

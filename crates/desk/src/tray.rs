@@ -1,0 +1,491 @@
+//! The change tray: what has been decided and not yet sent, with checks.
+
+use std::collections::HashMap;
+
+use tiller_channel::report::Status;
+use tiller_channel::wire::{Budget, Limits, Setting, Strategy};
+use tiller_core::Micros;
+use tiller_core::learning::{self, Moved};
+use tiller_store::changes::{self, Change, NewChange, Which};
+use tiller_store::people::Account;
+use tiller_store::{ChangeId, ItemId, PersonId, PgPool, StoreError};
+
+use crate::book::Subject;
+use crate::change_words as words;
+use crate::figures::{money, percent};
+use crate::settings::{Settings, Spot};
+use crate::{DeskError, entry};
+
+/// Where a proposal comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// Set by hand in a table.
+    Hand,
+    /// Advice of Causes.
+    Causes,
+    /// A plan.
+    Plan,
+    /// A change is taken back.
+    Undo,
+}
+
+impl Origin {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Hand => "hand",
+            Self::Causes => "causes",
+            Self::Plan => "plan",
+            Self::Undo => "undo",
+        }
+    }
+}
+
+/// A change that somebody or some advice proposes.
+#[derive(Clone, Debug)]
+pub struct Proposal {
+    /// To what.
+    pub subject: Subject,
+    /// What shall be set.
+    pub set: Setting,
+    /// Why.
+    pub reason: String,
+    /// Figures that it rests on, as they stand.
+    pub evidence: Vec<(String, String)>,
+    /// What it is expected to do.
+    pub effect: String,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// The change that it takes back.
+    pub undoes: Option<ChangeId>,
+}
+
+fn items_of(subjects: impl Iterator<Item = Subject>) -> Vec<ItemId> {
+    subjects
+        .filter_map(|s| match s {
+            Subject::Item(id) => Some(id),
+            _ => None,
+        })
+        .collect()
+}
+
+/// Puts proposals in the tray; tells how many are new there.
+pub async fn propose(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    proposals: Vec<Proposal>,
+) -> Result<usize, DeskError> {
+    let items = items_of(proposals.iter().map(|p| p.subject));
+    let settings = Settings::load(pool, account, &items).await?;
+    let mut new = Vec::with_capacity(proposals.len());
+    for p in proposals {
+        let spot = settings.spot(p.subject).ok_or_else(unconnected)?;
+        let was = settings.present(spot, &p.set);
+        if was.is_none() && !matches!(p.set, Setting::Keyword { .. }) {
+            return Err(DeskError::Invalid(format!(
+                "{} can’t be set on {}",
+                words::title(&p.set).to_lowercase(),
+                settings.names(spot).unwrap_or_default()
+            )));
+        }
+        if was.as_ref() == Some(&p.set) {
+            continue;
+        }
+        new.push(NewChange {
+            campaign: spot.campaign,
+            ad_group: spot.ad_group,
+            item: spot.item,
+            place: settings.names(spot).unwrap_or_default(),
+            a_day: a_day(&settings, spot, was.as_ref(), &p.set).get(),
+            setting: p.set.word().to_owned(),
+            was: was.map(|w| json(&w)).transpose()?,
+            set_to: json(&p.set)?,
+            reason: p.reason,
+            evidence: json(&p.evidence)?,
+            effect: p.effect,
+            origin: p.origin.word(),
+            undoes: p.undoes,
+        });
+    }
+    Ok(changes::add(pool, account.id, person, &new).await?)
+}
+
+fn unconnected() -> DeskError {
+    DeskError::Invalid(
+        "what is set there is not known, since its channel is not connected; connect the channel, or change it there by hand".into(),
+    )
+}
+
+fn json(value: &impl serde::Serialize) -> Result<serde_json::Value, DeskError> {
+    Ok(serde_json::to_value(value).map_err(StoreError::from)?)
+}
+
+/// Money that a change adds to a day's budgets.
+fn a_day(settings: &Settings, spot: Spot, was: Option<&Setting>, set: &Setting) -> Micros {
+    match (was, set) {
+        (Some(Setting::Budget(a)), Setting::Budget(b)) => b.per_day() - a.per_day(),
+        (Some(Setting::Status(a)), Setting::Status(b)) if spot.ad_group.is_none() => {
+            let all = settings.campaign(spot.campaign).and_then(|c| c.budget);
+            let budget = all.map_or(Micros::ZERO, Budget::per_day);
+            match (*a == Status::Active, *b == Status::Active) {
+                (true, false) => Micros::ZERO - budget,
+                (false, true) => budget,
+                _ => Micros::ZERO,
+            }
+        }
+        _ => Micros::ZERO,
+    }
+}
+
+/// What can be set by hand on several things at once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Edit {
+    /// Their daily budgets.
+    Budget,
+    /// Their bids.
+    Bid,
+    /// The targets of their strategies.
+    Target,
+    /// The least a day that ad groups get of a pooled budget.
+    Floor,
+    /// The most a day that ad groups get of a pooled budget.
+    Ceiling,
+    /// Pause them.
+    Pause,
+    /// Let them run.
+    Run,
+}
+
+impl Edit {
+    /// All of them, with the word in forms and the title.
+    pub const ALL: [(Self, &'static str, &'static str); 7] = [
+        (Self::Budget, "budget", "daily budget"),
+        (Self::Bid, "bid", "bid"),
+        (Self::Target, "target", "target of the strategy"),
+        (Self::Floor, "floor", "floor of the ad group"),
+        (Self::Ceiling, "ceiling", "ceiling of the ad group"),
+        (Self::Pause, "pause", "pause"),
+        (Self::Run, "run", "let run"),
+    ];
+
+    /// By its word.
+    pub fn read(word: &str) -> Option<Self> {
+        Self::ALL.iter().find(|(_, w, _)| *w == word).map(|(e, _, _)| *e)
+    }
+}
+
+/// Sets something by hand on several things: an amount, or `+10%` of what stands there.
+pub async fn edit(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    subjects: &[Subject],
+    edit: Edit,
+    typed: &str,
+    reason: &str,
+) -> Result<usize, DeskError> {
+    if subjects.is_empty() {
+        return Err(DeskError::Invalid("choose at least one row first".into()));
+    }
+    let settings = Settings::load(pool, account, &items_of(subjects.iter().copied())).await?;
+    let reason = if reason.trim().is_empty() { "Set by hand." } else { reason.trim() };
+    let mut proposals = Vec::with_capacity(subjects.len());
+    for subject in subjects {
+        let spot = settings.spot(*subject).ok_or_else(unconnected)?;
+        let set = edited(&settings, spot, edit, typed).map_err(|why| {
+            DeskError::Invalid(format!("{}: {why}", settings.names(spot).unwrap_or_default()))
+        })?;
+        proposals.push(Proposal {
+            subject: *subject,
+            set,
+            reason: reason.to_owned(),
+            evidence: Vec::new(),
+            effect: String::new(),
+            origin: Origin::Hand,
+            undoes: None,
+        });
+    }
+    propose(pool, account, person, proposals).await
+}
+
+fn edited(settings: &Settings, spot: Spot, edit: Edit, typed: &str) -> Result<Setting, String> {
+    let campaign = settings.campaign(spot.campaign).ok_or("its settings are not known")?;
+    let amount = |base: Option<Micros>| -> Result<Micros, String> {
+        let read = entry::amount(typed, base.map(Micros::to_units))?;
+        let units = read.ok_or("type an amount, or a change such as +10%")?;
+        // A smallest coin of a hundredth suits every currency of the channels so far.
+        let coins = Micros::from_units((units * 100.0).round() / 100.0);
+        if coins > Micros::ZERO && units < 1e9 {
+            Ok(coins)
+        } else {
+            Err("an amount above 0 is needed".into())
+        }
+    };
+    let here = |kind: &Setting| settings.present(spot, kind);
+    match edit {
+        Edit::Pause => Ok(Setting::Status(Status::Paused)),
+        Edit::Run => Ok(Setting::Status(Status::Active)),
+        Edit::Budget => match here(&Setting::Budget(Budget::Daily { amount: Micros::ZERO })) {
+            Some(Setting::Budget(Budget::Daily { amount: base })) => {
+                Ok(Setting::Budget(Budget::Daily { amount: amount(Some(base))? }))
+            }
+            Some(Setting::Budget(Budget::Lifetime { amount: base, starts, ends })) => {
+                Ok(Setting::Budget(Budget::Lifetime { amount: amount(Some(base))?, starts, ends }))
+            }
+            _ => Err("its budget is held elsewhere: by its campaign, or by its ad groups".into()),
+        },
+        Edit::Bid if campaign.strategy.automatic() => {
+            Err("its strategy makes the bids; set the strategy’s target instead".into())
+        }
+        Edit::Bid => Ok(Setting::Bid(Some(amount(settings.bid(spot))?))),
+        Edit::Target if spot.ad_group.is_some() => Err("targets are set on campaigns".into()),
+        Edit::Target => match campaign.strategy {
+            Strategy::TargetCpa { target } => {
+                Ok(Setting::Strategy(Strategy::TargetCpa { target: amount(Some(target))? }))
+            }
+            Strategy::TargetRoas { target } => {
+                let base = Micros::from_units(target);
+                let target = amount(Some(base))?.to_units();
+                Ok(Setting::Strategy(Strategy::TargetRoas { target }))
+            }
+            _ => Err("its strategy has no target".into()),
+        },
+        Edit::Floor | Edit::Ceiling => {
+            let make = if edit == Edit::Floor { Setting::Floor } else { Setting::Ceiling };
+            let Some(present) = here(&make(None)) else {
+                return Err("floors and ceilings are set on ad groups".into());
+            };
+            if campaign.budget.is_none() {
+                return Err(
+                    "floors and ceilings divide a pooled budget; its campaign has none".into()
+                );
+            }
+            let base = words::amount(&present).map(Micros::from_units);
+            if typed.trim().is_empty() { Ok(make(None)) } else { Ok(make(Some(amount(base)?))) }
+        }
+    }
+}
+
+/// What is to be known before a change is sent.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Check {
+    /// It can't be sent like this.
+    pub stops: bool,
+    /// What is so, and what to do.
+    pub text: String,
+}
+
+/// A change with its checks.
+#[derive(Clone, Debug)]
+pub struct Row {
+    /// The change.
+    pub change: Change,
+    /// What was set.
+    pub was: Option<Setting>,
+    /// What shall be.
+    pub set_to: Setting,
+    /// Checks.
+    pub checks: Vec<Check>,
+    /// Whether its strategy will learn anew.
+    pub learns_anew: bool,
+}
+
+/// Reads the settings of changes.
+pub fn read(change: &Change) -> Result<(Option<Setting>, Setting), DeskError> {
+    use serde::Deserialize;
+    let was = change.was.as_ref().map(Setting::deserialize).transpose();
+    let set_to = Setting::deserialize(&change.set_to);
+    let both = was.and_then(|w| Ok((w, set_to?)));
+    Ok(both.map_err(StoreError::from)?)
+}
+
+/// The spot of a change.
+pub fn spot(change: &Change) -> Spot {
+    Spot { campaign: change.campaign, ad_group: change.ad_group, item: change.item }
+}
+
+/// The tray, in order of arrival.
+pub async fn rows(pool: &PgPool, account: &Account) -> Result<Vec<Row>, DeskError> {
+    check(pool, account, changes::list(pool, account.id, Which::Tray).await?).await
+}
+
+pub(crate) async fn check(
+    pool: &PgPool,
+    account: &Account,
+    all: Vec<Change>,
+) -> Result<Vec<Row>, DeskError> {
+    let items: Vec<ItemId> = all.iter().filter_map(|c| c.item).collect();
+    let settings = Settings::load(pool, account, &items).await?;
+    let read_all: Vec<(Option<Setting>, Setting)> =
+        all.iter().map(read).collect::<Result<_, _>>()?;
+    let mut budgets: HashMap<tiller_store::CampaignId, Micros> = HashMap::new();
+    for (c, (_, set)) in all.iter().zip(&read_all) {
+        if let (Setting::Budget(b), None) = (set, c.ad_group) {
+            budgets.insert(c.campaign, b.per_day());
+        }
+    }
+    let checks: Vec<(Vec<Check>, bool)> = (0..all.len())
+        .map(|i| {
+            let (was, set) = &read_all[i];
+            let at = spot(&all[i]);
+            let mut found = Vec::new();
+            let moved = moved(was.as_ref(), set);
+            let automatic = automatic(&settings, at, set);
+            let learns_anew = learning::restarts(automatic, moved);
+            if learns_anew {
+                found.push(warn(format!(
+                    "its strategy will learn anew, about {} days; costs swing meanwhile",
+                    learning::DAYS
+                )));
+            }
+            if let Moved::Budget { from, to } | Moved::Target { from, to } = moved
+                && let Some(by) = learning::shock(from, to)
+                && by.is_finite()
+            {
+                found.push(warn(format!(
+                    "{}{}% at once is a shock; more than {}% is better done in steps",
+                    if by < 0.0 { "−" } else { "+" },
+                    percent(by.abs()),
+                    percent(learning::SHOCK)
+                )));
+            }
+            found.extend(limits(settings.limits(at.campaign), set));
+            found.extend(floors(&settings, at, set, &budgets, &all, &read_all));
+            let twin = (0..all.len()).find(|j| {
+                *j != i && spot(&all[*j]) == at && read_all[*j].1.same_thing(set)
+            });
+            if twin.is_some() {
+                found.push(stop("another change in the tray sets the same thing; take one of them out"));
+            }
+            let now = settings.present(at, set);
+            if all[i].state == "waiting" && now.is_some() && now != *was {
+                let now = now.as_ref().map(words::value).unwrap_or_default();
+                found.push(stop(format!(
+                    "it has been changed at the channel meanwhile and is {now} now; take this one out and decide again"
+                )));
+            }
+            if settings.connection(at.campaign).is_none() {
+                found.push(warn(
+                    "its channel is not connected; it goes into a file, for somebody to set by hand",
+                ));
+            }
+            (found, learns_anew)
+        })
+        .collect();
+    Ok(all
+        .into_iter()
+        .zip(read_all)
+        .zip(checks)
+        .map(|((change, (was, set_to)), (checks, learns_anew))| Row {
+            change,
+            was,
+            set_to,
+            checks,
+            learns_anew,
+        })
+        .collect())
+}
+
+fn warn(text: impl Into<String>) -> Check {
+    Check { stops: false, text: text.into() }
+}
+
+fn stop(text: impl Into<String>) -> Check {
+    Check { stops: true, text: text.into() }
+}
+
+/// What a change moves, for the learning period.
+fn moved(was: Option<&Setting>, set: &Setting) -> Moved {
+    let amounts = || was.and_then(words::amount).zip(words::amount(set));
+    match (was, set) {
+        (Some(Setting::Strategy(a)), Setting::Strategy(b))
+            if std::mem::discriminant(a) == std::mem::discriminant(b) =>
+        {
+            amounts().map_or(Moved::Other, |(from, to)| Moved::Target { from, to })
+        }
+        (_, Setting::Strategy(_)) => Moved::Strategy,
+        (_, Setting::Budget(_)) => {
+            amounts().map_or(Moved::Other, |(from, to)| Moved::Budget { from, to })
+        }
+        (_, Setting::Places(_)) => Moved::Targeting,
+        _ => Moved::Other,
+    }
+}
+
+/// Whether the campaign will be bid for by a strategy when the change is in force.
+fn automatic(settings: &Settings, at: Spot, set: &Setting) -> bool {
+    match set {
+        Setting::Strategy(s) => s.automatic(),
+        _ => settings.campaign(at.campaign).is_some_and(|c| c.strategy.automatic()),
+    }
+}
+
+fn limits(limits: Limits, set: &Setting) -> Option<Check> {
+    let (amount, least, what) = match set {
+        Setting::Bid(Some(m)) | Setting::BidFloor(Some(m)) | Setting::BidCeiling(Some(m)) => {
+            (*m, limits.least_bid, "bid")
+        }
+        Setting::Keyword { bid: Some(m), .. } => (*m, limits.least_bid, "bid"),
+        Setting::Budget(b) => (b.per_day(), limits.least_budget, "budget a day"),
+        _ => return None,
+    };
+    (amount < least).then(|| {
+        stop(format!("the channel’s least {what} is {}; set no less", money(least.to_units())))
+    })
+}
+
+/// Floors within a pooled budget, as all of the tray would leave them.
+fn floors(
+    settings: &Settings,
+    at: Spot,
+    set: &Setting,
+    budgets: &HashMap<tiller_store::CampaignId, Micros>,
+    all: &[Change],
+    read_all: &[(Option<Setting>, Setting)],
+) -> Option<Check> {
+    if !matches!(set, Setting::Floor(_) | Setting::Budget(_))
+        || (at.ad_group.is_some() && matches!(set, Setting::Budget(_)))
+    {
+        return None;
+    }
+    let budget = budgets
+        .get(&at.campaign)
+        .copied()
+        .or_else(|| settings.campaign(at.campaign)?.budget.map(Budget::per_day))?;
+    let floor = |id, present: Option<Micros>| {
+        all.iter()
+            .zip(read_all)
+            .find_map(|(c, (_, s))| match s {
+                Setting::Floor(f) if c.ad_group == Some(id) => Some(*f),
+                _ => None,
+            })
+            .unwrap_or(present)
+            .unwrap_or_default()
+    };
+    let sum: Micros = settings.ad_groups_of(at.campaign).map(|(id, g)| floor(id, g.floor)).sum();
+    (sum > budget).then(|| {
+        stop(format!(
+            "the ad groups’ floors add up to {}, the budget is {} a day; lower a floor or raise the budget",
+            money(sum.to_units()),
+            money(budget.to_units())
+        ))
+    })
+}
+
+/// Takes changes out of the tray.
+pub async fn withdraw(
+    pool: &PgPool,
+    account: &Account,
+    ids: &[ChangeId],
+) -> Result<u64, DeskError> {
+    Ok(changes::withdraw(pool, account.id, ids).await?)
+}
+
+/// What waits in the account.
+pub async fn waiting(
+    pool: &PgPool,
+    account: &Account,
+    today: chrono::NaiveDate,
+) -> Result<changes::Waiting, DeskError> {
+    Ok(changes::waiting(pool, account.id, today).await?)
+}

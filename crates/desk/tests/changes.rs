@@ -1,0 +1,487 @@
+//! Changes from the tray to the channel and into the logbook; and that no fault loses or doubles one.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use common::market::{Answering, connected, fetch_all, time_passes, until};
+use common::{account, book, day};
+use tiller_channel::Micros;
+use tiller_channel::report::{MatchType, Status};
+use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
+use tiller_core::verdict::Verdict;
+use tiller_desk::book::Subject;
+use tiller_desk::logbook::{self, Show};
+use tiller_desk::settings::Settings;
+use tiller_desk::tray::{self, Edit, Origin, Proposal, Row};
+use tiller_desk::{
+    Account, ChangeId, DeskError, PersonId, PgPool, accounts, causes, connections, remedy, sending,
+    today,
+};
+use tiller_market::http::Faults;
+use tiller_store::MIGRATIONS;
+
+async fn analyst(pool: &PgPool, account: &Account) -> PersonId {
+    let id =
+        accounts::save_person(pool, "a@amberfold.example", "Ada", "a long password").await.unwrap();
+    accounts::join(pool, account.id, id, tiller_desk::Role::Analyst).await.unwrap();
+    id
+}
+
+struct Scene {
+    market: Answering,
+    account: Account,
+    person: PersonId,
+}
+
+async fn scene(pool: &PgPool) -> Scene {
+    let market = Answering::new().await;
+    let account = connected(pool, &market).await;
+    let person = analyst(pool, &account).await;
+    Scene { market, account, person }
+}
+
+impl Scene {
+    async fn campaign(&self, pool: &PgPool, name: &str) -> Subject {
+        let book = book(pool, &self.account).await;
+        Subject::Campaign(
+            book.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id,
+        )
+    }
+
+    async fn edit(
+        &self,
+        pool: &PgPool,
+        name: &str,
+        edit: Edit,
+        typed: &str,
+    ) -> Result<usize, DeskError> {
+        let subject = self.campaign(pool, name).await;
+        tray::edit(pool, &self.account, self.person, &[subject], edit, typed, "").await
+    }
+
+    async fn propose(&self, pool: &PgPool, name: &str, set: Setting) -> Result<usize, DeskError> {
+        let proposal = Proposal {
+            subject: self.campaign(pool, name).await,
+            set,
+            reason: "Because.".into(),
+            evidence: vec![("CPA".into(), "41.80".into())],
+            effect: String::new(),
+            origin: Origin::Hand,
+            undoes: None,
+        };
+        tray::propose(pool, &self.account, self.person, vec![proposal]).await
+    }
+
+    async fn tray(&self, pool: &PgPool) -> Vec<Row> {
+        tray::rows(pool, &self.account).await.unwrap()
+    }
+
+    async fn send_all(&self, pool: &PgPool) -> Result<u64, DeskError> {
+        let ids: Vec<ChangeId> = self.tray(pool).await.iter().map(|r| r.change.id).collect();
+        sending::send(pool, &self.account, &ids).await
+    }
+
+    async fn log(&self, pool: &PgPool) -> Vec<logbook::Entry> {
+        logbook::entries(pool, &self.account, Show::All, "", day("2026-11-10")).await.unwrap()
+    }
+
+    /// What is set at the market.
+    fn at_market(&self, name: &str) -> tiller_channel::wire::CampaignSettings {
+        let market = self.market.service.market();
+        let all =
+            ["Findle", "Emberlane"].map(|c| market.structure(&market.accounts[0], c).campaigns);
+        all.into_iter().flatten().find(|c| c.name == name).unwrap().settings
+    }
+}
+
+async fn carry(pool: &PgPool) {
+    while sending::run_next(pool).await.unwrap() {}
+}
+
+fn daily(units: f64) -> Setting {
+    Setting::Budget(Budget::Daily { amount: Micros::from_units(units) })
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
+    let s = scene(&pool).await;
+    let before = book(&pool, &s.account).await;
+    let subject = s.campaign(&pool, "Courses, search").await;
+    let Subject::Campaign(id) = subject else { panic!() };
+    let judged = before.judge(id).unwrap();
+    assert_eq!(judged.diagnosis.verdict, Verdict::Bid);
+    let examined = causes::examine(&pool, &before, subject).await.unwrap();
+    let settings = Settings::load(&pool, &s.account, &[]).await.unwrap();
+    let proposal = remedy::of_verdict(&settings, subject, &judged, examined.trade_off).unwrap();
+    let Setting::Strategy(Strategy::TargetCpa { target }) = proposal.set else {
+        panic!("{:?}", proposal.set)
+    };
+    let halfway = 55.0 * judged.diagnosis.halfway_bid.unwrap() / judged.tally.cpc().unwrap();
+    assert!((target.to_units() - halfway).abs() < 0.006);
+    assert_eq!(
+        tray::propose(&pool, &s.account, s.person, vec![proposal.clone()]).await.unwrap(),
+        1
+    );
+    assert_eq!(
+        tray::propose(&pool, &s.account, s.person, vec![proposal]).await.unwrap(),
+        0,
+        "no doubles"
+    );
+    let row = s.tray(&pool).await.swap_remove(0);
+    assert_eq!(row.change.place, "Courses, search");
+    assert!(row.change.reason.contains("pays too much"), "{}", row.change.reason);
+    assert_eq!(s.send_all(&pool).await.unwrap(), 1);
+    carry(&pool).await;
+    assert!(s.tray(&pool).await.is_empty());
+    let entry = s.log(&pool).await.swap_remove(0);
+    assert!(entry.made() && entry.undoable());
+    assert_eq!(entry.change.author.as_deref(), Some("Ada"));
+    assert_eq!(entry.change.from_day, Some(day("2026-11-10")));
+    assert!(entry.evidence.iter().any(|(title, _)| title == "Affordable CPC"));
+    // A week passes: its conversions cost less, and the look-back becomes due two days later.
+    let cpa = |book: &tiller_desk::book::Book, from: &str, to: &str| {
+        let window = tiller_core::Window::new(day(from), day(to)).unwrap();
+        book.entry(id).unwrap().tally(window).cpa().unwrap()
+    };
+    connections::let_pass(&pool, &s.account, 9).await.unwrap();
+    fetch_all(&pool).await;
+    let after = book(&pool, &s.account).await;
+    let (then, now) =
+        (cpa(&after, "2026-10-26", "2026-11-08"), cpa(&after, "2026-11-10", "2026-11-16"));
+    assert!(now < 0.92 * then, "{then} {now}");
+    let due = |d: &str| entry.due(day(d));
+    let look_back = entry.change.look_back.unwrap();
+    assert!(due(&look_back.to_string()) && !due("2026-11-18"));
+    assert_eq!(look_back, day("2026-11-19"));
+    let letter = today::letter(&pool, &after, s.person, day("2026-11-19")).await.unwrap();
+    assert_eq!(letter.waiting.due, 1);
+    logbook::looked(&pool, &s.account, entry.change.id).await.unwrap();
+    assert!(logbook::looked(&pool, &s.account, entry.change.id).await.is_err());
+    assert!(
+        logbook::entries(&pool, &s.account, Show::Due, "", day("2026-12-01"))
+            .await
+            .unwrap()
+            .is_empty()
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn direct_edits_take_amounts_and_percentages(pool: PgPool) {
+    let s = scene(&pool).await;
+    assert_eq!(s.edit(&pool, "Names, search", Edit::Budget, "+10%").await.unwrap(), 1);
+    assert_eq!(s.edit(&pool, "Names, search", Edit::Bid, "−5%").await.unwrap(), 1);
+    assert_eq!(s.edit(&pool, "Courses, search", Edit::Target, "50").await.unwrap(), 1);
+    assert_eq!(s.edit(&pool, "Visits, search", Edit::Pause, "").await.unwrap(), 1);
+    assert_eq!(s.edit(&pool, "Names, search", Edit::Run, "").await.unwrap(), 0, "it runs already");
+    let set: Vec<Setting> = s.tray(&pool).await.into_iter().map(|r| r.set_to).collect();
+    assert_eq!(
+        set,
+        [
+            daily(110.0),
+            Setting::Bid(Some(Micros::from_units(3.8))),
+            Setting::Strategy(Strategy::TargetCpa { target: Micros::from_units(50.0) }),
+            Setting::Status(Status::Paused),
+        ]
+    );
+    let waiting = tray::waiting(&pool, &s.account, day("2026-11-10")).await.unwrap();
+    assert_eq!((waiting.changes, waiting.a_day), (4, Micros::from_units(10.0 - 100.0).get()));
+    for (edit, typed, says) in [
+        (Edit::Bid, "1", "its strategy makes the bids"),
+        (Edit::Floor, "10", "floors and ceilings are set on ad groups"),
+        (Edit::Budget, "much", "is not a number"),
+        (Edit::Budget, "-5", "above 0"),
+        (Edit::Budget, "", "type an amount"),
+    ] {
+        let error = s.edit(&pool, "Courses, search", edit, typed).await.unwrap_err();
+        assert!(error.to_string().contains(says), "{error}");
+    }
+    let error = s.edit(&pool, "Names, search", Edit::Target, "30").await.unwrap_err();
+    assert!(error.to_string().contains("has no target"), "{error}");
+    let none = tray::edit(&pool, &s.account, s.person, &[], Edit::Budget, "5", "").await;
+    assert!(none.unwrap_err().to_string().contains("choose"));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn checks_are_shown_and_those_that_stop_keep_a_change_from_being_sent(pool: PgPool) {
+    let s = scene(&pool).await;
+    let checks = async || -> Vec<(bool, String)> {
+        let rows = s.tray(&pool).await;
+        rows.into_iter().flat_map(|r| r.checks).map(|c| (c.stops, c.text)).collect()
+    };
+    let clear = async || {
+        let ids: Vec<ChangeId> = s.tray(&pool).await.iter().map(|r| r.change.id).collect();
+        tray::withdraw(&pool, &s.account, &ids).await.unwrap();
+    };
+    // Learning and shock warn.
+    s.propose(&pool, "Courses, search", daily(400.0)).await.unwrap();
+    let found = checks().await;
+    assert!(found.iter().all(|(stops, _)| !stops) && found.len() == 2, "{found:?}");
+    assert!(found[0].1.contains("learn anew") && found[1].1.contains("+33"), "{found:?}");
+    // Two that set the same thing stop each other.
+    s.propose(&pool, "Courses, search", daily(310.0)).await.unwrap();
+    assert_eq!(
+        checks().await.iter().filter(|(stops, t)| *stops && t.contains("same thing")).count(),
+        2
+    );
+    let error = s.send_all(&pool).await.unwrap_err();
+    assert!(error.to_string().contains("nothing was sent"), "{error}");
+    // One of them alone may go.
+    let one = s.tray(&pool).await[1].change.id;
+    assert_eq!(sending::send(&pool, &s.account, &[one]).await.unwrap(), 1);
+    carry(&pool).await;
+    assert_eq!(
+        s.at_market("Courses, search").budget,
+        Some(Budget::Daily { amount: Micros::from_units(310.0) })
+    );
+    clear().await;
+    // Below the channel's least.
+    s.propose(&pool, "Neighbours, feed", Setting::Bid(Some(Micros::from_units(0.02))))
+        .await
+        .unwrap();
+    assert!(matches!(&checks().await[..], [(true, t)] if t.contains("least bid")));
+    clear().await;
+    // Floors against the budget, as the tray would leave both.
+    let book = book(&pool, &s.account).await;
+    let Subject::Campaign(feed) = s.campaign(&pool, "Neighbours, feed").await else { panic!() };
+    let window = book.settled().unwrap();
+    let items = tiller_desk::book::items(&pool, &s.account, Some(feed), window).await.unwrap();
+    let group = Subject::AdGroup(items[0].ad_group);
+    assert_eq!(
+        tray::edit(&pool, &s.account, s.person, &[group], Edit::Floor, "35", "").await.unwrap(),
+        1
+    );
+    assert!(checks().await.is_empty());
+    s.propose(&pool, "Neighbours, feed", daily(34.0)).await.unwrap();
+    let found = checks().await;
+    assert_eq!(
+        found.iter().filter(|(stops, t)| *stops && t.contains("floors add up to 35")).count(),
+        2,
+        "{found:?}"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_changed_meanwhile_is_not_overwritten(pool: PgPool) {
+    let s = scene(&pool).await;
+    s.edit(&pool, "Names, search", Edit::Budget, "120").await.unwrap();
+    s.edit(&pool, "Visits, search", Edit::Budget, "120").await.unwrap();
+    // Somebody else sets a budget at the channel.
+    let http = tiller_channel::connection::HttpConnection::new(
+        &s.market.address,
+        "Findle",
+        "test-token",
+        tiller_channel::connection::Patience::default(),
+    )
+    .unwrap();
+    let place = tiller_channel::wire::Place { campaign: "t-c1".into(), ad_group: None, item: None };
+    let change =
+        tiller_channel::wire::Change { id: "x".into(), place, was: None, set: daily(77.0) };
+    use tiller_channel::connection::Connection as _;
+    http.send("theirs", &tiller_channel::wire::Batch { changes: vec![change] }).await.unwrap();
+    // Not fetched yet: the channel refuses that one, and makes the other.
+    s.send_all(&pool).await.unwrap();
+    carry(&pool).await;
+    let log = s.log(&pool).await;
+    let of = |name: &str| log.iter().find(|e| e.change.place == name).unwrap();
+    assert!(of("Visits, search").made());
+    assert!(!of("Names, search").made() && of("Names, search").change.answer.contains("meanwhile"));
+    assert_eq!(
+        s.at_market("Names, search").budget,
+        Some(Budget::Daily { amount: Micros::from_units(77.0) })
+    );
+    // Sent again it is told apart before: what is set now has been fetched.
+    fetch_all(&pool).await;
+    logbook::again(&pool, &s.account, of("Names, search").change.id).await.unwrap();
+    let row = s.tray(&pool).await.swap_remove(0);
+    assert!(row.checks.iter().any(|c| c.stops && c.text.contains("77.00 now")), "{:?}", row.checks);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn no_fault_of_the_channel_loses_or_doubles_a_change(pool: PgPool) {
+    let s = scene(&pool).await;
+    for (round, faults) in [
+        Faults { lost_answer: 1, ..Faults::default() },
+        Faults { too_many: 2, retry_after: 0, ..Faults::default() },
+        Faults { unavailable: 2, ..Faults::default() },
+        Faults { latency_ms: 30, ..Faults::default() },
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        let budget = 130.0 + round as f64;
+        s.propose(&pool, "Names, search", daily(budget)).await.unwrap();
+        s.market.service.set_faults(faults);
+        assert_eq!(s.send_all(&pool).await.unwrap(), 1);
+        carry(&pool).await;
+        fetch_all(&pool).await;
+        assert_eq!(
+            s.at_market("Names, search").budget,
+            Some(Budget::Daily { amount: Micros::from_units(budget) })
+        );
+        let log = s.log(&pool).await;
+        assert_eq!(log.iter().filter(|e| e.made()).count(), round + 1, "{faults:?}");
+    }
+    // Half a batch: what fails stays, with the channel's reason, and can go again.
+    s.propose(&pool, "Names, search", daily(150.0)).await.unwrap();
+    s.propose(&pool, "Visits, search", daily(151.0)).await.unwrap();
+    s.market.service.set_faults(Faults { half_batch: 1, ..Faults::default() });
+    s.send_all(&pool).await.unwrap();
+    carry(&pool).await;
+    fetch_all(&pool).await;
+    let refused =
+        logbook::entries(&pool, &s.account, Show::Refused, "", day("2026-11-10")).await.unwrap();
+    assert_eq!(refused.len(), 1);
+    assert!(refused[0].change.answer.contains("could not do it now"));
+    logbook::again(&pool, &s.account, refused[0].change.id).await.unwrap();
+    s.send_all(&pool).await.unwrap();
+    carry(&pool).await;
+    assert_eq!(
+        s.at_market("Visits, search").budget,
+        Some(Budget::Daily { amount: Micros::from_units(151.0) })
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(pool: PgPool) {
+    let s = scene(&pool).await;
+    let bid = |units| Setting::Bid(Some(Micros::from_units(units)));
+    s.propose(&pool, "Names, search", bid(3.9)).await.unwrap();
+    s.market.service.set_faults(Faults { latency_ms: 100, ..Faults::default() });
+    s.send_all(&pool).await.unwrap();
+    let carrier = tokio::spawn({
+        let pool = pool.clone();
+        async move { sending::run_next(&pool).await }
+    });
+    until(|| async { s.at_market("Names, search").bid == Some(Micros::from_units(3.9)) }).await;
+    // The channel has made it; nobody here knows yet.
+    carrier.abort();
+    carrier.await.ok();
+    let there: i64 = sqlx::query_scalar("SELECT count(*) FROM change WHERE state = 'sending'")
+        .fetch_one(&pool)
+        .await
+        .unwrap();
+    if there == 1 {
+        assert!(!sending::run_next(&pool).await.unwrap(), "it is claimed for a minute");
+        time_passes(&pool).await;
+    }
+    s.market.service.set_faults(Faults::default());
+    carry(&pool).await;
+    let log = s.log(&pool).await;
+    assert_eq!(log.len(), 1);
+    assert!(log[0].made());
+    // Two who press at once send it once.
+    fetch_all(&pool).await;
+    s.propose(&pool, "Names, search", bid(3.7)).await.unwrap();
+    let ids: Vec<ChangeId> = s.tray(&pool).await.iter().map(|r| r.change.id).collect();
+    let (a, b) = tokio::join!(
+        sending::send(&pool, &s.account, &ids),
+        sending::send(&pool, &s.account, &ids)
+    );
+    assert_eq!(a.unwrap_or(0) + b.unwrap_or(0), 1);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_market_that_is_gone_is_tried_again_and_found_as_it_was(pool: PgPool) {
+    let folder = std::env::temp_dir().join(format!("desk-market-{}", std::process::id()));
+    let journal = folder.join("journal.jsonl");
+    let market = Answering::open(Some(&journal), 0).await;
+    let port: u16 = market.address.rsplit(':').next().unwrap().parse().unwrap();
+    let account = connected(&pool, &market).await;
+    let person = analyst(&pool, &account).await;
+    let s = Scene { market, account, person };
+    s.edit(&pool, "Names, search", Edit::Budget, "120").await.unwrap();
+    s.send_all(&pool).await.unwrap();
+    let Scene { market, account, person } = s;
+    drop(market);
+    sqlx::raw_sql("UPDATE connection SET base_url = 'http://127.0.0.1:9'")
+        .execute(&pool)
+        .await
+        .unwrap();
+    carry(&pool).await;
+    let held: Vec<String> = tiller_store::changes::held_up(&pool, account.id).await.unwrap();
+    assert!(held[0].contains("can’t be reached"), "{held:?}");
+    let market = Answering::open(Some(&journal), 0).await;
+    assert_ne!(port, 0);
+    tiller_store::connections::move_address(&pool, "http://127.0.0.1:9", &market.address)
+        .await
+        .unwrap();
+    time_passes(&pool).await;
+    carry(&pool).await;
+    let s = Scene { market, account, person };
+    assert_eq!(
+        s.at_market("Names, search").budget,
+        Some(Budget::Daily { amount: Micros::from_units(120.0) })
+    );
+    assert!(s.log(&pool).await[0].made());
+    std::fs::remove_dir_all(folder).unwrap();
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn undo_puts_the_reverse_in_the_tray_and_the_logbook_tells_both(pool: PgPool) {
+    let s = scene(&pool).await;
+    let negative =
+        Setting::Negative { text: "free".into(), match_type: MatchType::Broad, present: true };
+    s.propose(&pool, "Courses, search", negative).await.unwrap();
+    s.edit(&pool, "Names, search", Edit::Budget, "90").await.unwrap();
+    s.send_all(&pool).await.unwrap();
+    carry(&pool).await;
+    fetch_all(&pool).await;
+    for entry in s.log(&pool).await {
+        logbook::undo(&pool, &s.account, s.person, entry.change.id).await.unwrap();
+        let again = logbook::undo(&pool, &s.account, s.person, entry.change.id).await;
+        assert!(again.unwrap_err().to_string().contains("already"));
+    }
+    assert!(s.log(&pool).await.iter().all(|e| !e.undoable()));
+    s.send_all(&pool).await.unwrap();
+    carry(&pool).await;
+    assert_eq!(
+        s.at_market("Names, search").budget,
+        Some(Budget::Daily { amount: Micros::from_units(100.0) })
+    );
+    assert!(s.at_market("Courses, search").negatives.is_empty());
+    let found = logbook::entries(&pool, &s.account, Show::All, "takes back", day("2026-11-10"))
+        .await
+        .unwrap();
+    assert_eq!(found.len(), 2);
+    let calendar = logbook::calendar(&s.account, &s.log(&pool).await);
+    assert!(calendar.contains("BEGIN:VEVENT") && calendar.contains("20261119"), "{calendar}");
+    assert_eq!(calendar.matches("BEGIN:VEVENT").count(), 1, "one a day");
+    let rows = sending::file(&tray::rows(&pool, &s.account).await.unwrap()).unwrap();
+    assert!(rows.is_empty());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn one_accounts_changes_are_out_of_anothers_reach(pool: PgPool) {
+    let s = scene(&pool).await;
+    s.edit(&pool, "Names, search", Edit::Budget, "90").await.unwrap();
+    let id = s.tray(&pool).await[0].change.id;
+    let theirs = account(&pool, "theirs").await;
+    assert!(tray::rows(&pool, &theirs).await.unwrap().is_empty());
+    assert_eq!(tray::withdraw(&pool, &theirs, &[id]).await.unwrap(), 0);
+    assert!(sending::send(&pool, &theirs, &[id]).await.is_err());
+    assert!(matches!(
+        logbook::undo(&pool, &theirs, s.person, id).await,
+        Err(DeskError::NotFound(_))
+    ));
+    let subject = s.campaign(&pool, "Names, search").await;
+    assert!(tray::edit(&pool, &theirs, s.person, &[subject], Edit::Pause, "", "").await.is_err());
+    assert_eq!(s.tray(&pool).await.len(), 1);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(pool: PgPool) {
+    let s = scene(&pool).await;
+    let hours = tiller_channel::wire::Hours::only(|_, h| (8..20).contains(&h)).unwrap();
+    s.propose(&pool, "Neighbours, feed", Setting::Hours(Some(hours))).await.unwrap();
+    let error =
+        s.propose(&pool, "Neighbours, feed", Setting::Places(PlacesMode::In)).await.unwrap_err();
+    assert!(error.to_string().contains("places can’t be set"), "{error}");
+    s.send_all(&pool).await.unwrap();
+    carry(&pool).await;
+    let entry = s.log(&pool).await.swap_remove(0);
+    assert!(
+        !entry.made() && entry.change.answer.contains("lifetime budget"),
+        "{}",
+        entry.change.answer
+    );
+}
