@@ -1,4 +1,4 @@
-//! The demo: the invented accounts, made by the stand-in market and taken in by the same import as any report.
+//! The demo: the invented accounts, connected to the stand-in market or filled from its history.
 
 use std::sync::Arc;
 
@@ -6,7 +6,7 @@ use anyhow::Context;
 use bytes::Bytes;
 use chrono::NaiveDate;
 use tiller_core::Target;
-use tiller_desk::{PgPool, Role, accounts, reports};
+use tiller_desk::{PgPool, Role, accounts, connections, reports};
 use tiller_market::world::AMBERFOLD;
 use tiller_market::{Market, World};
 use tiller_store::people::{self, NewAccount};
@@ -17,11 +17,21 @@ pub const EMAIL: &str = "analyst@amberfold.example";
 pub const PASSWORD: &str = "amberfold-demo";
 const ANALYST: &str = "Demo analyst";
 
-/// Makes the demo accounts with a history that ends on `last`; those that exist are left as they are.
-pub async fn load(pool: &PgPool, last: NaiveDate) -> anyhow::Result<()> {
-    let market = Market::begin(Arc::new(World::parse(AMBERFOLD)?), last);
+/// Where the demo's figures come from.
+#[derive(Clone, Copy, Debug)]
+pub enum Source<'a> {
+    /// A stand-in market that answers at this address: accounts are connected to it.
+    Market(&'a str),
+    /// The market's history up to a day, taken in by the same import as any report.
+    History(NaiveDate),
+}
+
+/// Makes the demo accounts; those that have figures keep them.
+pub async fn load(pool: &PgPool, source: Source<'_>) -> anyhow::Result<()> {
+    let world = Arc::new(World::parse(AMBERFOLD)?);
     let person = accounts::save_person(pool, EMAIL, ANALYST, PASSWORD).await?;
-    for account in &market.world.accounts {
+    let mut history = None;
+    for account in &world.accounts {
         let slug = format!("amberfold-{}", account.key);
         let id = match people::account_by_slug(pool, &slug).await? {
             Some(there) => there.id,
@@ -32,28 +42,59 @@ pub async fn load(pool: &PgPool, last: NaiveDate) -> anyhow::Result<()> {
                     currency: &account.currency,
                     time_zone: &account.time_zone,
                 };
-                accounts::add(pool, &new).await?
+                let id = accounts::add(pool, &new).await?;
+                let target =
+                    account.target_cpa.map(Target::Cpa).or(account.target_roas.map(Target::Roas));
+                accounts::set_default_target(pool, id, target).await?;
+                id
             }
         };
         accounts::join(pool, id, person, Role::Admin).await?;
         let there = accounts::by_slug(pool, &slug).await?;
-        // Killed half-way, the account stands without its report: the import is one transaction.
-        if !tiller_store::facts::campaigns(pool, id).await?.is_empty() {
-            continue;
+        match source {
+            Source::Market(address) => connect(pool, &there, address, &account.token).await?,
+            Source::History(last) => {
+                // Killed half-way, the account stands without its report: the import is one transaction.
+                if !tiller_store::facts::campaigns(pool, id).await?.is_empty() {
+                    continue;
+                }
+                eprintln!("Making {} days of {} …", world.days, account.name);
+                let market = history.get_or_insert_with(|| Market::begin(Arc::clone(&world), last));
+                let sim = market.account(&account.key).context("the account is in its world")?;
+                let file = market.history(sim)?;
+                let body = futures::stream::iter([Ok::<_, std::io::Error>(Bytes::from(file))]);
+                let name = format!("{slug}-{last}.csv");
+                let import = reports::import_now(pool, &there, &name, body, |_| {}, false).await?;
+                anyhow::ensure!(
+                    import.state == reports::ImportState::Done,
+                    "the demo report was not imported: {:?}",
+                    import.message
+                );
+            }
         }
-        eprintln!("Making 150 days of {} …", account.name);
-        let target = account.target_cpa.map(Target::Cpa).or(account.target_roas.map(Target::Roas));
-        accounts::set_default_target(pool, id, target).await?;
-        let sim = market.account(&account.key).context("the account is in its world")?;
-        let file = market.history(sim)?;
-        let body = futures::stream::iter([Ok::<_, std::io::Error>(Bytes::from(file))]);
-        let name = format!("{slug}-{last}.csv");
-        let import = reports::import_now(pool, &there, &name, body, |_| {}, false).await?;
-        anyhow::ensure!(
-            import.state == reports::ImportState::Done,
-            "the demo report was not imported: {:?}",
-            import.message
-        );
     }
+    if let Source::Market(_) = source {
+        eprintln!("Fetching from the market …");
+        while connections::run_next(pool).await? {}
+    }
+    Ok(())
+}
+
+/// Connects an account that is not connected yet, and follows a market that moved to another port.
+async fn connect(
+    pool: &PgPool,
+    account: &tiller_desk::Account,
+    address: &str,
+    token: &str,
+) -> anyhow::Result<()> {
+    let there = connections::list(pool, account).await?;
+    if let Some(first) = there.first() {
+        let before = &first.connection.base_url;
+        if before != address {
+            tiller_store::connections::move_address(pool, before, address).await?;
+        }
+        return Ok(());
+    }
+    connections::connect(pool, account, address, token).await?;
     Ok(())
 }

@@ -1,19 +1,20 @@
-//! The server: pages, the import worker, upkeep, and a shutdown that finishes what it began.
+//! The server: pages, workers, upkeep, and a shutdown that finishes what it began.
 
 use std::net::SocketAddr;
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use tiller_desk::{PgPool, reports};
-use tiller_web::{App, DemoSignIn};
+use tiller_desk::{DeskError, PgPool, connections, reports, sending};
+use tiller_web::{App, DemoSignIn, Wake};
 use tokio::net::TcpListener;
 use tokio::sync::Notify;
 
 use crate::demo;
 use crate::settings::Settings;
 
-/// Queued imports of other servers on the same database are noticed this often.
+/// Queues are looked at this often, even if no bell rings.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
 
 /// Runs until interrupted.
@@ -32,36 +33,77 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
             .demo
             .then(|| DemoSignIn { email: demo::EMAIL.into(), password: demo::PASSWORD.into() }),
         https: settings.https,
-        wake: Arc::new(Notify::new()),
+        wake: Wake::default(),
         metrics: tiller_web::install_metrics(),
     };
     let (stop, stopped) = tokio::sync::watch::channel(false);
-    let worker = tokio::spawn(import_worker(pool.clone(), Arc::clone(&app.wake), stopped));
-    tokio::spawn(tiller_web::sweep_sessions(pool));
+    let work = |name, bell: &Arc<Notify>, next| {
+        tokio::spawn(worker(name, pool.clone(), Arc::clone(bell), next, stopped.clone()))
+    };
+    let wake = &app.wake;
+    let workers = [
+        work(
+            "imports",
+            &wake.imports,
+            (|pool| Box::pin(async move { reports::run_next(&pool).await })) as Next,
+        ),
+        work("fetches", &wake.fetches, |pool| {
+            Box::pin(async move { connections::run_next(&pool).await })
+        }),
+        work("changes", &wake.changes, |pool| {
+            Box::pin(async move { sending::run_next(&pool).await })
+        }),
+    ];
+    tokio::spawn(tiller_web::sweep_sessions(pool.clone()));
+    tokio::spawn(sweep_uploads(pool));
     tracing::info!(address = %listener.local_addr()?, "serving");
     axum::serve(listener, tiller_web::router(app)).with_graceful_shutdown(interrupted()).await?;
     stop.send(true).ok();
-    // An import under way is finished; killed harder, it is taken up again from the start.
-    worker.await?;
+    // What is under way is finished; killed harder, it is taken up again from the start.
+    for worker in workers {
+        worker.await?;
+    }
     tracing::info!("stopped");
     Ok(())
 }
 
-async fn import_worker(
+/// Does the next piece of work of a queue; false if there is none.
+type Next = fn(PgPool) -> Pin<Box<dyn Future<Output = Result<bool, DeskError>> + Send>>;
+
+/// Works a queue off whenever its bell rings, and looks now and then by itself: other servers on the same
+/// database queue work too, and what failed waits for its time.
+async fn worker(
+    name: &'static str,
     pool: PgPool,
-    wake: Arc<Notify>,
+    bell: Arc<Notify>,
+    next: Next,
     mut stopped: tokio::sync::watch::Receiver<bool>,
 ) {
     while !*stopped.borrow() {
-        match reports::run_next(&pool).await {
+        match next(pool.clone()).await {
             Ok(true) => continue,
             Ok(false) => {}
-            Err(error) => tracing::error!(%error, "the import queue could not be read"),
+            Err(error) => {
+                tracing::error!(%error, queue = name, "the queue could not be worked off")
+            }
         }
         tokio::select! {
-            () = wake.notified() => {}
+            () = bell.notified() => {}
             () = tokio::time::sleep(LOOK_EVERY) => {}
             _ = stopped.changed() => {}
+        }
+    }
+}
+
+/// Removes uploads that nobody goes on with, every hour.
+async fn sweep_uploads(pool: PgPool) {
+    let mut tick = tokio::time::interval(Duration::from_hours(1));
+    loop {
+        tick.tick().await;
+        match tiller_store::imports::sweep(&pool).await {
+            Ok(0) => {}
+            Ok(gone) => tracing::info!(gone, "abandoned uploads were removed"),
+            Err(error) => tracing::warn!(%error, "abandoned uploads could not be removed"),
         }
     }
 }

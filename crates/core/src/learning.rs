@@ -37,7 +37,7 @@ pub enum Moved {
 ///
 /// ```
 /// use tiller_core::learning::relative;
-/// assert_eq!(relative(50.0, 60.0), Some(0.2));
+/// assert_eq!(relative(50.0, 75.0), Some(0.5));
 /// assert_eq!(relative(0.0, 60.0), None);
 /// ```
 pub fn relative(from: f64, to: f64) -> Option<f64> {

@@ -33,6 +33,8 @@ pub struct Case<'a> {
     pub peers: &'a [Tally],
     /// First day, where the launch falls into the reported history.
     pub launched: Option<NaiveDate>,
+    /// Its last change: the first day in force, and the first day on which it can be judged.
+    pub changed: Option<(NaiveDate, NaiveDate)>,
     /// Last reported day.
     pub last_day: NaiveDate,
     /// Tracking findings that touch it.
@@ -119,6 +121,13 @@ pub enum Early {
         /// First day.
         on: NaiveDate,
         /// First day on which a verdict is due.
+        due: NaiveDate,
+    },
+    /// Changed too recently; judged from `due` on.
+    Changed {
+        /// First day on which the change is in force.
+        on: NaiveDate,
+        /// First day on which it can be judged.
         due: NaiveDate,
     },
     /// Less than three targets spent.
@@ -261,6 +270,9 @@ fn too_early(case: &Case, target_cpa: Option<f64>, p_over: Option<f64>) -> Optio
             return Some(Early::Launched { on, due });
         }
     }
+    if let Some((on, due)) = case.changed.filter(|(_, due)| *due > case.last_day) {
+        return Some(Early::Changed { on, due });
+    }
     if case.settled_days < LEAST_DAYS {
         return Some(Early::Unsettled { days: case.settled_days });
     }
@@ -339,6 +351,7 @@ mod tests {
             target: Target::Cpa(30.0),
             peers,
             launched: None,
+            changed: None,
             last_day: day(10),
             findings: &[],
             hold: Hold::default(),
@@ -398,6 +411,13 @@ mod tests {
     #[test]
     fn a_launch_is_judged_on_its_ninth_day_after() {
         let peers = peers();
+        let changed = Case {
+            changed: Some((day(2), day(11))),
+            ..case(tally(26_000, 1000, 12.0, 60.0), &peers)
+        };
+        assert_eq!(diagnose(&changed).early, Some(Early::Changed { on: day(2), due: day(11) }));
+        let judged = Case { last_day: day(11), ..changed };
+        assert_ne!(diagnose(&judged).verdict, Verdict::TooEarly);
         let due = Case { launched: Some(day(1)), ..case(tally(26_000, 1000, 12.0, 60.0), &peers) };
         assert_eq!(diagnose(&due).verdict, Verdict::Both);
     }

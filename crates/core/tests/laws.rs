@@ -86,6 +86,7 @@ proptest! {
                 target: Target::Cpa(30.0),
                 peers: &peers,
                 launched: None,
+                changed: None,
                 last_day: chrono::NaiveDate::default(),
                 findings: &[],
                 hold: Hold::default(),

@@ -8,6 +8,7 @@ use tiller_core::tracking::{self, Finding};
 use tiller_core::verdict::{Case, Diagnosis, Hold, diagnose};
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
+use tiller_store::changes;
 use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
 use tiller_store::people::Account;
 use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool};
@@ -182,6 +183,8 @@ pub struct Book {
     pub period: Period,
     /// Its campaigns, by name.
     pub entries: Vec<Entry>,
+    /// Each campaign's last change: the first day in force, and the first on which it can be judged.
+    pub changed: HashMap<CampaignId, (NaiveDate, NaiveDate)>,
 }
 
 impl Book {
@@ -213,7 +216,8 @@ impl Book {
                 campaign,
             })
             .collect();
-        Ok(Some(Self { account: account.clone(), span, period, entries }))
+        let changed = changes::latest(pool, account.id).await?;
+        Ok(Some(Self { account: account.clone(), span, period, entries, changed }))
     }
 
     /// One campaign.
@@ -365,6 +369,7 @@ impl Book {
             target,
             peers: &peers,
             launched: self.launched(entry),
+            changed: self.changed.get(&entry.campaign.id).copied(),
             last_day: self.span.to(),
             findings: &findings,
             hold,

@@ -5,7 +5,7 @@ use tiller_channel::wire::{Budget, Hours, PlacesMode, Setting, Strategy};
 use tiller_core::Micros;
 use tiller_core::learning::relative;
 
-use crate::figures::{counted, full_day, money, number, percent};
+use crate::figures::{counted, full_day, money, number};
 
 /// What is set, as a heading.
 pub fn title(setting: &Setting) -> &'static str {
@@ -65,9 +65,9 @@ pub fn value(setting: &Setting) -> String {
             };
             format!("{} {}: {by}", a.dimension.word(), a.segment)
         }
-        Setting::Places(PlacesMode::In) => "people in its places".into(),
+        Setting::Places(PlacesMode::In) => "only people in its places".into(),
         Setting::Places(PlacesMode::Interested) => {
-            "people in its places, and elsewhere if interested in them".into()
+            "also people elsewhere who are interested in them".into()
         }
         Setting::Negative { text, match_type, present } => {
             format!("‘{text}’, {}{}", match_type.word(), if *present { "" } else { ": none" })
@@ -111,17 +111,30 @@ pub fn amount(setting: &Setting) -> Option<f64> {
 pub fn distance(was: Option<&Setting>, set_to: &Setting) -> String {
     let both = was.and_then(amount).zip(amount(set_to));
     match both.and_then(|(a, b)| relative(a, b)) {
-        Some(r) => format!("{}{}%", if r < 0.0 { "−" } else { "+" }, percent(r.abs())),
+        Some(r) => by(r),
         None => String::new(),
     }
 }
 
+/// A relative change, as `+20%`.
+pub fn by(r: f64) -> String {
+    let points = 100.0 * r.abs();
+    let decimals = usize::from(points < 10.0);
+    format!("{}{}%", if r < 0.0 { "−" } else { "+" }, number(points, decimals))
+}
+
 /// The whole change as a sentence without its end.
 pub fn sentence(was: Option<&Setting>, set_to: &Setting) -> String {
-    match was.map(value) {
-        Some(before) => format!("{} from {before} to {}", title(set_to), value(set_to)),
-        None => format!("{} to {}", title(set_to), value(set_to)),
+    match was.filter(|w| amount(w).is_some() && amount(set_to).is_some()) {
+        Some(before) => format!("{} from {} to {}", title(set_to), value(before), value(set_to)),
+        None => aim(set_to),
     }
+}
+
+/// What shall be set, as `Target CPA to 43.37` or `Places: only people in its places`.
+pub fn aim(set_to: &Setting) -> String {
+    let between = if amount(set_to).is_some() { " to " } else { ": " };
+    format!("{}{between}{}", title(set_to), value(set_to))
 }
 
 /// How many changes, in words.

@@ -4,11 +4,12 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use chrono::{Days, NaiveDate};
+use chrono::{Days, NaiveDate, Utc};
 use tiller_channel::connection::{ChannelError, Connection as _, HttpConnection, Patience};
 use tiller_channel::report::{ItemKind, MatchType, guess};
 use tiller_channel::wire::{Campaign, ReportKind, Structure};
 use tiller_core::Window;
+use tiller_store::changes;
 use tiller_store::connections::{self, Connection, End, Sync};
 use tiller_store::imports::{self, Sender};
 use tiller_store::merge::Merged;
@@ -19,6 +20,7 @@ use tiller_store::{ConnectionId, PgPool, StoreError, people};
 use crate::DeskError;
 use crate::reports::{self, Counters};
 
+pub use tiller_store::changes::Waiting;
 pub use tiller_store::connections::{Connection as ChannelConnection, Sync as SyncJob};
 
 /// A job with a passing trouble is tried so often before it fails.
@@ -108,9 +110,36 @@ async fn one(pool: &PgPool, account: &Account, id: ConnectionId) -> Result<Conne
     all.into_iter().find(|c| c.id == id).ok_or(DeskError::NotFound("connection"))
 }
 
-/// The last day that is over at the account's channels, where any is connected.
-pub async fn last_day(pool: &PgPool, account: &Account) -> Result<Option<NaiveDate>, DeskError> {
-    Ok(connections::list(pool, account.id).await?.iter().filter_map(|c| c.last_day).max())
+/// How an account stands, for the frame of every page.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Standing {
+    /// Whether any channel is connected.
+    pub connected: bool,
+    /// Whether anything is being fetched, or waits for it.
+    pub fetching: bool,
+    /// The last day that is over at the channels.
+    pub last_day: Option<NaiveDate>,
+    /// The day that it is: the one after, or by the calendar where no channel is connected.
+    pub today: NaiveDate,
+    /// What waits.
+    pub waiting: Waiting,
+}
+
+/// How an account stands.
+pub async fn standing(pool: &PgPool, account: &Account) -> Result<Standing, DeskError> {
+    let (all, jobs) = tokio::try_join!(
+        connections::list(pool, account.id),
+        connections::latest_jobs(pool, account.id)
+    )?;
+    let last_day = all.iter().filter_map(|c| c.last_day).max();
+    let today = last_day.and_then(|d| d.succ_opt()).unwrap_or_else(|| Utc::now().date_naive());
+    Ok(Standing {
+        connected: !all.is_empty(),
+        fetching: jobs.iter().any(|j| matches!(j.state.as_str(), "queued" | "running")),
+        last_day,
+        today,
+        waiting: changes::waiting(pool, account.id, today).await?,
+    })
 }
 
 /// Lets days pass at the stand-in market, and queues jobs for all that are connected to it.
@@ -273,8 +302,7 @@ fn told_channel(s: &Structure) -> Result<ToldChannel, Trouble> {
     names.sort_unstable();
     if let Some([twice, ..]) = names.windows(2).find(|w| w[0] == w[1]) {
         return Err(Trouble::Report(format!(
-            "two campaigns are named ‘{}’; reports can’t tell them apart. Rename one at the channel",
-            twice
+            "two campaigns are named ‘{twice}’; reports can’t tell them apart. Rename one at the channel"
         )));
     }
     let days = Window::new(s.first_day, s.last_day)

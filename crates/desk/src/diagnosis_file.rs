@@ -293,7 +293,13 @@ impl Report {
             target_cpa,
             target_roas,
         };
-        Ok(Book { account, span, period: Period { window, against: None }, entries })
+        Ok(Book {
+            account,
+            span,
+            period: Period { window, against: None },
+            entries,
+            changed: std::collections::HashMap::new(),
+        })
     }
 
     /// Ad groups as one item each: enough to compare ad groups.

@@ -26,6 +26,11 @@ pub struct Entry {
 }
 
 impl Entry {
+    /// What it is of.
+    pub fn subject(&self) -> Subject {
+        tray::spot(&self.change).subject()
+    }
+
     /// Whether it was made.
     pub fn made(&self) -> bool {
         self.change.state == "made"
@@ -146,16 +151,11 @@ pub async fn undo(
         DeskError::Invalid("what stood before is not known; set it by hand".into())
     })?;
     let c = &entry.change;
-    let subject = match (c.ad_group, c.item) {
-        (_, Some(item)) => Subject::Item(item),
-        (Some(group), None) => Subject::AdGroup(group),
-        (None, None) => Subject::Campaign(c.campaign),
-    };
     let on = c
         .answered_at
         .map_or(String::new(), |t| format!(" of {}", figures::full_day(t.date_naive())));
     let proposal = Proposal {
-        subject,
+        subject: entry.subject(),
         set,
         reason: format!("Takes back the change{on}: {}.", entry.sentence()),
         evidence: Vec::new(),

@@ -36,7 +36,7 @@ pub fn of_verdict(
             let trade = trade?;
             let set = lower_bid(settings, spot, trade.halfway / judged.tally.cpc()?)?;
             let fewer = format!(
-                "expect {} a conversion and {} to {} of {} conversions in {} days",
+                "{} a conversion, and {} to {} of {} conversions in {} days",
                 money(trade.cpa),
                 number(trade.then.0, 0),
                 number(trade.then.1, 0),

@@ -135,6 +135,11 @@ async fn deliver(
     Ok(Ok(answers))
 }
 
+/// Why batches of an account are held up, if any is.
+pub async fn held_up(pool: &PgPool, account: &Account) -> Result<Vec<String>, DeskError> {
+    Ok(changes::held_up(pool, account.id).await?)
+}
+
 /// Changes as a file, for channels without an interface or for people who look at them elsewhere.
 pub fn file(rows: &[Row]) -> std::io::Result<Vec<u8>> {
     let mut bytes = Vec::new();

@@ -13,6 +13,7 @@ use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
 use tiller_store::{AdGroupId, CampaignId, ChannelId, ItemId, PgPool, StoreError};
 
 use crate::DeskError;
+use crate::book::Subject;
 
 /// Where a change is made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -23,6 +24,17 @@ pub struct Spot {
     pub ad_group: Option<AdGroupId>,
     /// One of that group's items.
     pub item: Option<ItemId>,
+}
+
+impl Spot {
+    /// The thing that it is.
+    pub fn subject(self) -> Subject {
+        match (self.ad_group, self.item) {
+            (_, Some(id)) => Subject::Item(id),
+            (Some(id), None) => Subject::AdGroup(id),
+            (None, None) => Subject::Campaign(self.campaign),
+        }
+    }
 }
 
 /// The settings of an account.
@@ -93,8 +105,7 @@ impl Settings {
     }
 
     /// The spot of a campaign, an ad group or an item, if the channel told of it.
-    pub fn spot(&self, subject: crate::book::Subject) -> Option<Spot> {
-        use crate::book::Subject;
+    pub fn spot(&self, subject: Subject) -> Option<Spot> {
         match subject {
             Subject::Campaign(id) => self.campaigns.contains_key(&id).then_some(Spot {
                 campaign: id,

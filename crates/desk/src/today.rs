@@ -82,17 +82,37 @@ pub struct Letter {
     pub pace: Option<Pace>,
 }
 
+/// A member's last visit before this one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Visit {
+    /// When that was.
+    pub at: DateTime<Utc>,
+    /// The last reported day then.
+    pub day: Option<NaiveDate>,
+}
+
+/// A member's last visit; this one is written down in its place.
+pub async fn visit(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    book: Option<&Book>,
+) -> Result<Option<Visit>, DeskError> {
+    let last = people::last_visit(pool, account.id, person).await?;
+    people::visit(pool, account.id, person, book.map(|b| b.span.to())).await?;
+    Ok(last.map(|(at, day)| Visit { at, day }))
+}
+
 /// Writes the letter of a day to a member.
 pub async fn letter(
     pool: &PgPool,
     book: &Book,
-    person: PersonId,
+    visit: Option<Visit>,
     today: NaiveDate,
 ) -> Result<Letter, DeskError> {
     let account = &book.account;
-    let visit = people::last_visit(pool, account.id, person).await?;
     let log = changes::list(pool, account.id, Which::Logbook).await?;
-    let since = visit.map(|(at, day)| {
+    let since = visit.map(|Visit { at, day }| {
         let days = day.and_then(|d| Window::new(d.succ_opt()?, book.span.to()));
         let after = |state: &str| {
             log.iter().filter(|c| c.state == state && c.answered_at.is_some_and(|t| t > at)).count()
@@ -122,16 +142,6 @@ pub async fn letter(
         undecided,
         pace: pace(book),
     })
-}
-
-/// The member has read it: the next letter tells what came after.
-pub async fn read(
-    pool: &PgPool,
-    account: &Account,
-    person: PersonId,
-    book: Option<&Book>,
-) -> Result<(), DeskError> {
-    Ok(people::visit(pool, account.id, person, book.map(|b| b.span.to())).await?)
 }
 
 /// What is most worth doing, and how many campaigns are too early to tell.

@@ -12,7 +12,7 @@ use tiller_store::{ChangeId, ItemId, PersonId, PgPool, StoreError};
 
 use crate::book::Subject;
 use crate::change_words as words;
-use crate::figures::{money, percent};
+use crate::figures::{money, number};
 use crate::settings::{Settings, Spot};
 use crate::{DeskError, entry};
 
@@ -343,10 +343,9 @@ pub(crate) async fn check(
                 && by.is_finite()
             {
                 found.push(warn(format!(
-                    "{}{}% at once is a shock; more than {}% is better done in steps",
-                    if by < 0.0 { "−" } else { "+" },
-                    percent(by.abs()),
-                    percent(learning::SHOCK)
+                    "{} at once is a shock; more than {}% is better done in steps",
+                    words::by(by),
+                    number(100.0 * learning::SHOCK, 0)
                 )));
             }
             found.extend(limits(settings.limits(at.campaign), set));

@@ -146,6 +146,11 @@ fn early(e: &Early, tally: &Tally) -> Words {
                 .strong(day(*due))
                 .and(". Leave it until then.")
         }
+        Early::Changed { on, due } => {
+            Words::say(format!("It was changed on {}; what that did can be judged on ", day(*on)))
+                .strong(day(*due))
+                .and(". Leave it until then.")
+        }
         Early::LittleSpend { needed, days: d } => Words::say("It has spent ")
             .strong(money(tally.spend.to_units()))
             .and(format!("; a verdict needs three targets, {}{}.", money(*needed), days(d))),

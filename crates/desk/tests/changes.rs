@@ -6,6 +6,7 @@ mod common;
 use common::market::{Answering, connected, fetch_all, time_passes, until};
 use common::{account, book, day};
 use tiller_channel::Micros;
+use tiller_channel::connection::Connection as _;
 use tiller_channel::report::{MatchType, Status};
 use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
 use tiller_core::verdict::Verdict;
@@ -153,7 +154,7 @@ async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
     let look_back = entry.change.look_back.unwrap();
     assert!(due(&look_back.to_string()) && !due("2026-11-18"));
     assert_eq!(look_back, day("2026-11-19"));
-    let letter = today::letter(&pool, &after, s.person, day("2026-11-19")).await.unwrap();
+    let letter = today::letter(&pool, &after, None, day("2026-11-19")).await.unwrap();
     assert_eq!(letter.waiting.due, 1);
     logbook::looked(&pool, &s.account, entry.change.id).await.unwrap();
     assert!(logbook::looked(&pool, &s.account, entry.change.id).await.is_err());
@@ -276,7 +277,6 @@ async fn what_changed_meanwhile_is_not_overwritten(pool: PgPool) {
     let place = tiller_channel::wire::Place { campaign: "t-c1".into(), ad_group: None, item: None };
     let change =
         tiller_channel::wire::Change { id: "x".into(), place, was: None, set: daily(77.0) };
-    use tiller_channel::connection::Connection as _;
     http.send("theirs", &tiller_channel::wire::Batch { changes: vec![change] }).await.unwrap();
     // Not fetched yet: the channel refuses that one, and makes the other.
     s.send_all(&pool).await.unwrap();

@@ -1,5 +1,7 @@
 //! Changes on their way: the tray, the batches that carry them, the logbook.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
@@ -404,4 +406,20 @@ pub async fn looked(pool: &PgPool, account: AccountId, id: ChangeId) -> Result<b
     .execute(pool)
     .await?;
     Ok(done.rows_affected() == 1)
+}
+
+/// Each campaign's latest change: the first day in force, and the day on which it is to be judged.
+pub async fn latest(
+    pool: &PgPool,
+    account: AccountId,
+) -> Result<HashMap<CampaignId, (NaiveDate, NaiveDate)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT DISTINCT ON (campaign_id) campaign_id AS "campaign: CampaignId", from_day AS "from_day!", look_back AS "look_back!"
+           FROM change WHERE account_id = $1 AND state = 'made' AND from_day IS NOT NULL AND look_back IS NOT NULL
+           ORDER BY campaign_id, look_back DESC"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(|r| (r.campaign, (r.from_day, r.look_back))).collect())
 }

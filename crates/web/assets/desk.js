@@ -97,6 +97,12 @@ document.addEventListener("click", (event) => {
 }, true);
 document.addEventListener("dragstart", (event) => { if (event.target.closest(".field")) event.preventDefault(); });
 
+// The tray opens upward over any page; the same button, or Escape, closes it.
+document.addEventListener("htmx:beforeRequest", (event) => {
+  const panel = event.detail.target;
+  if (panel.id === "tray-panel" && panel.hasChildNodes()) { event.preventDefault(); panel.replaceChildren(); }
+});
+
 // Keyboard: g and a letter go to a station; j, k, x, Enter work on rows; / filters; [ ] move the period; ? shows all.
 let going = false;
 document.addEventListener("keydown", (event) => {
@@ -117,11 +123,12 @@ document.addEventListener("keydown", (event) => {
     case "j": goTo(rows[row ? rows.indexOf(row) + 1 : 0]); break;
     case "k": goTo(rows[row ? rows.indexOf(row) - 1 : rows.length - 1]); break;
     case "x": if (here) toggle(here.dataset.key); break;
+    case "t": document.querySelector("[data-tray]")?.click(); break;
     case "/": document.querySelector("[data-filter]")?.focus(); break;
     case "[": document.querySelector("[data-earlier]")?.click(); break;
     case "]": document.querySelector("[data-later]")?.click(); break;
     case "?": document.getElementById("keys")?.showPopover(); break;
-    case "Escape": chosen.clear(); show(); return;
+    case "Escape": document.getElementById("tray-panel")?.replaceChildren(); chosen.clear(); show(); return;
     default: return;
   }
   event.preventDefault();

@@ -2,6 +2,7 @@
 
 use axum::extract::{FromRequestParts, OriginalUri, RawPathParams};
 use axum::http::request::Parts;
+use tiller_desk::connections::{self, Standing};
 use tiller_desk::{Account, Person, PersonId, Role, sign_in};
 use tower_sessions::Session;
 
@@ -51,6 +52,8 @@ pub struct Member {
     pub role: Role,
     /// The accounts that they may see.
     pub accounts: Vec<Account>,
+    /// How the account stands.
+    pub standing: Standing,
 }
 
 impl FromRequestParts<App> for Member {
@@ -71,7 +74,9 @@ impl FromRequestParts<App> for Member {
         // An account of others answers like one that does not exist.
         let (account, role) =
             found.ok_or_else(|| PageError::NotFound(format!("You have no account ‘{slug}’.")))?;
-        Ok(Self { person, account, role, accounts: all.into_iter().map(|(a, _)| a).collect() })
+        let standing = connections::standing(&app.pool, &account).await?;
+        let accounts = all.into_iter().map(|(a, _)| a).collect();
+        Ok(Self { person, account, role, accounts, standing })
     }
 }
 

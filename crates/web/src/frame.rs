@@ -3,7 +3,9 @@
 use tiller_core::Window;
 use tiller_core::verdict::Verdict;
 use tiller_desk::book::{Book, Judged};
-use tiller_desk::figures::{day, full_day};
+use tiller_desk::change_words::changes;
+use tiller_desk::connections::Waiting;
+use tiller_desk::figures::{day, full_day, money};
 use tiller_desk::{Account, Role};
 
 use crate::extract::Member;
@@ -18,6 +20,14 @@ pub enum Station {
     Causes,
     /// Where money goes.
     Budgets,
+    /// What was changed.
+    Logbook,
+    /// Home: the letter.
+    Today,
+    /// Not on the loop: what is about to be sent.
+    Tray,
+    /// Not on the loop: where figures come from.
+    Channels,
     /// Not on the loop: reports come in.
     Reports,
     /// Not on the loop: what results may cost.
@@ -26,10 +36,11 @@ pub enum Station {
 
 impl Station {
     /// The stations of the loop: place in addresses, title, key.
-    const LOOP: [(Self, &'static str, &'static str, &'static str); 3] = [
+    const LOOP: [(Self, &'static str, &'static str, &'static str); 4] = [
         (Self::Spend, "spend", "Spend", "s"),
         (Self::Causes, "causes", "Causes", "c"),
         (Self::Budgets, "budgets", "Budgets", "b"),
+        (Self::Logbook, "logbook", "Logbook", "l"),
     ];
 }
 
@@ -90,6 +101,59 @@ pub struct Frame {
     pub params: Params,
     /// City of the time zone.
     pub place: String,
+    /// What waits in the tray.
+    pub tray: TrayBar,
+    /// The last day that is over at the channels, where any is connected.
+    pub market: Option<String>,
+    /// Whether anything is being fetched.
+    pub fetching: bool,
+    /// Whether any channel is connected, so that changes can be sent.
+    pub connected: bool,
+}
+
+/// The bar at the foot.
+#[derive(Clone, Debug, Default)]
+pub struct TrayBar {
+    /// Changes that wait or are being sent.
+    pub changes: i64,
+    /// `3 changes wait`.
+    pub text: String,
+    /// `adds 48.00 a day`, if it does anything to the budgets.
+    pub money: Option<String>,
+    /// Where it opens.
+    pub href: String,
+    /// Swapped into its place beside a fragment.
+    pub beside: bool,
+    /// Whether the page shows what it would open.
+    pub open: bool,
+}
+
+impl TrayBar {
+    /// The bar of a member's account.
+    pub fn new(member: &Member, waiting: Waiting) -> Self {
+        let n = waiting.changes.unsigned_abs();
+        let verb = if n == 1 { "waits" } else { "wait" };
+        let text = match (waiting.changes, waiting.sending) {
+            (0, 0) => "The change tray is empty".to_owned(),
+            (0, sending) => format!("{} being sent", changes(sending.unsigned_abs())),
+            (_, 0) => format!("{} {verb}", changes(n)),
+            (_, sending) => format!("{} {verb}, {sending} being sent", changes(n)),
+        };
+        let a_day = tiller_core::Micros::new(waiting.a_day).to_units();
+        let money = match a_day {
+            x if x > 0.0 => Some(format!("adds {} a day", money(x))),
+            x if x < 0.0 => Some(format!("frees {} a day", money(-x))),
+            _ => None,
+        };
+        Self {
+            changes: waiting.changes + waiting.sending,
+            text,
+            money,
+            href: format!("/accounts/{}/tray", member.account.slug),
+            beside: false,
+            open: false,
+        }
+    }
 }
 
 impl Frame {
@@ -102,7 +166,10 @@ impl Frame {
                 title,
                 key,
                 here: *s == station,
-                waits: None,
+                waits: match (s, member.standing.waiting.due) {
+                    (Station::Logbook, due) if due > 0 => Some(format!("{due} due")),
+                    _ => None,
+                },
             })
             .collect();
         Self {
@@ -115,6 +182,13 @@ impl Frame {
             period: None,
             days: params.only_period(),
             params: params.clone(),
+            tray: TrayBar {
+                open: station == Station::Tray,
+                ..TrayBar::new(member, member.standing.waiting)
+            },
+            market: member.standing.last_day.map(full_day),
+            fetching: member.standing.fetching,
+            connected: member.standing.connected,
             place: member
                 .account
                 .time_zone
@@ -140,7 +214,7 @@ impl Frame {
         if let Some(stop) =
             self.stops.iter_mut().find(|s| s.place == "causes").filter(|_| waiting > 0)
         {
-            stop.waits = Some(waiting.to_string());
+            stop.waits = Some(format!("{waiting} to look at"));
         }
         self
     }
@@ -154,7 +228,11 @@ impl Frame {
     pub fn at(&self, word: &str) -> bool {
         matches!(
             (self.station, word),
-            (Station::Reports, "reports") | (Station::Targets, "targets")
+            (Station::Reports, "reports")
+                | (Station::Targets, "targets")
+                | (Station::Today, "today")
+                | (Station::Channels, "channels")
+                | (Station::Tray, "tray")
         )
     }
 }

@@ -31,10 +31,21 @@ pub struct App {
     pub demo: Option<DemoSignIn>,
     /// Cookies are sent over HTTPS only.
     pub https: bool,
-    /// Rung when an import has been queued.
-    pub wake: Arc<Notify>,
+    /// Rung when there is work for a worker.
+    pub wake: Wake,
     /// What the program counts of itself.
     pub metrics: Option<metrics_exporter_prometheus::PrometheusHandle>,
+}
+
+/// What wakes the workers.
+#[derive(Clone, Debug, Default)]
+pub struct Wake {
+    /// An import has been queued.
+    pub imports: Arc<Notify>,
+    /// A fetch has been queued.
+    pub fetches: Arc<Notify>,
+    /// Changes have been sent.
+    pub changes: Arc<Notify>,
 }
 
 /// The demo analyst.

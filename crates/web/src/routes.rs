@@ -11,13 +11,34 @@ use tower_http::csrf::CsrfLayer;
 use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
 use tower_http::trace::TraceLayer;
 
-use crate::pages::{budgets, causes, health, reports, sign_in, spend, targets, working};
+use crate::pages::{
+    budgets, causes, channels, health, logbook, reports, sign_in, spend, targets, today, tray,
+    working,
+};
 use crate::{App, assets, error, metrics, security, session};
 
 /// The whole program as a service.
 pub fn router(app: App) -> Router {
     let account = Router::new()
-        .route("/", get(spend::home))
+        .route("/", get(today::home))
+        .route("/today", get(today::show))
+        .route("/tray", get(tray::show))
+        .route("/tray.csv", get(tray::csv))
+        .route("/tray/send", post(tray::send))
+        .route("/tray/withdraw", post(tray::withdraw))
+        .route("/tray/edit", post(tray::edit))
+        .route("/tray/remedy", post(tray::remedy))
+        .route("/logbook", get(logbook::show))
+        .route("/logbook.csv", get(logbook::csv))
+        .route("/logbook.ics", get(logbook::calendar))
+        .route("/logbook/{id}/undo", post(logbook::undo))
+        .route("/logbook/{id}/again", post(logbook::again))
+        .route("/logbook/{id}/looked", post(logbook::looked))
+        .route("/channels", get(channels::show).post(channels::connect))
+        .route("/channels/{id}/fetch", post(channels::fetch))
+        .route("/channels/{id}/remove", post(channels::remove))
+        .route("/clock", post(channels::let_pass))
+        .route("/fetching", get(channels::fetching))
         .route("/spend", get(spend::show))
         .route("/spend.csv", get(spend::csv))
         .route("/working", get(working::show))
@@ -32,6 +53,7 @@ pub fn router(app: App) -> Router {
         .route("/budgets/compare", get(budgets::compare))
         .route("/budgets/{id}", get(budgets::show).post(budgets::save))
         .route("/budgets/{id}/solve", post(budgets::solve))
+        .route("/budgets/{id}/tray", post(tray::plan))
         .route("/budgets/{id}/duplicate", post(budgets::duplicate))
         .route("/budgets/{id}/remove", post(budgets::remove))
         .route("/budgets/{id}/plan.csv", get(budgets::csv))

@@ -86,8 +86,12 @@ struct Serve {
 struct Demo {
     #[command(flatten)]
     database: Database,
-    /// Last day of the history; yesterday if left out.
+    /// Address of a stand-in market that answers: the accounts are connected to it. Without it the
+    /// market's history is imported as reports.
     #[arg(long)]
+    market: Option<String>,
+    /// Last day of the history; yesterday if left out.
+    #[arg(long, conflicts_with = "market")]
     until: Option<NaiveDate>,
 }
 

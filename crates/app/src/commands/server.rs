@@ -11,6 +11,7 @@ use tiller_desk::{PgPool, Role, accounts, diagnosis_file, reports};
 use tiller_store::people::{self, NewAccount};
 
 use super::{Account, BadInput, Database, Demo, Import, RoleArg, Serve, User};
+use crate::demo::Source;
 use crate::settings::{Flags, Settings};
 use crate::{demo as demo_data, serve as server};
 
@@ -48,7 +49,9 @@ pub fn demo(args: &Demo) -> anyhow::Result<ExitCode> {
         Utc::now().date_naive().checked_sub_days(Days::new(1)).context("no yesterday")?;
     block_on(async {
         let pool = connect(&args.database).await?;
-        demo_data::load(&pool, args.until.unwrap_or(yesterday)).await
+        let history = Source::History(args.until.unwrap_or(yesterday));
+        let source = args.market.as_deref().map_or(history, Source::Market);
+        demo_data::load(&pool, source).await
     })?;
     println!("Sign in as {} with {}", demo_data::EMAIL, demo_data::PASSWORD);
     Ok(ExitCode::SUCCESS)

@@ -3,12 +3,14 @@
 mod bridge;
 mod day_chart;
 mod ladder;
+mod month_chart;
 mod scale;
 mod spend_field;
 
 pub use bridge::BridgeChart;
 pub use day_chart::DayChart;
 pub use ladder::Ladder;
+pub use month_chart::MonthChart;
 pub use spend_field::{FieldRow, SpendField};
 
 /// A coordinate, to a tenth: enough for the eye, short in the page.

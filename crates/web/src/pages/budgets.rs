@@ -121,6 +121,8 @@ struct PlanTable {
     id: PlanId,
     editor: bool,
     unsaved: bool,
+    /// Where its budgets are put in the tray, if they can be.
+    tray: Option<String>,
     currency: String,
     days: String,
     headline: Words,
@@ -484,6 +486,8 @@ fn table(
         id: opened.plan.id,
         editor: frame.editor,
         unsaved: *file != opened.file || name != opened.plan.name,
+        tray: (frame.editor && frame.connected && *file == opened.file)
+            .then(|| format!("{}/budgets/{}/tray", frame.base(), opened.plan.id)),
         currency: file.currency.clone(),
         days: format!("{} days, rates of {}", number(file.days, 0), span(opened.plan.window)),
         headline,

@@ -10,8 +10,12 @@ use tiller_core::verdict::Verdict;
 use tiller_core::window::last_settled;
 use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
+use tiller_desk::change_words;
 use tiller_desk::figures::{self, money, number, percent, probability, signed, sum};
+use tiller_desk::remedy as remedies;
+use tiller_desk::settings::Settings;
 use tiller_desk::spend::{Level, Within, rows};
+use tiller_desk::tray::Proposal;
 use tiller_desk::wording::{self, Words};
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
@@ -98,6 +102,33 @@ struct CausePage {
     target_link: Option<String>,
     judged: bool,
     more_money: bool,
+    remedy: Option<Remedy>,
+}
+
+/// The change that does what the advice says.
+pub struct Remedy {
+    /// What it is of.
+    pub of: String,
+    /// `Target CPA from 52.00 to 43.00`.
+    pub text: String,
+}
+
+/// The change that a verdict asks for, where its channel is connected and it can be made.
+pub async fn remedy(
+    app: &App,
+    member: &Member,
+    subject: Subject,
+    e: &Examined,
+) -> Result<Option<Proposal>, PageError> {
+    let Some(judged) = e.judged.as_ref().filter(|_| member.standing.connected) else {
+        return Ok(None);
+    };
+    let items = match subject {
+        Subject::Item(id) => vec![id],
+        _ => Vec::new(),
+    };
+    let settings = Settings::load(&app.pool, &member.account, &items).await?;
+    Ok(remedies::of_verdict(&settings, subject, judged, e.trade_off))
 }
 
 /// Overspenders ranked by excess.
@@ -218,6 +249,7 @@ async fn examine(
     let frame =
         Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
     let parts = parts(app, &book, subject, &frame).await?;
+    let remedy = remedy(app, member, subject, &e).await?;
     let entry = book
         .entries
         .iter()
@@ -276,6 +308,9 @@ async fn examine(
                     && j.diagnosis.held_by == tiller_core::verdict::HeldBy::Budget
             }),
         judged: e.judged.is_some(),
+        remedy: remedy
+            .filter(|_| frame.editor)
+            .map(|p| Remedy { of: key(subject), text: change_words::aim(&p.set) }),
         frame,
     })
 }

@@ -2,15 +2,19 @@
 
 pub mod budgets;
 pub mod causes;
+pub mod channels;
 pub mod health;
+pub mod logbook;
 pub mod reports;
 pub mod sign_in;
 pub mod spend;
 pub mod targets;
+pub mod today;
+pub mod tray;
 pub mod working;
 
-use axum::http::header;
-use axum::response::{IntoResponse, Response};
+use axum::http::{HeaderMap, Uri, header};
+use axum::response::{IntoResponse, Redirect, Response};
 use tiller_desk::PgPool;
 use tiller_desk::book::Book;
 
@@ -31,6 +35,16 @@ async fn book_of_reports(
 ) -> Result<Book, PageError> {
     let none = || PageError::NotFound("This account has no reports yet; import one first.".into());
     book(pool, member, params).await?.ok_or_else(none)
+}
+
+/// Back to the page that a form was sent from, if it is one of ours; else to another.
+fn back(headers: &HeaderMap, otherwise: &str) -> Redirect {
+    let from = headers.get(header::REFERER).and_then(|v| v.to_str().ok());
+    let path = from
+        .and_then(|r| r.parse::<Uri>().ok())
+        .and_then(|u| u.path_and_query().map(ToString::to_string))
+        .filter(|p| p.starts_with("/accounts/"));
+    Redirect::to(path.as_deref().unwrap_or(otherwise))
 }
 
 /// A file to be saved.

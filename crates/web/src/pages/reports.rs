@@ -336,7 +336,7 @@ pub async fn start(
         read_mapping(&form, preview.guess.headers.len(), preview.guess.mapping.dialect.delimiter);
     match desk::start(&app.pool, &member.account, import.id, &mapping).await {
         Ok(()) => {
-            app.wake.notify_one();
+            app.wake.imports.notify_one();
             Ok(back(&member, id))
         }
         Err(DeskError::Invalid(wrong)) => {
@@ -359,7 +359,7 @@ pub async fn accept(
     Id(id): Id,
 ) -> Result<Response, PageError> {
     desk::accept_good(&app.pool, &member.account, ImportId(id)).await?;
-    app.wake.notify_one();
+    app.wake.imports.notify_one();
     Ok(back(&member, id))
 }
 

@@ -50,7 +50,7 @@ pub async fn home(
     let accounts = desk::accounts(&app.pool, person.id).await?;
     match accounts.first() {
         Some((account, _)) => {
-            Ok(Redirect::to(&format!("/accounts/{}/spend", account.slug)).into_response())
+            Ok(Redirect::to(&format!("/accounts/{}/today", account.slug)).into_response())
         }
         None => Err(PageError::NotFound(
             "You are not a member of any account yet. Ask an admin to add you.".into(),

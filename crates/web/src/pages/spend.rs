@@ -3,13 +3,14 @@
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::{IntoResponse, Response};
 use tiller_core::{Tally, Target};
 use tiller_desk::book::{Book, Subject};
 use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
 use tiller_desk::spend::{self, Level, Row, Within, rows};
+use tiller_desk::tray::Edit;
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{AdGroupId, CampaignId};
+use tiller_desk::{AdGroupId, CampaignId, ItemId};
 use tower_sessions::Session;
 
 use crate::App;
@@ -182,6 +183,7 @@ struct SpendPage {
     left_out: usize,
     with_verdict: bool,
     no_targets: bool,
+    edits: Vec<(&'static str, &'static str)>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -190,11 +192,6 @@ pub struct NoReports {
     pub frame: Frame,
     pub title: &'static str,
     pub what: &'static str,
-}
-
-/// `/accounts/slug` leads to Spend.
-pub async fn home(member: Member) -> Redirect {
-    Redirect::to(&format!("/accounts/{}/spend", member.account.slug))
 }
 
 struct View {
@@ -363,6 +360,11 @@ pub async fn show(
         with_verdict: view.level == Level::Campaigns,
         no_targets,
         lines,
+        edits: if frame.editor && frame.connected {
+            Edit::ALL.iter().map(|(_, word, title)| (*word, *title)).collect()
+        } else {
+            Vec::new()
+        },
         frame,
     };
     Ok(page.into_response())
@@ -414,6 +416,18 @@ pub fn key(subject: Subject) -> String {
         Subject::Campaign(id) => format!("campaign-{id}"),
         Subject::AdGroup(id) => format!("ad-group-{id}"),
         Subject::Item(id) => format!("item-{id}"),
+    }
+}
+
+/// The thing that such a key names.
+pub fn subject(key: &str) -> Option<Subject> {
+    let (kind, id) = key.rsplit_once('-')?;
+    let id = id.parse().ok()?;
+    match kind {
+        "campaign" => Some(Subject::Campaign(CampaignId(id))),
+        "ad-group" => Some(Subject::AdGroup(AdGroupId(id))),
+        "item" => Some(Subject::Item(ItemId(id))),
+        _ => None,
     }
 }
 

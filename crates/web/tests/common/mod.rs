@@ -1,8 +1,6 @@
 //! The site in a test: its router on a database of its own, with members and reports.
 #![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
-use std::sync::Arc;
-
 use axum::Router;
 use axum::body::Body;
 use axum::http::{Request, Response, StatusCode, header};
@@ -10,7 +8,7 @@ use http_body_util::BodyExt;
 use tiller_core::Target;
 use tiller_desk::{Account, PgPool, Role, accounts, reports};
 use tiller_store::people::NewAccount;
-use tiller_web::{App, router};
+use tiller_web::{App, Wake, router};
 use tower::ServiceExt;
 
 const PASSWORD: &str = "smoke over the hive";
@@ -26,7 +24,7 @@ impl Site {
             pool: pool.clone(),
             demo: None,
             https: false,
-            wake: Arc::default(),
+            wake: Wake::default(),
             metrics: None,
         };
         Self { router: router(app), pool }

@@ -1,0 +1,166 @@
+//! Channels: connections, what they fetch, and the stand-in market's clock.
+
+use std::collections::HashMap;
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Form;
+use axum::extract::State;
+use axum::http::{HeaderMap, HeaderName, StatusCode};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use tiller_desk::connections::{self as desk, View};
+use tiller_desk::figures::{full_day, number};
+use tiller_desk::{ConnectionId, DeskError};
+
+use crate::App;
+use crate::error::PageError;
+use crate::extract::{Editor, Id, Member};
+use crate::frame::{Frame, Station};
+use crate::pages::back;
+use crate::params::Params;
+
+/// A connection in the list.
+pub struct Line {
+    id: ConnectionId,
+    channel: String,
+    address: String,
+    fetched: String,
+    state: String,
+    tone: &'static str,
+    open: bool,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "channels.html")]
+struct ChannelsPage {
+    frame: Frame,
+    lines: Vec<Line>,
+    address: String,
+    wrong: Option<String>,
+    open: bool,
+}
+
+fn line(v: View) -> Line {
+    let c = v.connection;
+    let job = v.job.as_ref();
+    let open = job.is_some_and(|j| matches!(j.state.as_str(), "queued" | "running"));
+    let (state, tone) = match job {
+        None => ("nothing fetched yet".to_owned(), "quiet"),
+        Some(j) => match (j.state.as_str(), &j.error) {
+            ("failed", error) => {
+                (format!("not fetched: {}", error.as_deref().unwrap_or_default()), "harm")
+            }
+            ("done", _) => ("fetched".to_owned(), "gain"),
+            (_, Some(error)) => (format!("tried again soon: {error}"), "harm"),
+            ("running", None) if j.rows_read > 0 => {
+                (format!("reading the report, {} rows", number(j.rows_read as f64, 0)), "quiet")
+            }
+            ("running", None) => (format!("fetching the {}", j.step), "quiet"),
+            _ => ("waits for its turn".to_owned(), "quiet"),
+        },
+    };
+    Line {
+        id: c.id,
+        channel: c.channel_name,
+        address: c.base_url,
+        fetched: c.fetched_to.map_or("–".into(), full_day),
+        state,
+        tone,
+        open,
+    }
+}
+
+async fn page(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    address: String,
+    wrong: Option<String>,
+) -> Result<ChannelsPage, PageError> {
+    let lines: Vec<Line> =
+        desk::list(&app.pool, &member.account).await?.into_iter().map(line).collect();
+    Ok(ChannelsPage {
+        frame: Frame::new(member, Station::Channels, params),
+        open: lines.iter().any(|l| l.open),
+        lines,
+        address,
+        wrong,
+    })
+}
+
+/// The connections.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
+    page(&app, &member, &params, String::new(), None).await
+}
+
+/// Connects every channel that a token opens.
+pub async fn connect(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    Form(form): Form<HashMap<String, String>>,
+) -> Result<Response, PageError> {
+    let field = |name: &str| form.get(name).map_or("", String::as_str);
+    let (address, token) = (field("address"), field("token"));
+    match desk::connect(&app.pool, &member.account, address, token).await {
+        Ok(_) => {
+            app.wake.fetches.notify_one();
+            Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)).into_response())
+        }
+        Err(DeskError::Invalid(message)) => {
+            let page = page(&app, &member, &params, address.to_owned(), Some(message)).await?;
+            Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Fetches now.
+pub async fn fetch(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+) -> Result<Redirect, PageError> {
+    desk::fetch(&app.pool, &member.account, ConnectionId(id)).await?;
+    app.wake.fetches.notify_one();
+    Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
+}
+
+/// Ends a connection.
+pub async fn remove(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+) -> Result<Redirect, PageError> {
+    desk::remove(&app.pool, &member.account, ConnectionId(id)).await?;
+    Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
+}
+
+/// Lets a day or a week pass at the stand-in market.
+pub async fn let_pass(
+    Editor(member): Editor,
+    State(app): State<App>,
+    headers: HeaderMap,
+    Form(form): Form<HashMap<String, String>>,
+) -> Result<Redirect, PageError> {
+    let days = form.get("days").and_then(|d| d.parse().ok()).unwrap_or(0);
+    desk::let_pass(&app.pool, &member.account, days).await?;
+    app.wake.fetches.notify_one();
+    Ok(back(&headers, &format!("/accounts/{}/today", member.account.slug)))
+}
+
+/// Whether something is still being fetched: the page that asked is loaded anew when it has come in.
+pub async fn fetching(member: Member) -> Response {
+    if member.standing.fetching {
+        let again = format!(
+            r#"<span id="fetching" role="status" hx-get="/accounts/{}/fetching" hx-trigger="load delay:700ms" hx-swap="outerHTML">fetching …</span>"#,
+            member.account.slug
+        );
+        return Html(again).into_response();
+    }
+    ([(HeaderName::from_static("hx-refresh"), "true")], Html("")).into_response()
+}

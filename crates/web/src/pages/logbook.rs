@@ -1,0 +1,179 @@
+//! The logbook: what was changed and what came of it.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::State;
+use axum::http::HeaderMap;
+use axum::response::{IntoResponse, Redirect, Response};
+use tiller_desk::figures::day;
+use tiller_desk::logbook::{self as desk, Entry, Show};
+use tiller_desk::{ChangeId, change_words};
+
+use crate::App;
+use crate::error::PageError;
+use crate::extract::{Editor, Id, Member};
+use crate::frame::{Frame, Station};
+use crate::pages::spend::href;
+use crate::pages::{back, csv_file, download};
+use crate::params::Params;
+
+/// An entry as it is shown.
+pub struct Line {
+    entry: Entry,
+    when: String,
+    href: String,
+    title: &'static str,
+    was: String,
+    set_to: String,
+    author: String,
+    look_back: String,
+    due: bool,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "logbook.html")]
+struct LogbookPage {
+    frame: Frame,
+    lines: Vec<Line>,
+    shows: Vec<(&'static str, bool, Params)>,
+    show: String,
+    search: String,
+    any: bool,
+}
+
+fn line(entry: Entry, base: &str, today: chrono::NaiveDate) -> Line {
+    let c = &entry.change;
+    Line {
+        when: c.from_day.map_or_else(
+            || c.answered_at.map_or(String::new(), |t| day(t.date_naive())),
+            |d| format!("from {}", day(d)),
+        ),
+        href: href(base, entry.subject(), &Params::default()),
+        title: change_words::title(&entry.set_to),
+        was: entry.was.as_ref().map(change_words::value).unwrap_or_default(),
+        set_to: change_words::value(&entry.set_to),
+        author: c.author.clone().unwrap_or_else(|| "somebody who has left".into()),
+        look_back: c.look_back.map(day).unwrap_or_default(),
+        due: entry.due(today),
+        entry,
+    }
+}
+
+/// The page.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
+    let frame = Frame::new(&member, Station::Logbook, &params);
+    let show = Show::read(params.text("show"));
+    let search = params.text("q").to_owned();
+    let today = member.standing.today;
+    let entries = desk::entries(&app.pool, &member.account, show, &search, today).await?;
+    let base = frame.base();
+    Ok(LogbookPage {
+        any: !entries.is_empty() || show != Show::All || !search.is_empty(),
+        lines: entries.into_iter().map(|e| line(e, &base, today)).collect(),
+        shows: Show::ALL
+            .iter()
+            .map(|(s, word, title)| (*title, *s == show, params.with("show", word)))
+            .collect(),
+        show: params.text("show").to_owned(),
+        search,
+        frame,
+    })
+}
+
+/// The entries that are seen, as CSV.
+pub async fn csv(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<Response, PageError> {
+    let show = Show::read(params.text("show"));
+    let entries =
+        desk::entries(&app.pool, &member.account, show, params.text("q"), member.standing.today)
+            .await?;
+    let header = [
+        "answered_at",
+        "from_day",
+        "channel",
+        "place",
+        "setting",
+        "from",
+        "to",
+        "author",
+        "origin",
+        "reason",
+        "effect",
+        "result",
+        "answer",
+        "look_back",
+        "looked_back_at",
+    ];
+    let rows = entries.into_iter().map(|e| {
+        let c = &e.change;
+        let text = |d: Option<chrono::NaiveDate>| d.map_or(String::new(), |d| d.to_string());
+        vec![
+            c.answered_at.map_or(String::new(), |t| t.to_rfc3339()),
+            text(c.from_day),
+            c.channel_name.clone(),
+            c.place.clone(),
+            c.setting.clone(),
+            e.was.as_ref().map(change_words::value).unwrap_or_default(),
+            change_words::value(&e.set_to),
+            c.author.clone().unwrap_or_default(),
+            c.origin.clone(),
+            c.reason.clone(),
+            c.effect.clone(),
+            c.state.clone(),
+            c.answer.clone(),
+            text(c.look_back),
+            c.looked_at.map_or(String::new(), |t| t.to_rfc3339()),
+        ]
+    });
+    csv_file(&format!("logbook-{}.csv", member.account.slug), &header.map(str::to_owned), rows)
+}
+
+/// The look-backs to come, as a calendar.
+pub async fn calendar(member: Member, State(app): State<App>) -> Result<Response, PageError> {
+    let today = member.standing.today;
+    let entries = desk::entries(&app.pool, &member.account, Show::All, "", today).await?;
+    let text = desk::calendar(&member.account, &entries);
+    Ok(download(
+        "text/calendar; charset=utf-8",
+        &format!("look-backs-{}.ics", member.account.slug),
+        text,
+    ))
+}
+
+/// Puts the reverse in the tray.
+pub async fn undo(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+) -> Result<Redirect, PageError> {
+    desk::undo(&app.pool, &member.account, member.person.id, ChangeId(id)).await?;
+    Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
+}
+
+/// Puts a refused change back in the tray.
+pub async fn again(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+) -> Result<Redirect, PageError> {
+    desk::again(&app.pool, &member.account, ChangeId(id)).await?;
+    Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
+}
+
+/// Somebody has looked back.
+pub async fn looked(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    headers: HeaderMap,
+) -> Result<Redirect, PageError> {
+    desk::looked(&app.pool, &member.account, ChangeId(id)).await?;
+    Ok(back(&headers, &format!("/accounts/{}/logbook", member.account.slug)))
+}

@@ -1,0 +1,316 @@
+//! Today: the letter.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::State;
+use axum::response::{IntoResponse, Redirect, Response};
+use tiller_core::Tally;
+use tiller_core::verdict::Verdict;
+use tiller_desk::book::Book;
+use tiller_desk::figures::{count, counted, day, money, number, percent, sum};
+use tiller_desk::logbook::{self, Show};
+use tiller_desk::settings::Settings;
+use tiller_desk::today::{self, Deed, Letter, Visit};
+use tiller_desk::wording::{self, Words};
+use tiller_desk::{PgPool, change_words, remedy};
+use tower_sessions::Session;
+
+use crate::App;
+use crate::chart::MonthChart;
+use crate::error::PageError;
+use crate::extract::Member;
+use crate::frame::{Frame, Station};
+use crate::pages::book;
+use crate::pages::spend::{href, key};
+use crate::params::Params;
+
+/// Look-backs shown beside the letter.
+const LOOK_BACKS_SHOWN: usize = 5;
+
+/// Something worth doing.
+pub struct Todo {
+    worth: String,
+    tone: &'static str,
+    text: Words,
+    name: String,
+    href: String,
+    /// What to put in the tray, if it can be put there at once.
+    of: Option<String>,
+    change: String,
+}
+
+/// A look-back to come.
+pub struct LookBack {
+    place: String,
+    sentence: String,
+    on: String,
+    due: bool,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "today.html")]
+struct TodayPage {
+    frame: Frame,
+    date: String,
+    letter: Vec<Words>,
+    todos: Vec<Todo>,
+    pace: Option<(MonthChart, Words)>,
+    look_backs: Vec<LookBack>,
+    reported: bool,
+}
+
+/// `/accounts/slug` leads to Today.
+pub async fn home(member: Member) -> Redirect {
+    Redirect::to(&format!("/accounts/{}/today", member.account.slug))
+}
+
+/// The page.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    session: Session,
+    params: Params,
+) -> Result<Response, PageError> {
+    let frame = Frame::new(&member, Station::Today, &params);
+    let today = member.standing.today;
+    let date = today.format("%A, %-d %B").to_string();
+    let book = book(&app.pool, &member, &params).await?;
+    let visit = last_visit(&app.pool, &session, &member, book.as_ref()).await?;
+    let Some(book) = book else {
+        let page = TodayPage {
+            frame,
+            date,
+            letter: Vec::new(),
+            todos: Vec::new(),
+            pace: None,
+            look_backs: Vec::new(),
+            reported: false,
+        };
+        return Ok(page.into_response());
+    };
+    let frame = Frame::of_book(&member, Station::Today, &params, &book)
+        .with_causes(book.judge_all().iter().flatten());
+    let letter = today::letter(&app.pool, &book, visit, today).await?;
+    let settings = Settings::load(&app.pool, &member.account, &[]).await?;
+    let base = frame.base();
+    let todos = letter
+        .deeds
+        .iter()
+        .map(|d| {
+            let proposal = remedy::of_verdict(&settings, d.subject, &d.judged, d.trade_off)
+                .filter(|_| frame.editor);
+            Todo {
+                worth: sum(d.worth),
+                tone: if d.judged.diagnosis.verdict == Verdict::OnTarget { "gain" } else { "harm" },
+                text: deed(d),
+                name: d.name.clone(),
+                href: href(&base, d.subject, &frame.days),
+                of: proposal.as_ref().map(|_| key(d.subject)),
+                change: proposal.map_or(String::new(), |p| change_words::aim(&p.set)),
+            }
+        })
+        .collect();
+    let log = logbook::entries(&app.pool, &member.account, Show::All, "", today).await?;
+    let mut look_backs: Vec<_> = log
+        .iter()
+        .filter(|e| e.made() && e.change.looked_at.is_none())
+        .filter_map(|e| Some((e.change.look_back?, e)))
+        .collect();
+    look_backs.sort_by_key(|(on, e)| (*on, e.change.id));
+    let page = TodayPage {
+        letter: paragraphs(&book, &letter),
+        pace: letter.pace.map(|p| (MonthChart::new(&book, p), pace(p))),
+        look_backs: look_backs
+            .into_iter()
+            .take(LOOK_BACKS_SHOWN)
+            .map(|(on, e)| LookBack {
+                place: e.change.place.clone(),
+                sentence: e.sentence(),
+                on: day(on),
+                due: on <= today,
+            })
+            .collect(),
+        date,
+        todos,
+        reported: true,
+        frame,
+    };
+    Ok(page.into_response())
+}
+
+/// The last visit before this session: the letter stays the same while one goes to and fro.
+async fn last_visit(
+    pool: &PgPool,
+    session: &Session,
+    member: &Member,
+    book: Option<&Book>,
+) -> Result<Option<Visit>, PageError> {
+    let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
+    let name = format!("visit-{}", member.account.id);
+    if let Some(known) = session.get::<Option<Visit>>(&name).await.map_err(failed)? {
+        return Ok(known);
+    }
+    let last = today::visit(pool, &member.account, member.person.id, book).await?;
+    session.insert(&name, last).await.map_err(failed)?;
+    Ok(last)
+}
+
+/// `spent 5 480 on 187 conversions at 29.30`.
+fn spent(words: Words, book: &Book, t: &Tally) -> Words {
+    let words = words.and(" spent ").strong(sum(t.spend.to_units()));
+    match (book.by_value(), t.roas(), t.cpa()) {
+        (true, Some(roas), _) => words
+            .and(" for ")
+            .strong(sum(t.value.to_units()))
+            .and(" of value, ")
+            .strong(number(roas, 2))
+            .and(" for each unit"),
+        (false, _, Some(cpa)) => words
+            .and(" and won ")
+            .strong(count(t.conversions))
+            .and(" conversions at ")
+            .strong(money(cpa)),
+        _ => words.and(" and counted no conversions"),
+    }
+}
+
+fn paragraphs(book: &Book, l: &Letter) -> Vec<Words> {
+    let mut letter = vec![beginning(book, l)];
+    if let Some((week, now, before)) = &l.week {
+        let words = Words::say(format!(
+            "In the last seven settled days, {}, the account",
+            crate::frame::span(*week)
+        ));
+        let words = spent(words, book, now).and(change(book, now, before));
+        letter.push(words);
+    }
+    let mut waits = Vec::new();
+    if l.waiting.due > 0 {
+        waits.push(format!(
+            "{} due for a look back",
+            counted(l.waiting.due.unsigned_abs(), "change is", "changes are")
+        ));
+    }
+    if l.waiting.changes > 0 {
+        waits.push(format!(
+            "{} in the tray, not yet sent",
+            counted(l.waiting.changes.unsigned_abs(), "change waits", "changes wait")
+        ));
+    }
+    if !waits.is_empty() {
+        letter.push(Words::default().strong(waits.join("; ")).and("."));
+    }
+    for v in &l.failed {
+        let error = v.job.as_ref().and_then(|j| j.error.clone()).unwrap_or_default();
+        letter.push(
+            Words::default()
+                .harm(format!("{} could not be fetched", v.connection.channel_name))
+                .and(format!(
+                    ": {error}. Its figures end on {}.",
+                    v.connection.fetched_to.map_or_else(|| "no day yet".into(), day)
+                )),
+        );
+    }
+    if l.undecided > 0 {
+        letter.push(Words::say(format!(
+            "{} dear so far, but it is too early to tell; leave {} alone.",
+            counted(l.undecided as u64, "campaign looks", "campaigns look"),
+            if l.undecided == 1 { "it" } else { "them" }
+        )));
+    }
+    letter
+}
+
+fn beginning(book: &Book, l: &Letter) -> Words {
+    let Some(since) = &l.since else {
+        return Words::say(
+            "This is your first visit. Below stands what is most worth doing; from now on this letter tells what came since you looked last.",
+        );
+    };
+    let when = since.at.format("%A, %-d %B").to_string();
+    let words = match since.days {
+        None => Words::say(format!("Since you looked on {when} no new day has been reported.")),
+        Some(days) => {
+            let words = Words::say(format!(
+                "Since you looked on {when}, {} reported; {}",
+                counted(days.days(), "day was", "days were"),
+                book.account.name
+            ));
+            spent(words, book, &since.tally).and(".")
+        }
+    };
+    match (since.made, since.refused) {
+        (0, 0) => words,
+        (made, 0) => {
+            words.and(format!(" {} made.", counted(made as u64, "change was", "changes were")))
+        }
+        (made, refused) => words
+            .and(format!(" {} made, ", counted(made as u64, "change was", "changes were")))
+            .harm(format!("{refused} refused"))
+            .and("."),
+    }
+}
+
+/// `, a CPA 4% lower than in the seven days before.`
+fn change(book: &Book, now: &Tally, before: &Tally) -> String {
+    let of = |t: &Tally| if book.by_value() { t.roas() } else { t.cpa() };
+    let what = if book.by_value() { "a ROAS" } else { "a CPA" };
+    match of(now).zip(of(before)) {
+        Some((a, b)) if (a / b - 1.0).abs() < 0.005 => ", as in the seven days before.".into(),
+        Some((a, b)) => format!(
+            ", {what} {}% {} than in the seven days before.",
+            percent((a / b - 1.0).abs()),
+            if a > b { "higher" } else { "lower" }
+        ),
+        None => ".".into(),
+    }
+}
+
+fn deed(d: &Deed) -> Words {
+    let j = &d.judged;
+    let period = format!("in {} settled days", j.window.days());
+    let name = Words::default();
+    match j.diagnosis.verdict {
+        Verdict::Measurement => name
+            .and(format!("was spent {period} by "))
+            .strong(d.name.clone())
+            .and(", whose conversions can’t be trusted. Mend the counting first."),
+        Verdict::OnTarget => name
+            .and(format!("of room below target {period}: "))
+            .strong(d.name.clone())
+            .and(" spends all of its budget and is on target. It can take more."),
+        Verdict::Traffic => {
+            name.and(format!("above target {period} by ")).strong(d.name.clone()).and(format!(
+                ": its visitors convert at {}% where its peers’ do at {}%.",
+                tiller_desk::figures::or_absent(j.tally.cvr(), percent),
+                tiller_desk::figures::or_absent(j.diagnosis.peers.cvr(), percent)
+            ))
+        }
+        _ => {
+            let words = name.and(format!("above target {period} by ")).strong(d.name.clone());
+            match (j.tally.cpc(), j.diagnosis.affordable, d.trade_off) {
+                (Some(cpc), Some(a), Some(t)) => words.and(format!(
+                    ": it pays {} for a click that the target values at {}. Halfway is {}.",
+                    money(cpc),
+                    money(a.cautious),
+                    money(t.halfway)
+                )),
+                _ => words.and(format!(": it {}.", wording::short(&j.diagnosis))),
+            }
+        }
+    }
+}
+
+fn pace(p: today::Pace) -> Words {
+    let month = p.month.from().format("%B").to_string();
+    let words = Words::say(format!("If the rest goes like the last seven days, {month} ends at "))
+        .strong(sum(p.projected));
+    match p.budgets {
+        Some(b) if b > 0.0 => words.and(format!(
+            "; the daily budgets allow {}, of which {}% would be used.",
+            sum(b),
+            percent(p.projected / b)
+        )),
+        _ => words.and("."),
+    }
+}

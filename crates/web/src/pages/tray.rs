@@ -1,0 +1,335 @@
+//! The change tray: what is about to be sent, what comes of it, and what puts changes in it.
+
+use std::collections::HashMap;
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Form;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use tiller_core::allocation::Answer;
+use tiller_desk::book::Subject;
+use tiller_desk::figures::{self, counted, full_day};
+use tiller_desk::logbook::{self, Show};
+use tiller_desk::settings::Settings;
+use tiller_desk::tray::{self as desk, Check, Edit, Row};
+use tiller_desk::{ChangeId, DeskError, PlanId, budgets, causes, change_words, remedy, sending};
+
+use crate::App;
+use crate::error::PageError;
+use crate::extract::{Editor, Fragment, Id, Member};
+use crate::frame::{Frame, Station, TrayBar};
+use crate::pages::causes::remedy as remedy_of;
+use crate::pages::spend::{href, subject};
+use crate::pages::{back, book_of_reports, download};
+use crate::params::Params;
+
+/// Refusals are shown beside the tray for so many days.
+const REFUSALS_SHOWN: i64 = 7;
+
+/// What was answered within this time was sent together.
+const SENDING: chrono::TimeDelta = chrono::TimeDelta::minutes(1);
+
+/// A change in the tray.
+pub struct Line {
+    id: ChangeId,
+    place: String,
+    href: String,
+    channel: String,
+    title: &'static str,
+    was: String,
+    set_to: String,
+    distance: String,
+    a_day: String,
+    tone: &'static str,
+    reason: String,
+    effect: String,
+    author: String,
+    sending: bool,
+    checks: Vec<Check>,
+}
+
+impl Line {
+    fn stops(&self) -> bool {
+        self.checks.iter().any(|c| c.stops)
+    }
+}
+
+/// A change that a channel refused.
+pub struct Refused {
+    id: ChangeId,
+    place: String,
+    sentence: String,
+    answer: String,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "tray.html")]
+struct TrayPage {
+    frame: Frame,
+    lines: Vec<Line>,
+    refused: Vec<Refused>,
+    held_up: Vec<String>,
+    sending: usize,
+    waiting: usize,
+    stopped: usize,
+    made: Option<String>,
+    wrong: Option<String>,
+}
+
+fn line(row: Row, base: &str) -> Line {
+    let c = &row.change;
+    let at = desk::spot(c).subject();
+    let a_day = tiller_core::Micros::new(c.a_day).to_units();
+    Line {
+        id: c.id,
+        href: href(base, at, &Params::default()),
+        place: c.place.clone(),
+        channel: c.channel_name.clone(),
+        title: change_words::title(&row.set_to),
+        was: row.was.as_ref().map(change_words::value).unwrap_or_default(),
+        set_to: change_words::value(&row.set_to),
+        distance: change_words::distance(row.was.as_ref(), &row.set_to),
+        a_day: if a_day == 0.0 { String::new() } else { figures::signed(a_day, figures::money) },
+        tone: if a_day < 0.0 { "gain" } else { "" },
+        reason: c.reason.clone(),
+        effect: c.effect.clone(),
+        author: c.author.clone().unwrap_or_default(),
+        sending: c.state == "sending",
+        checks: row.checks,
+    }
+}
+
+async fn page(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    wrong: Option<String>,
+) -> Result<TrayPage, PageError> {
+    let frame = Frame::new(member, Station::Tray, params);
+    let base = frame.base();
+    let lines: Vec<Line> =
+        desk::rows(&app.pool, &member.account).await?.into_iter().map(|r| line(r, &base)).collect();
+    let log =
+        logbook::entries(&app.pool, &member.account, Show::All, "", member.standing.today).await?;
+    let newest = log.first().and_then(|e| e.change.answered_at);
+    let lately = |e: &&logbook::Entry| {
+        newest.zip(e.change.answered_at).is_some_and(|(n, t)| (n - t).num_days() < REFUSALS_SHOWN)
+    };
+    Ok(TrayPage {
+        sending: lines.iter().filter(|l| l.sending).count(),
+        waiting: lines.iter().filter(|l| !l.sending).count(),
+        stopped: lines.iter().filter(|l| l.stops()).count(),
+        refused: log
+            .iter()
+            .filter(|e| !e.made())
+            .filter(lately)
+            .map(|e| Refused {
+                id: e.change.id,
+                place: e.change.place.clone(),
+                sentence: e.sentence(),
+                answer: e.change.answer.clone(),
+            })
+            .collect(),
+        held_up: sending::held_up(&app.pool, &member.account).await?,
+        made: just_made(&log),
+        lines,
+        wrong,
+        frame,
+    })
+}
+
+/// What the last sending came to.
+fn just_made(log: &[logbook::Entry]) -> Option<String> {
+    let newest = log.iter().filter(|e| e.made()).filter_map(|e| e.change.answered_at).max()?;
+    let last: Vec<_> = log
+        .iter()
+        .filter(|e| e.made() && e.change.answered_at.is_some_and(|t| newest - t < SENDING))
+        .collect();
+    let mut channels: Vec<&str> = last.iter().map(|e| e.change.channel_name.as_str()).collect();
+    channels.sort_unstable();
+    channels.dedup();
+    let days = last.iter().filter_map(|e| e.change.look_back);
+    Some(format!(
+        "Last sent: {} made at {}, in force from {}; the first is to be judged on {}.",
+        counted(last.len() as u64, "change was", "changes were"),
+        channels.join(" and "),
+        full_day(last.first()?.change.from_day?),
+        full_day(days.min()?)
+    ))
+}
+
+/// The tray.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<impl IntoResponse, PageError> {
+    page(&app, &member, &params, None).await
+}
+
+/// The tray as a file, for channels whose changes are made by hand.
+pub async fn csv(member: Member, State(app): State<App>) -> Result<Response, PageError> {
+    let rows = desk::rows(&app.pool, &member.account).await?;
+    let bytes = sending::file(&rows).map_err(|e| PageError::Internal(e.to_string()))?;
+    Ok(download("text/csv; charset=utf-8", &format!("changes-{}.csv", member.account.slug), bytes))
+}
+
+fn ids(form: &[(String, String)]) -> Vec<ChangeId> {
+    let chosen = form.iter().filter(|(k, _)| k == "change");
+    chosen.filter_map(|(_, v)| v.parse().ok().map(ChangeId)).collect()
+}
+
+/// Sends the chosen changes.
+pub async fn send(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    match sending::send(&app.pool, &member.account, &ids(&form)).await {
+        Ok(_) => {
+            app.wake.changes.notify_one();
+            Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)).into_response())
+        }
+        Err(DeskError::Invalid(message)) => {
+            let page = page(&app, &member, &params, Some(message)).await?;
+            Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Takes the chosen changes out.
+pub async fn withdraw(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Redirect, PageError> {
+    desk::withdraw(&app.pool, &member.account, &ids(&form)).await?;
+    Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
+}
+
+#[derive(Template)]
+#[template(path = "tray_said.html")]
+struct Said {
+    good: bool,
+    text: String,
+    tray: TrayBar,
+}
+
+/// What became of putting something in the tray: a line beside the form with the bar at the foot, or back
+/// to where the form was.
+async fn said(
+    app: &App,
+    member: &Member,
+    headers: &HeaderMap,
+    fragment: bool,
+    outcome: Result<String, DeskError>,
+) -> Result<Response, PageError> {
+    if !fragment {
+        outcome?;
+        return Ok(
+            back(headers, &format!("/accounts/{}/tray", member.account.slug)).into_response()
+        );
+    }
+    let (good, text) = match outcome {
+        Ok(text) => (true, text),
+        Err(DeskError::Invalid(message)) => (false, message),
+        Err(error) => return Err(error.into()),
+    };
+    let waiting = desk::waiting(&app.pool, &member.account, member.standing.today).await?;
+    let tray = TrayBar { beside: true, ..TrayBar::new(member, waiting) };
+    let html =
+        Said { good, text, tray }.render().map_err(|e| PageError::Internal(e.to_string()))?;
+    Ok(Html(html).into_response())
+}
+
+fn put(n: usize) -> String {
+    match n {
+        0 => "It is set like that already, or waits in the tray.".into(),
+        1 => "One change was put in the tray.".into(),
+        n => format!("{n} changes were put in the tray."),
+    }
+}
+
+/// Sets something by hand on the chosen rows of a table.
+pub async fn edit(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    let field = |name: &str| form.iter().find(|(k, _)| k == name).map_or("", |(_, v)| v.as_str());
+    let chosen: Vec<Subject> =
+        form.iter().filter(|(k, _)| k == "on").filter_map(|(_, v)| subject(v)).collect();
+    let what = Edit::read(field("what"))
+        .ok_or_else(|| PageError::Invalid("Choose what shall be set.".into()))?;
+    let (pool, account, person) = (&app.pool, &member.account, member.person.id);
+    let outcome =
+        desk::edit(pool, account, person, &chosen, what, field("how"), field("reason")).await;
+    said(&app, &member, &headers, fragment, outcome.map(put)).await
+}
+
+/// Puts what an advice says in the tray.
+pub async fn remedy(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    params: Params,
+    Form(form): Form<HashMap<String, String>>,
+) -> Result<Response, PageError> {
+    let of = form.get("of").map_or("", String::as_str);
+    let of = subject(of).ok_or_else(|| PageError::Invalid("Choose what to change.".into()))?;
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let examined = causes::examine(&app.pool, &book, of).await?;
+    let outcome = match remedy_of(&app, &member, of, &examined).await? {
+        Some(proposal) => {
+            desk::propose(&app.pool, &member.account, member.person.id, vec![proposal])
+                .await
+                .map(put)
+        }
+        None => Err(DeskError::Invalid(
+            "nothing can be set there that would do this; look at it on its own page".into(),
+        )),
+    };
+    said(&app, &member, &headers, fragment, outcome).await
+}
+
+/// Puts the daily budgets of a plan in the tray.
+pub async fn plan(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    params: Params,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let opened = budgets::open(&app.pool, &member.account, PlanId(id)).await?;
+    let Answer::Optimal(solved) = budgets::work(&opened.file).answer else {
+        return Err(PageError::Invalid(
+            "The plan’s limits contradict each other; mend them first.".into(),
+        ));
+    };
+    let settings = Settings::load(&app.pool, &member.account, &[]).await?;
+    let (proposals, left) =
+        remedy::of_plan(&book, &settings, &opened.plan.name, &opened.file, &solved);
+    let outcome = match (proposals.is_empty(), left.is_empty()) {
+        (true, false) => Err(DeskError::Invalid(left.join("; "))),
+        _ => {
+            desk::propose(&app.pool, &member.account, member.person.id, proposals).await.map(|n| {
+                let rest = if left.is_empty() {
+                    String::new()
+                } else {
+                    format!(" Left as they are: {}.", left.join("; "))
+                };
+                put(n) + &rest
+            })
+        }
+    };
+    said(&app, &member, &headers, fragment, outcome).await
+}
