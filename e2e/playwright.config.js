@@ -7,6 +7,8 @@ export default defineConfig({
   // One database, one browser: the tests change the same demo accounts one after another.
   workers: 1,
   timeout: 60_000,
+  // A busy machine may take its time; a page that never comes to it still fails.
+  expect: { timeout: 15_000 },
   reporter: [["list"]],
   use: {
     baseURL: process.env.BASE_URL,

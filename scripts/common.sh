@@ -45,6 +45,14 @@ free_port() {
   echo "$port"
 }
 
+# wait_for PID PORT NAME: until the program takes connections, or has ended.
+wait_for() {
+  until (exec 3<>"/dev/tcp/127.0.0.1/$2") 2>/dev/null; do
+    kill -0 "$1" 2>/dev/null || fail "$3 did not start; see the message above."
+    read -rt 0.1 <> <(:) || true
+  done
+}
+
 pg_bin() {
   local newest
   newest=$(ls -d /usr/lib/postgresql/*/bin 2>/dev/null | sort -V | tail -1)

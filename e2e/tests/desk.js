@@ -24,7 +24,7 @@ export const test = base.extend({
   desk: async ({ page }, use) => {
     await page.goto("/sign-in");
     await page.getByRole("button", { name: "demo analyst" }).click();
-    await expect(page).toHaveURL(/\/accounts\/[a-z-]+\/spend/);
+    await expect(page).toHaveURL(/\/accounts\/[a-z-]+\/today/);
     await use(page);
   },
 });

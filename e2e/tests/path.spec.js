@@ -1,6 +1,6 @@
 // The main path: sign in, import a report with bad rows, see Spend, read a verdict, make and mend a plan, take it away.
 import { readFile } from "node:fs/promises";
-import { expect, norge, school, test } from "./desk.js";
+import { expect, expectAccessible, norge, school, test } from "./desk.js";
 
 const header = "date,channel,campaign,ad_group,kind,item,match_type,impressions,clicks,spend,conversions,value,currency\n";
 const day = (d, clicks, spend) => `2026-11-${d},Findle,Vinterkurs,Kurs,keyword,vinterkurs,exact,${clicks * 30},${clicks},${spend},1,900,NOK\n`;
@@ -13,6 +13,7 @@ test("a report with two bad rows is imported without them, seen, and undone", as
   await page.getByRole("button", { name: "Upload" }).click();
   await expect(page.getByRole("heading", { name: "How this file is read" })).toBeVisible();
   await expect(page.getByLabel("Meaning of spend")).toHaveValue("spend");
+  await expectAccessible(page);
   await page.getByRole("button", { name: "Import", exact: true }).click();
   await expect(page.getByText("2 errors.")).toBeVisible();
   await expect(page.getByRole("cell", { name: "a date such as 2026-11-09" })).toBeVisible();
@@ -21,6 +22,7 @@ test("a report with two bad rows is imported without them, seen, and undone", as
   expect(await readFile(await errors.path(), "utf8")).toContain("4,date,2026-11-31,a date such as 2026-11-09");
   await page.getByRole("button", { name: "Import the good rows" }).click();
   await expect(page.getByText("Imported.")).toBeVisible();
+  await expectAccessible(page);
   await page.getByRole("link", { name: "See Spend" }).click();
   const row = page.getByRole("row", { name: /Vinterkurs/ });
   await expect(row).toContainText("401");

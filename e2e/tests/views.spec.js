@@ -82,14 +82,14 @@ test("a campaign's own target is set, shows, and is given up again", async ({ de
   await page.getByRole("link", { name: "target of Shop listings" }).click();
   await page.getByLabel("One unit of spend has to return").check();
   await page.getByRole("textbox", { name: "Target ROAS" }).fill("lots");
-  await page.getByRole("button", { name: "Set" }).click();
+  await page.getByRole("button", { name: "Set", exact: true }).click();
   await expect(page.getByRole("alert")).toContainText("‘lots’ is not a number");
   await page.getByRole("textbox", { name: "Target ROAS" }).fill("12");
-  await page.getByRole("button", { name: "Set" }).click();
+  await page.getByRole("button", { name: "Set", exact: true }).click();
   await expect(page.getByRole("row", { name: /Shop listings/ })).toContainText("12.00");
   await page.getByRole("link", { name: "target of Shop listings" }).click();
   await page.getByLabel("Follow the account").check();
-  await page.getByRole("button", { name: "Set" }).click();
+  await page.getByRole("button", { name: "Set", exact: true }).click();
   await expect(page.getByRole("row", { name: /Shop listings/ })).toContainText("4.00");
 });
 
@@ -135,6 +135,9 @@ test("by keyboard alone: sign in, open the worst campaign, make a plan, save it"
   };
   await focusOn("Look around");
   await press("Enter");
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("Tuesday, 10 November");
+  await press("g");
+  await press("s");
   await expect(page.getByRole("heading", { name: "Spend" })).toBeVisible();
   await press("j");
   await expect(page.locator("tbody th a").first()).toBeFocused();
@@ -164,7 +167,7 @@ test("by keyboard alone: sign in, open the worst campaign, make a plan, save it"
   await expect(page.locator("#keys")).toBeVisible();
 });
 
-const places = ["spend", "spend?level=items&q=course", "causes", "reports", "targets", "budgets", "budgets/new"];
+const places = ["today", "tray", "logbook", "channels", "spend", "spend?level=items&q=course", "causes", "reports", "targets", "budgets", "budgets/new"];
 for (const [scheme, account] of [["light", school], ["dark", supply]]) {
   test(`nothing serious stands in anybody's way (${scheme})`, async ({ desk: page }) => {
     test.setTimeout(240_000);
@@ -178,9 +181,6 @@ for (const [scheme, account] of [["light", school], ["dark", supply]]) {
     await expectAccessible(page);
     await page.goto(`${account}/budgets/new`);
     await page.getByRole("button", { name: "Make the plan" }).click();
-    await expectAccessible(page);
-    await page.goto(`${account}/reports`);
-    await page.locator("tbody a").first().click();
     await expectAccessible(page);
   });
 }

@@ -33,6 +33,63 @@ pub fn bridge(tally: &Tally, reference: &Tally) -> Option<Bridge> {
     Some(Bridge { from, cpc: effect, cvr: cvr_effect, to })
 }
 
+/// What one segment adds to the gap, in units of currency per conversion.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Effect {
+    /// By the price of its clicks.
+    pub cpc: f64,
+    /// By its conversion rate.
+    pub cvr: f64,
+    /// By the share of all clicks that are its.
+    pub mix: f64,
+}
+
+impl Effect {
+    /// All three together.
+    pub fn sum(&self) -> f64 {
+        self.cpc + self.cvr + self.mix
+    }
+}
+
+/// The gap by segments: each pair is a segment's tally here and in the reference. The effects of all
+/// segments add up to the difference of the two CPAs exactly. Absent where either side has no conversions.
+///
+/// A segment that one side lacks is all mix; one that does not convert on one side is all CVR.
+pub fn by_segments(pairs: &[(Tally, Tally)]) -> Option<Vec<Effect>> {
+    let here: Tally = pairs.iter().map(|p| p.0).sum();
+    let there: Tally = pairs.iter().map(|p| p.1).sum();
+    let whole = bridge(&here, &there)?;
+    let scale = logarithmic_mean(whole.to, whole.from);
+    let (cpc, cpc_r, cvr, cvr_r) = (here.cpc()?, there.cpc()?, here.cvr()?, there.cvr()?);
+    let (of_cpc, of_cvr) =
+        (scale / logarithmic_mean(cpc, cpc_r), scale / logarithmic_mean(cvr, cvr_r));
+    let effect = |(a, b): &(Tally, Tally)| {
+        let (n, n_r) = (here.clicks as f64, there.clicks as f64);
+        let shares = (a.clicks as f64 / n, b.clicks as f64 / n_r);
+        let (price, mix) = split((a.spend.to_units() / n, b.spend.to_units() / n_r), shares);
+        let (rate, mix_of_rate) = split((a.conversions / n, b.conversions / n_r), shares);
+        Effect {
+            cpc: of_cpc * price,
+            cvr: -of_cvr * rate,
+            mix: of_cpc * mix - of_cvr * mix_of_rate,
+        }
+    };
+    Some(pairs.iter().map(effect).collect())
+}
+
+/// Splits the difference of a segment's parts of a rate: by the segment's own rate, and by its share.
+fn split((part, part_r): (f64, f64), (share, share_r): (f64, f64)) -> (f64, f64) {
+    let gap = part - part_r;
+    if share <= 0.0 || share_r <= 0.0 {
+        (0.0, gap)
+    } else if part <= 0.0 || part_r <= 0.0 {
+        (gap, 0.0)
+    } else {
+        let mix = logarithmic_mean(part, part_r) * (share / share_r).ln();
+        (gap - mix, mix)
+    }
+}
+
 fn logarithmic_mean(a: f64, b: f64) -> f64 {
     let log = (a / b).ln();
     // Near equality the quotient loses its digits; the series does not: √(ab)·(1 + log²/24).
@@ -75,5 +132,27 @@ mod tests {
         assert_eq!(b.cpc, 0.0);
         let b = bridge(&tally(100, 3.0, 0.25), &tally(1000, 2.0, 0.25)).unwrap();
         assert_eq!(b.cvr, 0.0);
+    }
+
+    /// By hand: two segments with CPC 1 everywhere and CVR 10% and 5% on both sides; only their shares
+    /// differ, so that all of the gap is mix. CPA 1 ÷ 0.06 against 1 ÷ 0.09.
+    #[test]
+    fn shares_alone_are_mix() {
+        let pairs = [
+            (tally(200, 1.0, 0.1), tally(800, 1.0, 0.1)),
+            (tally(800, 1.0, 0.05), tally(200, 1.0, 0.05)),
+        ];
+        let effects = by_segments(&pairs).unwrap();
+        let mix: f64 = effects.iter().map(|e| e.mix).sum();
+        assert!((mix - (1.0 / 0.06 - 1.0 / 0.09)).abs() < 1e-9, "{mix}");
+        assert!(effects.iter().all(|e| e.cpc.abs() < 1e-9 && e.cvr.abs() < 1e-9), "{effects:?}");
+    }
+
+    #[test]
+    fn one_segment_is_the_whole_bridge() {
+        let (a, b) = (tally(1000, 11.30, 0.286), tally(1000, 6.20, 0.225));
+        let (one, whole) = (by_segments(&[(a, b)]).unwrap()[0], bridge(&a, &b).unwrap());
+        assert!((one.cpc - whole.cpc).abs() < 1e-9 && (one.cvr - whole.cvr).abs() < 1e-9);
+        assert_eq!(one.mix, 0.0);
     }
 }

@@ -12,7 +12,7 @@ pub struct Interval {
 }
 
 /// Quantile of the standard normal distribution.
-fn z(p: f64) -> f64 {
+pub fn normal_quantile(p: f64) -> f64 {
     Normal::standard().inverse_cdf(p)
 }
 
@@ -22,7 +22,7 @@ pub fn wilson(successes: f64, trials: f64, confidence: f64) -> Option<Interval> 
     if trials <= 0.0 {
         return None;
     }
-    let z = z(f64::midpoint(1.0, confidence));
+    let z = normal_quantile(f64::midpoint(1.0, confidence));
     let p = (successes / trials).clamp(0.0, 1.0);
     let z2 = z * z;
     let centre = p + z2 / (2.0 * trials);

@@ -51,6 +51,14 @@ async fn accounts_of_others_look_like_none(pool: PgPool) {
         "reports/1",
         "targets",
         "working",
+        "today",
+        "tray",
+        "tray.csv",
+        "logbook",
+        "logbook.csv",
+        "logbook.ics",
+        "channels",
+        "fetching",
     ] {
         let theirs = site.get(&format!("/accounts/b/{place}"), Some(&mine)).await;
         let nobodys = site.get(&format!("/accounts/nowhere/{place}"), Some(&mine)).await;
@@ -73,6 +81,18 @@ async fn accounts_of_others_look_like_none(pool: PgPool) {
         "reports/1",
         "reports/1/undo",
         "reports/1/accept",
+        "tray/send",
+        "tray/withdraw",
+        "tray/edit",
+        "tray/remedy",
+        "budgets/1/tray",
+        "logbook/1/undo",
+        "logbook/1/again",
+        "logbook/1/looked",
+        "channels",
+        "channels/1/fetch",
+        "channels/1/remove",
+        "clock",
     ] {
         let answer =
             site.post(&format!("/accounts/b/{place}"), Some(&mine), "kind=cpa&cpa=1").await;
@@ -99,6 +119,18 @@ async fn viewers_see_and_change_nothing(pool: PgPool) {
         "reports/1/undo",
         "reports/1/accept",
         "reports/1/drop",
+        "tray/send",
+        "tray/withdraw",
+        "tray/edit",
+        "tray/remedy",
+        "budgets/1/tray",
+        "logbook/1/undo",
+        "logbook/1/again",
+        "logbook/1/looked",
+        "channels",
+        "channels/1/fetch",
+        "channels/1/remove",
+        "clock",
     ] {
         let answer =
             site.post(&format!("/accounts/a/{place}"), Some(&viewer), "kind=cpa&cpa=12").await;
@@ -194,6 +226,15 @@ async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
         let page = text(site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await).await;
         assert!(page.contains("no reports yet") && page.contains("Import a report"), "{place}");
     }
+    for (place, says) in [
+        ("today", "Import a report"),
+        ("tray", "Nothing waits to be sent"),
+        ("logbook", "Nothing has been sent yet"),
+        ("channels", "No channel is connected"),
+    ] {
+        let page = text(site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await).await;
+        assert!(page.contains(says), "{place}");
+    }
     for place in ["budgets/x", "reports/x", "causes/campaigns/x"] {
         let answer = site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await;
         assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{place}");
@@ -202,4 +243,26 @@ async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
     let bad = site.get("/accounts/a/spend?from=soon", Some(&cookie)).await;
     assert_eq!(bad.status(), StatusCode::UNPROCESSABLE_ENTITY);
     assert!(text(bad).await.contains("‘soon’ is not a day"));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_is_not_there_can_not_be_sent_undone_or_fetched(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    for (place, body, status) in [
+        ("logbook/7/undo", "", StatusCode::NOT_FOUND),
+        ("logbook/7/again", "", StatusCode::UNPROCESSABLE_ENTITY),
+        ("logbook/7/looked", "", StatusCode::UNPROCESSABLE_ENTITY),
+        ("channels/7/fetch", "", StatusCode::NOT_FOUND),
+        ("channels/7/remove", "", StatusCode::NOT_FOUND),
+        ("clock", "days=7", StatusCode::UNPROCESSABLE_ENTITY),
+        ("tray/send", "", StatusCode::UNPROCESSABLE_ENTITY),
+        ("tray/edit", "what=budget&how=5", StatusCode::UNPROCESSABLE_ENTITY),
+        ("tray/edit", "what=everything&how=5", StatusCode::UNPROCESSABLE_ENTITY),
+        ("tray/remedy", "of=nothing", StatusCode::UNPROCESSABLE_ENTITY),
+        ("channels", "address=nowhere&token=t", StatusCode::UNPROCESSABLE_ENTITY),
+    ] {
+        let answer = site.post(&format!("/accounts/a/{place}"), Some(&cookie), body).await;
+        assert_eq!(answer.status(), status, "{place} {body}");
+    }
 }

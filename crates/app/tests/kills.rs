@@ -1,0 +1,250 @@
+//! Real processes, killed hard in the middle of their work: what was answered stays, nothing is done twice.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use std::io::{BufRead, BufReader};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use tiller_channel::Micros;
+use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
+use tiller_channel::wire::Budget;
+use tiller_core::Target;
+use tiller_desk::book::Subject;
+use tiller_desk::tray::{self, Edit};
+use tiller_desk::{Account, PgPool, Role, accounts, connections, logbook, sending};
+use tiller_store::MIGRATIONS;
+use tiller_store::people::NewAccount;
+
+/// A running program; killed hard when it is dropped, with no chance to tidy up.
+struct Program(Child);
+
+impl Drop for Program {
+    fn drop(&mut self) {
+        self.0.kill().ok();
+        self.0.wait().ok();
+    }
+}
+
+fn start(args: &[&str], environment: &[(&str, &str)]) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_gold-tiller"));
+    command.args(args).envs(environment.iter().copied()).stdin(Stdio::null());
+    command
+}
+
+/// The market on a journal, at a port or any; answers its address too.
+fn market(folder: &std::path::Path, port: u16) -> (Program, String) {
+    let world = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../market/tests/common/small.toml");
+    let (journal, port) = (folder.join("journal.jsonl"), port.to_string());
+    let args = ["market", "serve", "--until", "2026-11-09", "--port", &port];
+    let mut child = start(&args, &[])
+        .arg("--world")
+        .arg(world)
+        .arg("--journal")
+        .arg(journal)
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stderr.take().unwrap()).read_line(&mut line).unwrap();
+    let address = line.trim().rsplit(' ').next().unwrap().to_owned();
+    assert!(address.starts_with("http://127.0.0.1:"), "{line}");
+    (Program(child), address)
+}
+
+/// The server, which works the queues off; its pages are not asked.
+fn server(database: &str) -> Program {
+    let settings = [("DATABASE_URL", database), ("GOLD_TILLER_LOG", "off")];
+    Program(start(&["serve", "--port", "0"], &settings).spawn().unwrap())
+}
+
+async fn until(what: &str, mut holds: impl AsyncFnMut() -> bool) {
+    let mut tick = tokio::time::interval(Duration::from_millis(5));
+    for _ in 0..6000 {
+        tick.tick().await;
+        if holds().await {
+            return;
+        }
+    }
+    panic!("it never came about: {what}");
+}
+
+async fn count(pool: &PgPool, sql: &'static str) -> i64 {
+    sqlx::query_scalar(sql).fetch_one(pool).await.unwrap()
+}
+
+/// What a dead worker holds is let go at once, and waits end.
+async fn a_minute_passes(pool: &PgPool) {
+    for table in ["sync_job", "change_batch", "report_import"] {
+        let wait = if table == "report_import" { "" } else { "not_before = now()," };
+        let sql = format!(
+            "UPDATE {table} SET {wait} claimed_at = now() - interval '2 minutes' WHERE claimed_at IS NOT NULL"
+        );
+        sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(pool).await.unwrap();
+    }
+}
+
+async fn faults(address: &str, faults: &str) {
+    let answer = reqwest::Client::new()
+        .put(format!("{address}/v1/faults"))
+        .bearer_auth("test-token")
+        .header("content-type", "application/json")
+        .body(faults.to_owned())
+        .send()
+        .await
+        .unwrap();
+    assert!(answer.status().is_success(), "{}", answer.status());
+}
+
+struct Scene {
+    pool: PgPool,
+    account: Account,
+    person: tiller_desk::PersonId,
+    address: String,
+    folder: PathBuf,
+}
+
+impl Scene {
+    async fn budget_at_market(&self, campaign: &str) -> Option<Budget> {
+        let http = HttpConnection::new(&self.address, "Findle", "test-token", Patience::default())
+            .unwrap();
+        let there = http.structure().await.unwrap();
+        there.campaigns.into_iter().find(|c| c.name == campaign).unwrap().settings.budget
+    }
+
+    /// Puts a budget in the tray and sends it.
+    async fn send(&self, campaign: &str, budget: &str) {
+        let book = tiller_desk::book::Book::load(
+            &self.pool,
+            &self.account,
+            tiller_desk::book::PeriodChoice::default(),
+        )
+        .await
+        .unwrap()
+        .unwrap();
+        let id = book.entries.iter().find(|e| e.campaign.name == campaign).unwrap().campaign.id;
+        let on = [Subject::Campaign(id)];
+        tray::edit(&self.pool, &self.account, self.person, &on, Edit::Budget, budget, "")
+            .await
+            .unwrap();
+        let rows = tray::rows(&self.pool, &self.account).await.unwrap();
+        let ids: Vec<_> = rows.iter().map(|r| r.change.id).collect();
+        sending::send(&self.pool, &self.account, &ids).await.unwrap();
+    }
+
+    async fn made(&self) -> usize {
+        let today = "2026-11-10".parse().unwrap();
+        let all = logbook::entries(&self.pool, &self.account, logbook::Show::All, "", today);
+        all.await.unwrap().iter().filter(|e| e.made()).count()
+    }
+
+    /// How often the market has carried a batch out.
+    fn batches_lived(&self) -> usize {
+        let journal = std::fs::read_to_string(self.folder.join("journal.jsonl")).unwrap();
+        journal.lines().filter(|l| l.contains("\"batch\"")).count()
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn killed_in_the_middle_of_fetching_and_sending(pool: PgPool) {
+    let folder = std::env::temp_dir().join(format!("kills-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let database = pool.connect_options();
+    let given = std::env::var("DATABASE_URL").unwrap();
+    let base = given.rsplit_once('/').unwrap().0;
+    let url = format!("{base}/{}", database.get_database().unwrap());
+    let new = NewAccount {
+        slug: "t",
+        name: "Amberfold Test",
+        currency: "EUR",
+        time_zone: "Europe/Copenhagen",
+    };
+    let id = accounts::add(&pool, &new).await.unwrap();
+    accounts::set_default_target(&pool, id, Some(Target::Cpa(30.0))).await.unwrap();
+    let account = accounts::by_slug(&pool, "t").await.unwrap();
+    let person = accounts::save_person(&pool, "a@amberfold.example", "Ada", "a long password")
+        .await
+        .unwrap();
+    accounts::join(&pool, account.id, person, Role::Analyst).await.unwrap();
+    let (at_market, address) = market(&folder, 0);
+    let port: u16 = address.rsplit(':').next().unwrap().parse().unwrap();
+    let s = Scene { pool, account, person, address, folder };
+    let pool = &s.pool;
+
+    // The server, then the market, are killed while the report comes in.
+    connections::connect(pool, &s.account, &s.address, "test-token").await.unwrap();
+    faults(&s.address, r#"{"latency_ms": 250}"#).await;
+    let running = "SELECT count(*) FROM sync_job WHERE state = 'running'";
+    let worker = server(&url);
+    until("a fetch begins", async || count(pool, running).await > 0).await;
+    drop(worker);
+    a_minute_passes(pool).await;
+    let worker = server(&url);
+    until("a fetch begins again", async || count(pool, running).await > 0).await;
+    drop(at_market);
+    let (at_market, _) = market(&s.folder, port);
+    let all_done = "SELECT count(*) FROM sync_job WHERE state <> 'done'";
+    until("everything has come in", async || {
+        a_minute_passes(pool).await;
+        count(pool, all_done).await == 0
+    })
+    .await;
+    let days = count(pool, "SELECT count(DISTINCT day) FROM campaign_day").await;
+    assert_eq!(days, 40);
+    let double = "SELECT count(*) FROM report_import WHERE state <> 'done'";
+    assert_eq!(count(pool, double).await, 0);
+
+    // The server is killed after the channel has made a change and before it has said so.
+    faults(&s.address, r#"{"latency_ms": 250}"#).await;
+    s.send("Names, search", "120").await;
+    let set = |units: f64| Some(Budget::Daily { amount: Micros::from_units(units) });
+    until("the channel has made it", async || {
+        s.budget_at_market("Names, search").await == set(120.0)
+    })
+    .await;
+    drop(worker);
+    faults(&s.address, "{}").await;
+    a_minute_passes(pool).await;
+    let worker = server(&url);
+    until("the logbook has it", async || s.made().await == 1).await;
+    assert_eq!(s.batches_lived(), 1, "posted twice, made once");
+
+    // The market is killed while a batch is under way; its journal gives it back what it had answered.
+    until("the structure is fresh", async || count(pool, all_done).await == 0).await;
+    faults(&s.address, r#"{"latency_ms": 250}"#).await;
+    s.send("Visits, search", "130").await;
+    let sending = "SELECT count(*) FROM change_batch WHERE claimed_at IS NOT NULL";
+    until("it is under way", async || count(pool, sending).await > 0).await;
+    drop(at_market);
+    let (at_market, _) = market(&s.folder, port);
+    until("the logbook has both", async || {
+        a_minute_passes(pool).await;
+        s.made().await == 2
+    })
+    .await;
+    assert_eq!(s.budget_at_market("Names, search").await, set(120.0));
+    assert_eq!(s.budget_at_market("Visits, search").await, set(130.0));
+    assert_eq!(s.batches_lived(), 2);
+
+    // The database drops every session while a batch is under way.
+    until("the structure is fresh", async || count(pool, all_done).await == 0).await;
+    faults(&s.address, r#"{"latency_ms": 250}"#).await;
+    s.send("Courses, search", "310").await;
+    until("it is under way", async || count(pool, sending).await > 0).await;
+    sqlx::raw_sql(
+        "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()",
+    )
+    .execute(pool)
+    .await
+    .unwrap();
+    until("the logbook has all three", async || {
+        a_minute_passes(pool).await;
+        s.made().await == 3
+    })
+    .await;
+    assert_eq!(s.budget_at_market("Courses, search").await, set(310.0));
+    assert_eq!(s.batches_lived(), 3);
+    let Scene { folder, .. } = s;
+    drop((worker, at_market));
+    std::fs::remove_dir_all(folder).unwrap();
+}

@@ -1,0 +1,132 @@
+// A week at the market: from a verdict to the tray, sent, days pass, the campaign's CPA has come down, the logbook
+// shows it. Runs after the other files: what is sent and what days pass changes the demo for good.
+import { readFile } from "node:fs/promises";
+import { expect, expectAccessible, school, supply, test } from "./desk.js";
+
+const cpaOf = async (page, name, from, to) => {
+  await page.goto(`${school}/spend?from=${from}&to=${to}&alone=yes`);
+  const row = await page.getByRole("row", { name: new RegExp(name) }).evaluate((r) => ({ ...r.dataset }));
+  const cpa = Number(row.spend) / Number(row.conversions);
+  expect(cpa, JSON.stringify(row)).toBeGreaterThan(0);
+  return cpa;
+};
+
+test("today’s letter says what is most worth doing, and puts it in the tray", async ({ desk: page }) => {
+  await page.goto(`${school}/today`);
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("Tuesday, 10 November");
+  await expect(page.getByText("The change tray is empty")).toBeVisible();
+  const first = page.locator(".todos li").first();
+  await expect(first).toContainText("Spring courses, search");
+  await expectAccessible(page);
+  await first.getByRole("button", { name: "Put in tray" }).click();
+  await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+  await expect(page.getByText("1 change waits")).toBeVisible();
+  await first.getByRole("button", { name: "Put in tray" }).click();
+  await expect(page.getByText("waits in the tray").first()).toBeVisible();
+  await expect(page.getByText("1 change waits")).toBeVisible();
+  await page.getByRole("link", { name: "Review and send" }).click();
+  const open = page.getByRole("region", { name: "Change tray, opened" });
+  await expect(open).toContainText("Target CPA");
+  await page.keyboard.press("Escape");
+  await expect(open).toBeHidden();
+});
+
+test("several rows are changed at once, with checks, and wrong input loses nothing", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  for (const name of ["Own name, search", "Visit listings"]) await page.getByLabel(`Choose ${name}`).check();
+  await page.getByLabel("What").selectOption("budget");
+  await page.getByRole("textbox", { name: "to", exact: true }).fill("lots");
+  await page.getByRole("button", { name: "Put in tray" }).click();
+  await expect(page.getByRole("alert")).toContainText("‘lots’ is not a number");
+  await expect(page.getByLabel("Choose Visit listings")).toBeChecked();
+  await page.getByRole("textbox", { name: "to", exact: true }).fill("+30%");
+  await page.getByLabel("because").fill("Room below target.");
+  await page.getByRole("button", { name: "Put in tray" }).click();
+  await expect(page.getByText("2 changes were put in the tray.")).toBeVisible();
+  await expect(page.getByText("adds 31.20 a day")).toBeVisible();
+  await page.goto(`${school}/tray`);
+  await expect(page.getByRole("row", { name: /Visit listings/ })).toContainText("+30% at once is a shock");
+  await expectAccessible(page);
+  const [file] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "As CSV" }).click()]);
+  expect(await readFile(await file.path(), "utf8")).toContain("Findle,Visit listings,,,budget,56.00,72.80");
+  await page.getByLabel("Target CPA of Spring courses, search").uncheck();
+  await page.getByLabel("Daily budget of Own name, search").uncheck();
+  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await expect(page.getByRole("row", { name: /Visit listings/ })).toHaveCount(0);
+});
+
+test("from a verdict to a lower cost", async ({ desk: page }) => {
+  await page.goto(`${school}/causes`);
+  await page.getByRole("link", { name: "Apiary visits, display" }).first().click();
+  await expect(page.getByText("It reaches the wrong people.")).toBeVisible();
+  // The keyboard does it too.
+  await page.keyboard.press("t");
+  await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+  await page.goto(`${school}/tray`);
+  await page.getByRole("button", { name: "Send the chosen ones" }).click();
+  await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
+  await expect(page.getByText(/Last sent: 3 changes were made at Findle and Panewall, in force from 10 Nov 2026/)).toBeVisible();
+  await expect(page.getByText("The change tray is empty")).toBeVisible();
+
+  await page.goto(`${school}/logbook`);
+  const entry = page.getByRole("row", { name: /Spring courses/ });
+  await expect(entry).toContainText("52.00");
+  await expect(entry).toContainText("19 Nov");
+  await entry.getByText("evidence as it stood").click();
+  await expect(entry).toContainText("Affordable CPC");
+  await expectAccessible(page);
+  const [calendar] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Calendar of look-backs" }).click()]);
+  expect(await readFile(await calendar.path(), "utf8")).toContain("DTSTART;VALUE=DATE:20261119");
+
+  const before = [await cpaOf(page, "Spring courses", "2026-10-27", "2026-11-09"), await cpaOf(page, "Apiary visits", "2026-10-27", "2026-11-09")];
+  for (let week = 0; week < 2; week++) {
+    await page.getByRole("button", { name: /market day/ }).click();
+    await page.getByRole("button", { name: "Let a week pass" }).click();
+    await expect(page.getByRole("button", { name: `market day ${16 + 7 * week} Nov 2026` })).toBeVisible({ timeout: 40_000 });
+  }
+  const after = [await cpaOf(page, "Spring courses", "2026-11-10", "2026-11-21"), await cpaOf(page, "Apiary visits", "2026-11-10", "2026-11-21")];
+  expect(after[0]).toBeLessThan(before[0] * 0.95);
+  expect(after[1]).toBeLessThan(before[1] * 0.75);
+
+  // The look-backs are due: on the loop, in the letter, in the logbook.
+  await page.goto(`${school}/today`);
+  await expect(page.getByText("3 due", { exact: true })).toBeVisible();
+  await expect(page.getByText("3 changes are due for a look back")).toBeVisible();
+  await page.goto(`${school}/logbook?show=due`);
+  await expect(page.locator("tbody tr")).toHaveCount(3);
+  await page.getByRole("button", { name: "I have looked at Daily budget of Own name, search" }).click();
+  await expect(page.locator("tbody tr")).toHaveCount(2);
+  await page.goto(`${school}/logbook`);
+  await page.getByRole("button", { name: "take back Daily budget of Own name, search" }).click();
+  await expect(page.getByRole("row", { name: /Own name, search/ })).toContainText("Takes back the change");
+});
+
+test("what the channel refuses stays, with its reason", async ({ desk: page }) => {
+  await page.goto(`${supply}/spend`);
+  await page.getByLabel("Choose Jars, search").check();
+  await page.getByLabel("What").selectOption("bid");
+  await page.getByRole("textbox", { name: "to", exact: true }).fill("0.02");
+  await page.getByRole("button", { name: "Put in tray" }).click();
+  await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+  await page.goto(`${supply}/tray`);
+  await expect(page.getByText("Can’t be sent: the channel’s least bid is 0.05")).toBeVisible();
+  await page.getByLabel("Bid of Jars, search").check();
+  await page.getByRole("button", { name: "Send the chosen ones" }).click();
+  await expect(page.getByRole("alert")).toContainText("nothing was sent");
+  await page.getByLabel("Bid of Jars, search").check();
+  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
+});
+
+test("channels tell what was fetched, and a wrong connection says what to do", async ({ desk: page }) => {
+  await page.goto(`${supply}/channels`);
+  await expect(page.getByRole("row", { name: /Findle/ })).toContainText("fetched");
+  await page.getByRole("button", { name: "fetch now from Findle" }).click();
+  await expect(page.getByRole("button", { name: "fetch now from Findle" })).toBeVisible({ timeout: 20_000 });
+  await page.getByLabel("Address of the interface").fill("http://127.0.0.1:9");
+  await page.getByLabel("Token of the account").fill("wrong");
+  await page.getByRole("button", { name: "Connect its channels" }).click();
+  await expect(page.getByRole("alert")).toContainText("can’t be reached");
+  await expect(page.getByLabel("Address of the interface")).toHaveValue("http://127.0.0.1:9");
+  await expectAccessible(page);
+});
