@@ -9,7 +9,7 @@ use crate::target::Target;
 const SILENT_BELOW: f64 = 0.01;
 
 /// What is wrong with a campaign's conversion counting.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Finding {
     /// No conversion since `since`, though `expected` would have been usual.
     Silent {
@@ -25,11 +25,85 @@ pub enum Finding {
         /// How many were counted.
         conversions: f64,
     },
+    /// An event that is no business result is counted as one.
+    NoResult {
+        /// Its name.
+        event: String,
+        /// How many of it were counted.
+        conversions: f64,
+        /// How many of all other events were.
+        others: f64,
+    },
+    /// Events come in, and none of them counts.
+    NothingCounts {
+        /// The most frequent.
+        event: String,
+        /// How many of it came in.
+        conversions: f64,
+    },
 }
 
-/// Looks through settled days in order (gaps in days are days without traffic).
-pub fn findings(days: &[(NaiveDate, Tally)], target: Option<Target>) -> Vec<Finding> {
-    silence(days).into_iter().chain(values_missing(days, target)).collect()
+/// An event of a campaign over its settled days.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EventCount {
+    /// Its name.
+    pub event: String,
+    /// How many came in.
+    pub conversions: f64,
+    /// Their value, in units of currency.
+    pub value: f64,
+    /// Whether the campaign counts it.
+    pub counts: bool,
+}
+
+/// Words of events that happen on the way to a result (common practice, no source).
+const ON_THE_WAY: [&str; 8] =
+    ["view", "views", "pageview", "visit", "scroll", "session", "click", "impression"];
+
+/// Looks through settled days in order (gaps in days are days without traffic), and through the events of
+/// the period where reports tell them.
+pub fn findings(
+    days: &[(NaiveDate, Tally)],
+    events: &[EventCount],
+    target: Option<Target>,
+) -> Vec<Finding> {
+    let mut found: Vec<Finding> = silence(days).into_iter().collect();
+    found.extend(values_missing(days, target));
+    found.extend(no_results(events));
+    found.extend(nothing_counts(events));
+    found
+}
+
+/// Counted events that are none by their name, or that come without value, and more often, beside others
+/// that have one.
+fn no_results(events: &[EventCount]) -> Vec<Finding> {
+    let counted = || events.iter().filter(|e| e.counts && e.conversions > 0.0);
+    let all: f64 = counted().map(|e| e.conversions).sum();
+    let valued: f64 = counted().filter(|e| e.value > 0.0).map(|e| e.conversions).sum();
+    let by_name = |e: &EventCount| {
+        let name = e.event.to_lowercase();
+        name.split(|c: char| !c.is_alphanumeric()).any(|word| ON_THE_WAY.contains(&word))
+    };
+    let beside = |e: &EventCount| e.value <= 0.0 && valued > 0.0 && e.conversions > valued;
+    counted()
+        .filter(|e| by_name(e) || beside(e))
+        .map(|e| Finding::NoResult {
+            event: e.event.clone(),
+            conversions: e.conversions,
+            others: all - e.conversions,
+        })
+        .collect()
+}
+
+fn nothing_counts(events: &[EventCount]) -> Option<Finding> {
+    if events.iter().any(|e| e.counts) {
+        return None;
+    }
+    let most = events.iter().max_by(|a, b| a.conversions.total_cmp(&b.conversions))?;
+    (most.conversions > 0.0).then(|| Finding::NothingCounts {
+        event: most.event.clone(),
+        conversions: most.conversions,
+    })
 }
 
 /// The silent stretch at the end, if chance makes it less likely than 1 in 100 (Poisson tail).
@@ -73,13 +147,13 @@ mod tests {
     #[test]
     fn a_stretch_that_chance_explains_is_no_finding() {
         // Two a day, two days without: e^−4 = 1.8%.
-        assert!(findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0]), None).is_empty());
+        assert!(findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0]), &[], None).is_empty());
     }
 
     #[test]
     fn a_stretch_beyond_chance_is_silence() {
         // Two a day, three days without: e^−6 = 0.25%.
-        let found = findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0, 0.0]), None);
+        let found = findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0, 0.0]), &[], None);
         assert!(
             matches!(found[..], [Finding::Silent { days: 3, expected, .. }] if (expected - 6.0).abs() < 1e-9)
         );
@@ -87,17 +161,52 @@ mod tests {
 
     #[test]
     fn never_counted_is_not_silent() {
-        assert!(findings(&days(&[0.0; 40]), None).is_empty());
+        assert!(findings(&days(&[0.0; 40]), &[], None).is_empty());
     }
 
     #[test]
     fn roas_needs_values() {
         let mut d = days(&[2.0, 2.0]);
-        assert!(findings(&d, Some(Target::Roas(4.0))).is_empty());
+        assert!(findings(&d, &[], Some(Target::Roas(4.0))).is_empty());
         for (_, t) in &mut d {
             t.value = Micros::ZERO;
         }
-        assert_eq!(findings(&d, Some(Target::Roas(4.0))), [Finding::NoValues { conversions: 4.0 }]);
-        assert!(findings(&d, Some(Target::Cpa(4.0))).is_empty());
+        assert_eq!(
+            findings(&d, &[], Some(Target::Roas(4.0))),
+            [Finding::NoValues { conversions: 4.0 }]
+        );
+        assert!(findings(&d, &[], Some(Target::Cpa(4.0))).is_empty());
+    }
+
+    fn event(name: &str, conversions: f64, value: f64, counts: bool) -> EventCount {
+        EventCount { event: name.into(), conversions, value, counts }
+    }
+
+    #[test]
+    fn an_event_on_the_way_is_no_result() {
+        let found = |events: &[EventCount]| findings(&[], events, None);
+        let views = [event("order", 40.0, 3000.0, true), event("catalogue view", 300.0, 0.0, true)];
+        assert_eq!(
+            found(&views),
+            [Finding::NoResult {
+                event: "catalogue view".into(),
+                conversions: 300.0,
+                others: 40.0
+            }]
+        );
+        // By its want of value beside others, whatever it is called; two kinds of leads are none of that.
+        let opened = [event("order", 40.0, 3000.0, true), event("katalog", 300.0, 0.0, true)];
+        assert_eq!(found(&opened).len(), 1);
+        let leads =
+            [event("booking form", 40.0, 0.0, true), event("telephone call", 90.0, 0.0, true)];
+        assert!(found(&leads).is_empty());
+        // What does not count spoils nothing; but something has to count.
+        let aside =
+            [event("order", 40.0, 3000.0, true), event("catalogue view", 300.0, 0.0, false)];
+        assert!(found(&aside).is_empty());
+        let none = [event("order", 40.0, 3000.0, false)];
+        assert!(
+            matches!(&found(&none)[..], [Finding::NothingCounts { event, .. }] if event == "order")
+        );
     }
 }

@@ -6,7 +6,7 @@ use chrono::{Days, NaiveDate};
 use crate::affordable::{Affordable, affordable, halfway_bid};
 use crate::bridge::{Bridge, bridge};
 use crate::evidence::{Prior, Standing, prior_from_peers, proportion_below_peers, rate_below};
-use crate::look_back::DUE_DAYS;
+use crate::look_back::due_days;
 use crate::metrics::Tally;
 use crate::target::Target;
 use crate::tracking::Finding;
@@ -37,6 +37,8 @@ pub struct Case<'a> {
     pub changed: Option<(NaiveDate, NaiveDate)>,
     /// Last reported day.
     pub last_day: NaiveDate,
+    /// Days until a day is settled.
+    pub settle_days: u64,
     /// Tracking findings that touch it.
     pub findings: &'a [Finding],
     /// What holds its volume.
@@ -265,7 +267,7 @@ fn too_early(case: &Case, target_cpa: Option<f64>, p_over: Option<f64>) -> Optio
     let per_day = spend / case.settled_days.max(1) as f64;
     let days_for = |money: f64| (per_day > 0.0).then(|| (money / per_day).ceil() as u64);
     if let Some(on) = case.launched {
-        let due = on.checked_add_days(Days::new(DUE_DAYS)).unwrap_or(on);
+        let due = on.checked_add_days(Days::new(due_days(case.settle_days))).unwrap_or(on);
         if due > case.last_day {
             return Some(Early::Launched { on, due });
         }
@@ -353,6 +355,7 @@ mod tests {
             launched: None,
             changed: None,
             last_day: day(10),
+            settle_days: 2,
             findings: &[],
             hold: Hold::default(),
         }

@@ -66,10 +66,10 @@ impl Window {
     /// use tiller_core::Window;
     /// let day = |d| chrono::NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
     /// let week = Window::ending(day(9), 7);
-    /// assert_eq!(week.settled(day(9)).unwrap().to(), day(7));
+    /// assert_eq!(week.settled(day(9), 2).unwrap().to(), day(7));
     /// ```
-    pub fn settled(&self, last_day: NaiveDate) -> Option<Self> {
-        Self::new(self.from, self.to.min(last_settled(last_day)))
+    pub fn settled(&self, last_day: NaiveDate, settle_days: u64) -> Option<Self> {
+        Self::new(self.from, self.to.min(last_settled(last_day, settle_days)))
     }
 
     /// Its days in order.
@@ -79,8 +79,8 @@ impl Window {
 }
 
 /// The last settled day when reports reach to `last_day`.
-pub fn last_settled(last_day: NaiveDate) -> NaiveDate {
-    last_day.checked_sub_days(Days::new(SETTLE_DAYS)).unwrap_or(last_day)
+pub fn last_settled(last_day: NaiveDate, settle_days: u64) -> NaiveDate {
+    last_day.checked_sub_days(Days::new(settle_days)).unwrap_or(last_day)
 }
 
 #[cfg(test)]
@@ -103,6 +103,6 @@ mod tests {
 
     #[test]
     fn a_window_of_unsettled_days_has_no_settled_part() {
-        assert_eq!(Window::ending(day(11, 9), 2).settled(day(11, 9)), None);
+        assert_eq!(Window::ending(day(11, 9), 2).settled(day(11, 9), 2), None);
     }
 }

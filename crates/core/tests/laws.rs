@@ -88,6 +88,7 @@ proptest! {
                 launched: None,
                 changed: None,
                 last_day: chrono::NaiveDate::default(),
+                settle_days: 2,
                 findings: &[],
                 hold: Hold::default(),
             };

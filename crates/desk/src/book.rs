@@ -4,14 +4,14 @@ use std::collections::HashMap;
 
 use chrono::{Days, NaiveDate};
 use tiller_core::bid_volume::{self, Elasticity};
-use tiller_core::tracking::{self, Finding};
+use tiller_core::tracking::{self, EventCount, Finding};
 use tiller_core::verdict::{Case, Diagnosis, Hold, diagnose};
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::changes;
 use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
 use tiller_store::people::Account;
-use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool};
+use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool, splits};
 
 use crate::DeskError;
 
@@ -48,7 +48,11 @@ pub struct PeriodChoice {
 
 impl PeriodChoice {
     /// The period when reports cover `span`: by default the last 28 settled days against those before.
-    pub fn resolve(&self, span: Option<Window>) -> Result<Option<Period>, DeskError> {
+    pub fn resolve(
+        &self,
+        span: Option<Window>,
+        settle_days: u64,
+    ) -> Result<Option<Period>, DeskError> {
         let Some(span) = span else { return Ok(None) };
         let order = |from, to| {
             Window::new(from, to).filter(|w| w.days() <= 1100).ok_or_else(|| {
@@ -58,7 +62,7 @@ impl PeriodChoice {
         let window = match (self.from, self.to) {
             (Some(from), Some(to)) => order(from, to)?,
             (from, to) => {
-                let to = to.unwrap_or_else(|| last_settled(span.to()));
+                let to = to.unwrap_or_else(|| last_settled(span.to(), settle_days));
                 match from {
                     Some(from) => order(from, to)?,
                     None => Window::ending(to, DEFAULT_DAYS),
@@ -183,6 +187,8 @@ pub struct Book {
     pub period: Period,
     /// Its campaigns, by name.
     pub entries: Vec<Entry>,
+    /// What each campaign's events brought in the period, where reports tell them.
+    pub events: HashMap<CampaignId, Vec<EventCount>>,
     /// Each campaign's last change: the first day in force, and the first on which it can be judged.
     pub changed: HashMap<CampaignId, (NaiveDate, NaiveDate)>,
 }
@@ -195,7 +201,8 @@ impl Book {
         choice: PeriodChoice,
     ) -> Result<Option<Self>, DeskError> {
         let span = facts::span(pool, account.id).await?;
-        let Some((span, period)) = span.zip(choice.resolve(span)?) else { return Ok(None) };
+        let period = choice.resolve(span, account.settle())?;
+        let Some((span, period)) = span.zip(period) else { return Ok(None) };
         let first = period
             .window
             .from()
@@ -217,7 +224,21 @@ impl Book {
             })
             .collect();
         let changed = changes::latest(pool, account.id).await?;
-        Ok(Some(Self { account: account.clone(), span, period, entries, changed }))
+        let mut events: HashMap<CampaignId, Vec<EventCount>> = HashMap::new();
+        for e in splits::events(pool, account.id, period.window).await? {
+            events.entry(e.campaign).or_default().push(EventCount {
+                event: e.event,
+                conversions: e.conversions,
+                value: e.value.to_units(),
+                counts: e.counts,
+            });
+        }
+        Ok(Some(Self { account: account.clone(), span, period, entries, events, changed }))
+    }
+
+    /// The last day whose conversions count as complete.
+    pub fn last_settled(&self) -> NaiveDate {
+        last_settled(self.span.to(), self.account.settle())
     }
 
     /// One campaign.
@@ -227,7 +248,7 @@ impl Book {
 
     /// The settled part of the period.
     pub fn settled(&self) -> Option<Window> {
-        self.period.window.settled(self.span.to())
+        self.period.window.settled(self.span.to(), self.account.settle())
     }
 
     /// All campaigns together in a window.
@@ -258,10 +279,11 @@ impl Book {
 
     /// What tracking says of a campaign, from its settled days.
     pub fn findings(&self, entry: &Entry) -> Vec<Finding> {
-        let settled = last_settled(self.span.to()).min(self.period.window.to());
+        let settled = self.last_settled().min(self.period.window.to());
         let days: Vec<_> =
             entry.days.iter().filter(|d| d.day <= settled).map(|d| (d.day, d.tally)).collect();
-        tracking::findings(&days, entry.target)
+        let events = self.events.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
+        tracking::findings(&days, events, entry.target)
     }
 
     /// The verdicts on all campaigns, in their order; none without a target or settled days.
@@ -371,6 +393,7 @@ impl Book {
             launched: self.launched(entry),
             changed: self.changed.get(&entry.campaign.id).copied(),
             last_day: self.span.to(),
+            settle_days: self.account.settle(),
             findings: &findings,
             hold,
         };
@@ -431,10 +454,10 @@ mod tests {
     #[test]
     fn a_page_opens_with_the_last_28_settled_days() {
         let span = Window::new(day(6, 13), day(11, 9));
-        let period = PeriodChoice::default().resolve(span).unwrap().unwrap();
+        let period = PeriodChoice::default().resolve(span, 2).unwrap().unwrap();
         assert_eq!(period.window, Window::new(day(10, 11), day(11, 7)).unwrap());
         assert_eq!(period.against, Window::new(day(9, 13), day(10, 10)));
-        assert!(PeriodChoice::default().resolve(None).unwrap().is_none());
+        assert!(PeriodChoice::default().resolve(None, 2).unwrap().is_none());
     }
 
     #[test]
@@ -445,8 +468,8 @@ mod tests {
             to: Some(day(11, 1)),
             ..PeriodChoice::default()
         };
-        assert!(matches!(choice.resolve(span), Err(DeskError::Invalid(_))));
+        assert!(matches!(choice.resolve(span, 2), Err(DeskError::Invalid(_))));
         let alone = PeriodChoice { alone: true, ..PeriodChoice::default() };
-        assert_eq!(alone.resolve(span).unwrap().unwrap().against, None);
+        assert_eq!(alone.resolve(span, 2).unwrap().unwrap().against, None);
     }
 }

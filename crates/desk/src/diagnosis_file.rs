@@ -7,6 +7,7 @@ use chrono::NaiveDate;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tiller_channel::report::{Column, Mapping, MappingError, Records, RowError, RowReader, guess};
+use tiller_core::window::SETTLE_DAYS;
 use tiller_core::{Currency, Micros, Tally, Target, Window};
 use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
 use tiller_store::people::Account;
@@ -292,12 +293,16 @@ impl Report {
             time_zone: "UTC".into(),
             target_cpa,
             target_roas,
+            counted_events: None,
+            click_window: None,
+            settle_days: SETTLE_DAYS as i16,
         };
         Ok(Book {
             account,
             span,
             period: Period { window, against: None },
             entries,
+            events: std::collections::HashMap::new(),
             changed: std::collections::HashMap::new(),
         })
     }

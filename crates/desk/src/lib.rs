@@ -11,6 +11,7 @@ pub mod diagnosis_file;
 pub mod entry;
 pub mod figures;
 pub mod logbook;
+pub mod measure;
 pub mod plan_file;
 pub mod remedy;
 pub mod reports;

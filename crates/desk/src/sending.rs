@@ -57,7 +57,8 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
         .find(|c| c.channel == batch.channel);
     let Some(connection) = connection else {
         // Without an interface the batch is the file that somebody carries.
-        let answers: Vec<Answered> = rows.iter().map(|r| made(r, today(None))).collect();
+        let answers: Vec<Answered> =
+            rows.iter().map(|r| made(r, today(None), account.settle())).collect();
         changes::answered(pool, &batch, today(None), &answers).await?;
         return Ok(true);
     };
@@ -83,8 +84,8 @@ fn today(last_day: Option<NaiveDate>) -> NaiveDate {
     last_day.and_then(|d| d.succ_opt()).unwrap_or_else(|| Utc::now().date_naive())
 }
 
-fn made(row: &Row, from: NaiveDate) -> Answered {
-    let look_back = Some(look_back::due(from, row.learns_anew));
+fn made(row: &Row, from: NaiveDate, settle_days: u64) -> Answered {
+    let look_back = Some(look_back::due(from, row.learns_anew, settle_days));
     Answered { id: row.change.id, refused: None, look_back }
 }
 
@@ -126,7 +127,7 @@ async fn deliver(
     for row in rows {
         let id = row.change.id.to_string();
         match told.iter().find(|a| a.id == id) {
-            Some(a) if a.refused.is_none() => answers.push(made(row, from)),
+            Some(a) if a.refused.is_none() => answers.push(made(row, from, account.settle())),
             Some(a) => answers.push(refused(row, a.message.clone())),
             None if answers.iter().any(|a| a.id == row.change.id) => {}
             None => answers.push(refused(row, "the channel did not answer to this change".into())),

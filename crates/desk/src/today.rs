@@ -125,7 +125,7 @@ pub async fn letter(
             refused: after("refused"),
         }
     });
-    let settled = tiller_core::window::last_settled(book.span.to());
+    let settled = book.last_settled();
     let week = Window::ending(settled, 7);
     let week = (week.from() >= book.span.from())
         .then(|| (week, book.total(week), book.total(week.before())));

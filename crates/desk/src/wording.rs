@@ -131,6 +131,19 @@ fn finding(f: &Finding) -> Words {
         Finding::NoValues { conversions } => Words::say("It aims at a return, but its ")
             .strong(count(*conversions))
             .and(" conversions carry no value. Send the value with the event, or give it a target CPA."),
+        Finding::NoResult { event, conversions, others } => Words::say("It counts ")
+            .strong(count(*conversions))
+            .and(" of ‘")
+            .strong(event.clone())
+            .and(format!(
+                "’ beside {} of anything else. That happens on the way to a result and is none: until it is left out of what the campaign counts, its CPA and ROAS mean nothing.",
+                count(*others)
+            )),
+        Finding::NothingCounts { event, conversions } => Words::say("Nothing that comes in is counted, though ")
+            .strong(count(*conversions))
+            .and(" of ‘")
+            .strong(event.clone())
+            .and("’ did. Choose on Measure what this campaign counts."),
     }
 }
 
@@ -373,7 +386,7 @@ pub fn standing(s: Option<Standing>) -> &'static str {
 }
 
 /// When the next look is due after a change that is sent now.
-pub fn look_back(last_day: NaiveDate) -> String {
+pub fn look_back(last_day: NaiveDate, settle_days: u64) -> String {
     let from = last_day.succ_opt().unwrap_or(last_day);
-    day(tiller_core::look_back::due(from, false))
+    day(tiller_core::look_back::due(from, false, settle_days))
 }

@@ -31,6 +31,8 @@ pub struct Connection {
     pub fetched_to: Option<NaiveDate>,
     /// When.
     pub fetched_at: Option<DateTime<Utc>>,
+    /// Last day whose splits have been taken in.
+    pub splits_to: Option<NaiveDate>,
 }
 
 /// A job that fetches from a connection.
@@ -103,7 +105,7 @@ pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Connection>, 
     Ok(sqlx::query_as!(
         Connection,
         r#"SELECT c.id AS "id: ConnectionId", c.account_id AS "account: AccountId", c.channel_id AS "channel: ChannelId",
-                  ch.name AS channel_name, base_url, token, limits, last_day, window_days, fetched_to, fetched_at
+                  ch.name AS channel_name, base_url, token, limits, last_day, window_days, fetched_to, fetched_at, splits_to
            FROM connection c JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
            WHERE c.account_id = $1 ORDER BY ch.name"#,
         account.0
@@ -209,7 +211,7 @@ pub async fn end(pool: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreEr
     let (state, error, pause) = match how {
         End::Done(to) => {
             sqlx::query!(
-                "UPDATE connection SET fetched_to = $3, fetched_at = now() WHERE account_id = $1 AND id = $2",
+                "UPDATE connection SET fetched_to = $3, splits_to = $3, fetched_at = now() WHERE account_id = $1 AND id = $2",
                 sync.account.0,
                 sync.connection.0,
                 to

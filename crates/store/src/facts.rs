@@ -70,7 +70,13 @@ pub enum Scope {
     Item(ItemId),
 }
 
-fn tally(impressions: i64, clicks: i64, spend: i64, conversions: i64, value: i64) -> Tally {
+pub(crate) fn tally(
+    impressions: i64,
+    clicks: i64,
+    spend: i64,
+    conversions: i64,
+    value: i64,
+) -> Tally {
     Tally {
         impressions,
         clicks,
@@ -160,7 +166,7 @@ pub async fn items(
            JOIN (SELECT item_id, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
                  FROM item_day WHERE account_id = $1 AND day BETWEEN $3 AND $4 GROUP BY item_id) f ON f.item_id = i.id
            LEFT JOIN (SELECT item_id, sum(count)::bigint AS conversions, sum(value)::bigint AS value
-                 FROM conversion_day WHERE account_id = $1 AND day BETWEEN $3 AND $4 GROUP BY item_id) v ON v.item_id = i.id
+                 FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $3 AND $4 GROUP BY item_id) v ON v.item_id = i.id
            WHERE i.account_id = $1 AND ($2::bigint IS NULL OR g.campaign_id = $2)
            ORDER BY f.spend DESC, i.id"#,
         account.0,
@@ -201,7 +207,7 @@ pub async fn scope_days(
                 f AS (SELECT day, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
                       FROM item_day WHERE account_id = $1 AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day),
                 v AS (SELECT day, sum(count)::bigint AS conversions, sum(value)::bigint AS value
-                      FROM conversion_day WHERE account_id = $1 AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day)
+                      FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day)
            SELECT f.day AS "day!", f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
                   coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
            FROM f LEFT JOIN v USING (day) ORDER BY f.day"#,

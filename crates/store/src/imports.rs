@@ -59,6 +59,8 @@ pub struct Import {
     pub id: ImportId,
     /// The account it belongs to.
     pub account: AccountId,
+    /// The connection that fetched it.
+    pub connection: Option<ConnectionId>,
     /// The file's name.
     pub file_name: String,
     /// The file's size in bytes.
@@ -119,6 +121,7 @@ macro_rules! import {
         Import {
             id: $r.id,
             account: $r.account,
+            connection: $r.connection,
             file_name: $r.file_name,
             size: $r.size,
             state: State::read(&$r.state),
@@ -243,7 +246,7 @@ pub async fn claim(pool: &PgPool) -> Result<Option<Import>, StoreError> {
                SELECT account_id, id FROM report_import
                WHERE connection_id IS NULL AND (state = 'queued' OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
-           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
                      bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at"#
     )
     .fetch_optional(pool)
@@ -374,7 +377,7 @@ pub async fn get(
     id: ImportId,
 ) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
-        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
                   bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at
            FROM report_import WHERE account_id = $1 AND id = $2"#,
         account.0,
@@ -388,7 +391,7 @@ pub async fn get(
 /// The account's last imports, the newest first.
 pub async fn list(pool: &PgPool, account: AccountId, most: i64) -> Result<Vec<Import>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
                   bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at
            FROM report_import WHERE account_id = $1 AND connection_id IS NULL ORDER BY id DESC LIMIT $2"#,
         account.0,
@@ -453,7 +456,7 @@ pub async fn run_now(
 ) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
         r#"UPDATE report_import SET state = 'running', claimed_at = now(), mapping = $3 WHERE account_id = $1 AND id = $2 AND state = 'mapping'
-           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", file_name, size, state, mapping, only_good,
+           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
                      bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at"#,
         account.0,
         id.0,

@@ -9,6 +9,7 @@ pub mod merge;
 pub mod people;
 pub mod plans;
 pub mod sessions;
+pub mod splits;
 pub mod structure;
 pub mod targets;
 
@@ -58,6 +59,8 @@ ids! {
     ConnectionId,
     /// A job that fetches from a connection.
     SyncId,
+    /// A search term.
+    TermId,
     /// A change.
     ChangeId,
     /// Changes that are sent together.

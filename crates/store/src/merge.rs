@@ -9,7 +9,7 @@ use tiller_core::Micros;
 use tokio::sync::mpsc::Receiver;
 
 use crate::imports::{self, ErrorRow, Import};
-use crate::{AccountId, ImportId, StoreError};
+use crate::{AccountId, ConnectionId, ImportId, StoreError, splits};
 
 /// The names that tell an item from all others.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -170,6 +170,8 @@ pub struct Merge<'a> {
     account: AccountId,
     import: ImportId,
     only_good: bool,
+    /// Brought by a connection, which tells conversions by a report of their own.
+    connection: Option<ConnectionId>,
 }
 
 /// How a merge ended.
@@ -196,7 +198,13 @@ impl<'a> Merge<'a> {
         )
         .execute(&mut *tx)
         .await?;
-        Ok(Self { tx, account: import.account, import: import.id, only_good: import.only_good })
+        Ok(Self {
+            tx,
+            account: import.account,
+            import: import.id,
+            only_good: import.only_good,
+            connection: import.connection,
+        })
     }
 
     /// Sends rows as they come, until the sender is dropped.
@@ -218,7 +226,8 @@ impl<'a> Merge<'a> {
         self.name_items(&contents).await?;
         self.set_aside(&contents).await?;
         let mut inner = self.tx.begin().await?;
-        match insert_facts(&mut inner, self.account, self.import).await {
+        let facts = if self.connection.is_some() { FETCHED } else { UPLOADED };
+        match insert_facts(&mut inner, facts, self.account, self.import).await {
             Ok(()) => inner.commit().await?,
             Err(error) if error.is_taken() => {
                 inner.rollback().await?;
@@ -231,9 +240,22 @@ impl<'a> Merge<'a> {
                     return Ok(Merged::Decide(contents));
                 }
                 drop_duplicates(&mut self.tx).await?;
-                insert_facts(&mut self.tx, self.account, self.import).await?;
+                insert_facts(&mut self.tx, facts, self.account, self.import).await?;
             }
             Err(error) => return Err(error),
+        }
+        if let Some(connection) = self.connection {
+            splits::take_in(&mut self.tx, self.account, connection, self.import).await?;
+            self.run(
+                "UPDATE touched t SET conversions = coalesce(s.count, 0), value = coalesce(s.value, 0)
+                 FROM touched o LEFT JOIN (SELECT g.campaign_id, v.day, sum(v.count)::bigint AS count, sum(v.value)::bigint AS value
+                      FROM conversion_day v JOIN item i ON i.account_id = $1 AND i.id = v.item_id
+                      JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
+                      WHERE v.account_id = $1 AND v.import_id = $2 AND v.counts GROUP BY 1, 2) s USING (campaign_id, day)
+                 WHERE o.campaign_id = t.campaign_id AND o.day = t.day",
+            )
+            .await?;
+            splits::roll_up_events(&mut self.tx, self.account, None, Some(self.import)).await?;
         }
         self.roll_up(&contents).await?;
         self.tx.commit().await?;
@@ -341,9 +363,10 @@ impl<'a> Merge<'a> {
              INSERT INTO replaced_item_day (account_id, replaced_by, item_id, day, import_id, impressions, clicks, spend, bid)
              SELECT account_id, $2, item_id, day, import_id, impressions, clicks, spend, bid FROM gone",
             "WITH gone AS (DELETE FROM conversion_day f USING standing s WHERE f.account_id = $1 AND f.item_id = s.item_id AND f.day = s.day RETURNING f.*)
-             INSERT INTO replaced_conversion_day (account_id, replaced_by, item_id, day, age_days, event, import_id, count, value)
-             SELECT account_id, $2, item_id, day, age_days, event, import_id, count, value FROM gone",
+             INSERT INTO replaced_conversion_day (account_id, replaced_by, item_id, day, age_days, event, import_id, count, value, channel_counts, counts)
+             SELECT account_id, $2, item_id, day, age_days, event, import_id, count, value, channel_counts, counts FROM gone",
             "DELETE FROM campaign_day d USING touched t WHERE d.account_id = $1 AND d.campaign_id = t.campaign_id AND d.day = t.day",
+            "DELETE FROM campaign_event_day d USING touched t WHERE d.account_id = $1 AND d.campaign_id = t.campaign_id AND d.day = t.day",
         ] {
             self.run(sql).await?;
         }
@@ -399,19 +422,28 @@ async fn run(
     Ok(())
 }
 
+const ITEM_DAYS: &str = "INSERT INTO item_day (account_id, item_id, day, import_id, impressions, clicks, spend, bid)
+    SELECT $1, n.item_id, s.day, $2, s.impressions, s.clicks, s.spend, s.bid FROM staged s JOIN named n USING (n)
+    ORDER BY n.item_id, s.day";
+
+/// What a fetched report by items brings; its conversions come by event and age ([`splits`]).
+const FETCHED: &[&str] = &[ITEM_DAYS];
+
+/// What an uploaded report brings.
+const UPLOADED: &[&str] = &[
+    ITEM_DAYS,
+    "INSERT INTO conversion_day (account_id, item_id, day, import_id, count, value)
+         SELECT $1, n.item_id, s.day, $2, s.conversions, s.value FROM staged s JOIN named n USING (n) WHERE s.conversions <> 0 OR s.value <> 0
+     ORDER BY n.item_id, s.day",
+];
+
 async fn insert_facts(
     tx: &mut PgConnection,
+    facts: &[&'static str],
     account: AccountId,
     import: ImportId,
 ) -> Result<(), StoreError> {
-    for sql in [
-        "INSERT INTO item_day (account_id, item_id, day, import_id, impressions, clicks, spend, bid)
-         SELECT $1, n.item_id, s.day, $2, s.impressions, s.clicks, s.spend, s.bid FROM staged s JOIN named n USING (n)
-         ORDER BY n.item_id, s.day",
-        "INSERT INTO conversion_day (account_id, item_id, day, import_id, count, value)
-         SELECT $1, n.item_id, s.day, $2, s.conversions, s.value FROM staged s JOIN named n USING (n) WHERE s.conversions <> 0 OR s.value <> 0
-         ORDER BY n.item_id, s.day",
-    ] {
+    for sql in facts {
         run(tx, sql, account, import).await?;
     }
     Ok(())
@@ -513,8 +545,8 @@ pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result
         "DELETE FROM conversion_day f USING mine WHERE f.account_id = $1 AND f.item_id = mine.item_id AND f.day = mine.day",
         "INSERT INTO item_day (account_id, item_id, day, import_id, impressions, clicks, spend, bid)
          SELECT account_id, item_id, day, import_id, impressions, clicks, spend, bid FROM replaced_item_day WHERE account_id = $1 AND replaced_by = $2",
-        "INSERT INTO conversion_day (account_id, item_id, day, age_days, event, import_id, count, value)
-         SELECT account_id, item_id, day, age_days, event, import_id, count, value FROM replaced_conversion_day WHERE account_id = $1 AND replaced_by = $2",
+        "INSERT INTO conversion_day (account_id, item_id, day, age_days, event, import_id, count, value, channel_counts, counts)
+         SELECT account_id, item_id, day, age_days, event, import_id, count, value, channel_counts, counts FROM replaced_conversion_day WHERE account_id = $1 AND replaced_by = $2",
         "DELETE FROM replaced_item_day WHERE account_id = $1 AND replaced_by = $2",
         "DELETE FROM replaced_conversion_day WHERE account_id = $1 AND replaced_by = $2",
         "DELETE FROM campaign_day d USING mine WHERE d.account_id = $1 AND d.campaign_id = mine.campaign_id AND d.day = mine.day",
@@ -538,6 +570,8 @@ pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result
     ] {
         run(&mut tx, sql, account, import).await?;
     }
+    // What counts may have been chosen anew since.
+    splits::recount(&mut tx, account, None).await?;
     tx.commit().await?;
     Ok(())
 }

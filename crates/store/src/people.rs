@@ -67,6 +67,19 @@ pub struct Account {
     pub target_cpa: Option<f64>,
     /// Default target, as a return on ad spend.
     pub target_roas: Option<f64>,
+    /// The events that count unless a campaign says otherwise; none: what each channel counts.
+    pub counted_events: Option<Vec<String>>,
+    /// Days after a click in which a conversion counts; none: as long as channels say.
+    pub click_window: Option<i16>,
+    /// Days until a click day is settled.
+    pub settle_days: i16,
+}
+
+impl Account {
+    /// Days until a click day is settled.
+    pub fn settle(&self) -> u64 {
+        self.settle_days.max(0).unsigned_abs().into()
+    }
 }
 
 /// What makes a new account.
@@ -159,7 +172,8 @@ pub async fn join(
 pub async fn account_by_slug(pool: &PgPool, slug: &str) -> Result<Option<Account>, StoreError> {
     Ok(sqlx::query_as!(
         Account,
-        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas
+        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas,
+                  counted_events, click_window, settle_days
            FROM account WHERE slug = $1"#,
         slug
     )
@@ -173,7 +187,8 @@ pub async fn accounts_of(
     person: PersonId,
 ) -> Result<Vec<(Account, Role)>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT a.id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, role
+        r#"SELECT a.id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window,
+                  settle_days, role
            FROM account a JOIN membership m ON m.account_id = a.id
            WHERE m.person_id = $1 ORDER BY a.id"#,
         person.0
@@ -191,6 +206,9 @@ pub async fn accounts_of(
                 time_zone: r.time_zone,
                 target_cpa: r.target_cpa,
                 target_roas: r.target_roas,
+                counted_events: r.counted_events,
+                click_window: r.click_window,
+                settle_days: r.settle_days,
             };
             (account, Role::read(&r.role))
         })
@@ -242,7 +260,7 @@ pub async fn visit(
 pub async fn account(pool: &PgPool, id: AccountId) -> Result<Option<Account>, StoreError> {
     Ok(sqlx::query_as!(
         Account,
-        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas FROM account WHERE id = $1"#,
+        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window, settle_days FROM account WHERE id = $1"#,
         id.0
     )
     .fetch_optional(pool)

@@ -261,7 +261,7 @@ fn period_view(book: &Book, params: &Params) -> PeriodView {
             .with("against_from", "")
             .with("against_to", "")
     };
-    let settled_end = tiller_core::window::last_settled(book.span.to());
+    let settled_end = book.last_settled();
     let ready = [7, 14, 28, 90]
         .into_iter()
         .map(|n| (format!("Last {n} settled days"), at(Window::ending(settled_end, n))))

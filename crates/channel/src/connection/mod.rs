@@ -1,11 +1,13 @@
 //! Connections to channels: one trait, and what speaks it.
 //!
 //! - `http`: a channel that speaks the open interface
+//! - `rows`: its reports, row by row
 //!
 //! A channel without an interface is served by files: its reports are imported, its changes are written
 //! out ([`crate::change_file`]).
 
 mod http;
+mod rows;
 
 use std::time::Duration;
 
@@ -17,6 +19,7 @@ use futures::stream::BoxStream;
 use crate::wire::{Answer, Batch, ChannelInfo, ReportKind, Structure};
 
 pub use http::{HttpConnection, Patience};
+pub use rows::rows;
 
 /// Why a channel did not do what was asked.
 #[derive(Debug, thiserror::Error)]

@@ -7,7 +7,6 @@ use axum::response::{IntoResponse, Response};
 use tiller_core::Target;
 use tiller_core::evidence::wilson;
 use tiller_core::verdict::Verdict;
-use tiller_core::window::last_settled;
 use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::change_words;
@@ -264,7 +263,7 @@ async fn examine(
     if !matches!(subject, Subject::Campaign(_)) {
         crumbs.push((e.campaign.clone(), campaign_link));
     }
-    let settled = last_settled(book.span.to());
+    let settled = book.last_settled();
     let target = e.judged.as_ref().map(|j| j.target);
     let j = e.judged.as_ref();
     Ok(CausePage {
@@ -289,7 +288,7 @@ async fn examine(
             .filter(|j| {
                 matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::Traffic | Verdict::Both)
             })
-            .map(|_| wording::look_back(book.span.to())),
+            .map(|_| wording::look_back(book.span.to(), book.account.settle())),
         window: j
             .map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window)))
             .unwrap_or_default(),

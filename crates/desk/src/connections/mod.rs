@@ -1,4 +1,8 @@
 //! Connections to channels: structure and reports are fetched by jobs, the market's days may pass.
+//!
+//! - `staging`: the splits on their way in
+
+mod staging;
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -17,8 +21,8 @@ use tiller_store::people::Account;
 use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, ToldItem};
 use tiller_store::{ConnectionId, PgPool, StoreError, people};
 
-use crate::DeskError;
 use crate::reports::{self, Counters};
+use crate::{DeskError, measure};
 
 pub use tiller_store::changes::Waiting;
 pub use tiller_store::connections::{Connection as ChannelConnection, Sync as SyncJob};
@@ -27,6 +31,8 @@ pub use tiller_store::connections::{Connection as ChannelConnection, Sync as Syn
 const ATTEMPTS: i32 = 5;
 /// Conversions may come in so many days after a click, where a channel does not say.
 const USUAL_WINDOW: i16 = 30;
+/// Splits are fetched for so many days before the last, the first time; later with what may have changed.
+const SPLIT_DAYS: u64 = 89;
 
 /// The open interface of a connection.
 pub(crate) fn open(c: &Connection) -> Result<HttpConnection, ChannelError> {
@@ -230,9 +236,21 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
     )
     .await?;
     let counters = Arc::new(Counters::default());
+    let split_from = match c.splits_to {
+        Some(_) => from,
+        None => told
+            .last_day
+            .checked_sub_days(Days::new(SPLIT_DAYS))
+            .unwrap_or(from)
+            .max(told.first_day),
+    };
+    let to_last =
+        |from| Window::new(from, told.last_day).unwrap_or(Window::ending(told.last_day, 1));
+    staging::stage(pool, sync, c, &channel, to_last(from), to_last(split_from)).await?;
+    connections::progress(pool, sync, "merge", 0, 0).await?;
     let merged = tokio::select! {
         merged = merge(pool, &account, id, &counters) => merged?,
-        never = beat(pool, sync, "report", &counters) => never?,
+        never = beat(pool, sync, "merge", &counters) => never?,
     };
     if let Merged::Decide(contents) = merged {
         let first = contents.errors.first().map_or(String::new(), |e| {
@@ -245,6 +263,7 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
         return Err(Trouble::Report(format!("the channel’s report has {count} errors{first}")));
     }
     connections::forget_replaced(pool, c.account, c.id).await?;
+    measure::settle(pool, c.account, told.last_day).await?;
     Ok(told.last_day)
 }
 

@@ -1,0 +1,640 @@
+//! What the reports beside the one by items tell: conversions by event and age, people by segments, search
+//! terms. They are staged as they come in, and taken in with the report by items, in its transaction.
+
+use chrono::NaiveDate;
+use sqlx::{PgConnection, PgPool};
+use tiller_core::{Micros, Tally, Window};
+
+use crate::facts::tally;
+use crate::{AccountId, AdGroupId, CampaignId, ConnectionId, ImportId, StoreError, TermId};
+
+/// Conversions of an item's click day, by event and age.
+#[derive(Clone, Debug)]
+pub struct StagedConversion {
+    /// Campaign, ad group, kind, item and match type, by name.
+    pub place: [String; 5],
+    /// Day of the click.
+    pub day: NaiveDate,
+    /// The event.
+    pub event: String,
+    /// Days between click and report.
+    pub age_days: i16,
+    /// How many, in millionths.
+    pub count: Micros,
+    /// Their value.
+    pub value: Micros,
+    /// Whether the channel counts it.
+    pub counted: bool,
+}
+
+/// Counts of a split.
+#[derive(Clone, Copy, Debug)]
+pub struct Counts {
+    /// Times shown.
+    pub impressions: i64,
+    /// Times clicked.
+    pub clicks: i64,
+    /// Money paid.
+    pub spend: Micros,
+    /// Results, in millionths.
+    pub conversions: Micros,
+    /// Their value.
+    pub value: Micros,
+}
+
+/// An ad group's day, of some people.
+#[derive(Clone, Debug)]
+pub struct StagedSegment {
+    /// Campaign and ad group, by name.
+    pub place: [String; 2],
+    /// The day.
+    pub day: NaiveDate,
+    /// What tells the people apart.
+    pub dimension: &'static str,
+    /// Which of them.
+    pub segment: String,
+    /// What was counted.
+    pub counts: Counts,
+}
+
+/// A keyword's day, of one search term.
+#[derive(Clone, Debug)]
+pub struct StagedTerm {
+    /// Campaign, ad group, keyword and match type, by name.
+    pub place: [String; 4],
+    /// The day.
+    pub day: NaiveDate,
+    /// What was searched for.
+    pub term: String,
+    /// What was counted.
+    pub counts: Counts,
+}
+
+/// Throws away what an earlier try has staged.
+pub async fn clear(
+    pool: &PgPool,
+    account: AccountId,
+    connection: ConnectionId,
+) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    clear_in(&mut tx, account, connection).await?;
+    Ok(tx.commit().await?)
+}
+
+async fn clear_in(
+    tx: &mut PgConnection,
+    account: AccountId,
+    connection: ConnectionId,
+) -> Result<(), StoreError> {
+    for sql in [
+        "DELETE FROM fetched_conversion WHERE account_id = $1 AND connection_id = $2",
+        "DELETE FROM fetched_segment WHERE account_id = $1 AND connection_id = $2",
+        "DELETE FROM fetched_term WHERE account_id = $1 AND connection_id = $2",
+    ] {
+        sqlx::query(sql).bind(account.0).bind(connection.0).execute(&mut *tx).await?;
+    }
+    Ok(())
+}
+
+/// A column of rows.
+fn column<R, T>(rows: &[R], of: impl Fn(&R) -> T) -> Vec<T> {
+    rows.iter().map(of).collect()
+}
+
+/// Stages conversions.
+pub async fn stage_conversions(
+    pool: &PgPool,
+    account: AccountId,
+    connection: ConnectionId,
+    rows: &[StagedConversion],
+) -> Result<(), StoreError> {
+    let place = |i: usize| column(rows, |r| r.place[i].clone());
+    sqlx::query!(
+        "INSERT INTO fetched_conversion (account_id, connection_id, campaign, ad_group, kind, item, match_type, day, event, age_days, count, value, counted)
+         SELECT $1, $2, * FROM unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::date[], $9::text[], $10::smallint[], $11::bigint[],
+                                     $12::bigint[], $13::boolean[])",
+        account.0,
+        connection.0,
+        &place(0),
+        &place(1),
+        &place(2),
+        &place(3),
+        &place(4),
+        &column(rows, |r| r.day),
+        &column(rows, |r| r.event.clone()),
+        &column(rows, |r| r.age_days),
+        &column(rows, |r| r.count.get()),
+        &column(rows, |r| r.value.get()),
+        &column(rows, |r| r.counted)
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Stages segments.
+pub async fn stage_segments(
+    pool: &PgPool,
+    account: AccountId,
+    connection: ConnectionId,
+    rows: &[StagedSegment],
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO fetched_segment (account_id, connection_id, campaign, ad_group, day, dimension, segment, impressions, clicks, spend, conversions, value)
+         SELECT $1, $2, * FROM unnest($3::text[], $4::text[], $5::date[], $6::text[], $7::text[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[],
+                                     $12::bigint[])",
+        account.0,
+        connection.0,
+        &column(rows, |r| r.place[0].clone()),
+        &column(rows, |r| r.place[1].clone()),
+        &column(rows, |r| r.day),
+        &column(rows, |r| r.dimension.to_owned()),
+        &column(rows, |r| r.segment.clone()),
+        &column(rows, |r| r.counts.impressions),
+        &column(rows, |r| r.counts.clicks),
+        &column(rows, |r| r.counts.spend.get()),
+        &column(rows, |r| r.counts.conversions.get()),
+        &column(rows, |r| r.counts.value.get())
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Stages search terms.
+pub async fn stage_terms(
+    pool: &PgPool,
+    account: AccountId,
+    connection: ConnectionId,
+    rows: &[StagedTerm],
+) -> Result<(), StoreError> {
+    let place = |i: usize| column(rows, |r| r.place[i].clone());
+    sqlx::query!(
+        "INSERT INTO fetched_term (account_id, connection_id, campaign, ad_group, item, match_type, day, term, impressions, clicks, spend, conversions, value)
+         SELECT $1, $2, * FROM unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::date[], $8::text[], $9::bigint[], $10::bigint[], $11::bigint[],
+                                     $12::bigint[], $13::bigint[])",
+        account.0,
+        connection.0,
+        &place(0),
+        &place(1),
+        &place(2),
+        &place(3),
+        &column(rows, |r| r.day),
+        &column(rows, |r| r.term.clone()),
+        &column(rows, |r| r.counts.impressions),
+        &column(rows, |r| r.counts.clicks),
+        &column(rows, |r| r.counts.spend.get()),
+        &column(rows, |r| r.counts.conversions.get()),
+        &column(rows, |r| r.counts.value.get())
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Takes in what has been staged: the days that it tells of are replaced. Within the transaction of the
+/// report by items, after its items have been named and its facts inserted without conversions.
+pub(crate) async fn take_in(
+    tx: &mut PgConnection,
+    account: AccountId,
+    connection: ConnectionId,
+    import: ImportId,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO conversion_day (account_id, item_id, day, age_days, event, import_id, count, value, channel_counts, counts)
+         SELECT $1, i.id, f.day, f.age_days, f.event, $3, f.count, f.value, f.counted,
+                is_counted(f.event, f.age_days, f.counted, c.counted_events, a.counted_events, a.click_window)
+         FROM fetched_conversion f
+         JOIN connection k ON k.account_id = $1 AND k.id = $2
+         JOIN account a ON a.id = $1
+         JOIN campaign c ON c.account_id = $1 AND c.channel_id = k.channel_id AND c.name = f.campaign
+         JOIN ad_group g ON g.account_id = $1 AND g.campaign_id = c.id AND g.name = f.ad_group
+         JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id AND i.kind = f.kind AND i.name = f.item AND i.match_type = f.match_type
+         WHERE f.account_id = $1 AND f.connection_id = $2
+         ON CONFLICT (account_id, item_id, day, age_days, event) DO UPDATE SET count = conversion_day.count + excluded.count,
+             value = conversion_day.value + excluded.value",
+        account.0,
+        connection.0,
+        import.0
+    )
+    .execute(&mut *tx)
+    .await?;
+    for sql in [
+        "SELECT ensure_month(m) FROM (SELECT DISTINCT date_trunc('month', day)::date AS m FROM fetched_segment WHERE account_id = $1 AND connection_id = $2
+             UNION SELECT DISTINCT date_trunc('month', day)::date FROM fetched_term WHERE account_id = $1 AND connection_id = $2) t",
+        "DELETE FROM segment_day s USING ad_group g, campaign c, connection k
+         WHERE s.account_id = $1 AND g.account_id = $1 AND c.account_id = $1 AND k.account_id = $1 AND k.id = $2
+           AND c.channel_id = k.channel_id AND g.campaign_id = c.id AND s.ad_group_id = g.id
+           AND s.day >= (SELECT min(day) FROM fetched_segment WHERE account_id = $1 AND connection_id = $2)",
+        "INSERT INTO segment_day (account_id, ad_group_id, day, dimension, segment, impressions, clicks, spend, conversions, value)
+         SELECT $1, g.id, f.day, f.dimension, f.segment, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(f.conversions), sum(f.value)
+         FROM fetched_segment f
+         JOIN connection k ON k.account_id = $1 AND k.id = $2
+         JOIN campaign c ON c.account_id = $1 AND c.channel_id = k.channel_id AND c.name = f.campaign
+         JOIN ad_group g ON g.account_id = $1 AND g.campaign_id = c.id AND g.name = f.ad_group
+         WHERE f.account_id = $1 AND f.connection_id = $2 GROUP BY g.id, f.day, f.dimension, f.segment",
+        "INSERT INTO term (account_id, text) SELECT DISTINCT $1::bigint, term FROM fetched_term WHERE account_id = $1 AND connection_id = $2
+         ON CONFLICT DO NOTHING",
+        "DELETE FROM term_day t USING item i, ad_group g, campaign c, connection k
+         WHERE t.account_id = $1 AND i.account_id = $1 AND g.account_id = $1 AND c.account_id = $1 AND k.account_id = $1 AND k.id = $2
+           AND c.channel_id = k.channel_id AND g.campaign_id = c.id AND i.ad_group_id = g.id AND t.item_id = i.id
+           AND t.day >= (SELECT min(day) FROM fetched_term WHERE account_id = $1 AND connection_id = $2)",
+        "INSERT INTO term_day (account_id, item_id, term_id, day, impressions, clicks, spend, conversions, value)
+         SELECT $1, i.id, t.id, f.day, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(f.conversions), sum(f.value)
+         FROM fetched_term f
+         JOIN connection k ON k.account_id = $1 AND k.id = $2
+         JOIN campaign c ON c.account_id = $1 AND c.channel_id = k.channel_id AND c.name = f.campaign
+         JOIN ad_group g ON g.account_id = $1 AND g.campaign_id = c.id AND g.name = f.ad_group
+         JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id AND i.kind = 'keyword' AND i.name = f.item AND i.match_type = f.match_type
+         JOIN term t ON t.account_id = $1 AND t.text = f.term
+         WHERE f.account_id = $1 AND f.connection_id = $2 GROUP BY i.id, t.id, f.day",
+    ] {
+        sqlx::query(sql).bind(account.0).bind(connection.0).execute(&mut *tx).await?;
+    }
+    clear_in(tx, account, connection).await
+}
+
+/// The events that a campaign counts of its own, and what the account does otherwise.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Choice {
+    /// The account's events, and its window of days after a click.
+    Account {
+        /// The events; none: what each channel counts.
+        events: Option<Vec<String>>,
+        /// Days; none: as long as channels say.
+        click_window: Option<i16>,
+    },
+    /// A campaign's own events; none: the account's.
+    Campaign(CampaignId, Option<Vec<String>>),
+}
+
+/// Changes what counts; every figure follows at once, in the same transaction.
+pub async fn choose(pool: &PgPool, account: AccountId, choice: &Choice) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    // An import of the account might be adding up at this moment.
+    sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
+        .execute(&mut *tx)
+        .await?;
+    let campaign = match choice {
+        Choice::Account { events, click_window } => {
+            sqlx::query!(
+                "UPDATE account SET counted_events = $2, click_window = $3 WHERE id = $1",
+                account.0,
+                events.as_deref(),
+                *click_window
+            )
+            .execute(&mut *tx)
+            .await?;
+            None
+        }
+        Choice::Campaign(id, events) => {
+            sqlx::query!(
+                "UPDATE campaign SET counted_events = $3 WHERE account_id = $1 AND id = $2",
+                account.0,
+                id.0,
+                events.as_deref()
+            )
+            .execute(&mut *tx)
+            .await?;
+            Some(id.0)
+        }
+    };
+    recount(&mut tx, account, campaign).await?;
+    Ok(tx.commit().await?)
+}
+
+/// Marks what counts, and adds it up by campaign and day; of one campaign, or of all.
+pub(crate) async fn recount(
+    tx: &mut PgConnection,
+    account: AccountId,
+    campaign: Option<i64>,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE conversion_day v SET counts = NOT v.counts
+         FROM account a JOIN campaign c ON c.account_id = a.id JOIN ad_group g ON g.account_id = a.id AND g.campaign_id = c.id
+              JOIN item i ON i.account_id = a.id AND i.ad_group_id = g.id
+         WHERE a.id = $1 AND ($2::bigint IS NULL OR c.id = $2) AND v.account_id = $1 AND v.item_id = i.id
+           AND v.counts <> is_counted(v.event, v.age_days, v.channel_counts, c.counted_events, a.counted_events, a.click_window)",
+        account.0,
+        campaign
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "UPDATE campaign_day d SET conversions = coalesce(s.count, 0), value = coalesce(s.value, 0)
+         FROM campaign_day e LEFT JOIN (
+             SELECT g.campaign_id, v.day, sum(v.count)::bigint AS count, sum(v.value)::bigint AS value
+             FROM conversion_day v JOIN item i ON i.account_id = $1 AND i.id = v.item_id JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
+             WHERE v.account_id = $1 AND v.counts AND ($2::bigint IS NULL OR g.campaign_id = $2) GROUP BY 1, 2) s
+           ON s.campaign_id = e.campaign_id AND s.day = e.day
+         WHERE e.account_id = $1 AND ($2::bigint IS NULL OR e.campaign_id = $2)
+           AND d.account_id = $1 AND d.campaign_id = e.campaign_id AND d.day = e.day
+           AND (d.conversions <> coalesce(s.count, 0) OR d.value <> coalesce(s.value, 0))",
+        account.0,
+        campaign
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "DELETE FROM campaign_event_day WHERE account_id = $1 AND ($2::bigint IS NULL OR campaign_id = $2)",
+        account.0,
+        campaign
+    )
+    .execute(&mut *tx)
+    .await?;
+    roll_up_events(tx, account, campaign, None).await
+}
+
+/// Adds conversions up by campaign, day and event; of one campaign, of one import, or all.
+pub(crate) async fn roll_up_events(
+    tx: &mut PgConnection,
+    account: AccountId,
+    campaign: Option<i64>,
+    import: Option<ImportId>,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO campaign_event_day (account_id, campaign_id, day, event, count, value, channel_counts, counts)
+         SELECT $1, g.campaign_id, v.day, v.event, sum(v.count), sum(v.value), bool_or(v.channel_counts), bool_or(v.counts)
+         FROM conversion_day v JOIN account a ON a.id = $1
+         JOIN item i ON i.account_id = $1 AND i.id = v.item_id JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
+         WHERE v.account_id = $1 AND v.event <> '' AND v.age_days <= coalesce(a.click_window, 32767)
+           AND ($2::bigint IS NULL OR g.campaign_id = $2) AND ($3::bigint IS NULL OR v.import_id = $3)
+         GROUP BY 2, 3, 4",
+        account.0,
+        campaign,
+        import.map(|i| i.0)
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
+}
+
+/// Conversions of a campaign by event over days, whether they count or not.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EventTally {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// The event; empty where reports do not tell it.
+    pub event: String,
+    /// How many were counted within the account's window of days after a click.
+    pub conversions: f64,
+    /// Their value.
+    pub value: Micros,
+    /// Whether the channel counts it.
+    pub channel_counts: bool,
+    /// Whether we do.
+    pub counts: bool,
+}
+
+/// Conversions by campaign and event.
+pub async fn events(
+    pool: &PgPool,
+    account: AccountId,
+    window: Window,
+) -> Result<Vec<EventTally>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT campaign_id AS "campaign: CampaignId", event, sum(count)::bigint AS "count!", sum(value)::bigint AS "value!",
+                  bool_or(channel_counts) AS "channel_counts!", bool_or(counts) AS "counts!"
+           FROM campaign_event_day WHERE account_id = $1 AND day BETWEEN $2 AND $3
+           GROUP BY 1, 2 ORDER BY 1, 3 DESC, 2"#,
+        account.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| EventTally {
+            campaign: r.campaign,
+            event: r.event,
+            conversions: Micros::new(r.count).to_units(),
+            value: Micros::new(r.value),
+            channel_counts: r.channel_counts,
+            counts: r.counts,
+        })
+        .collect())
+}
+
+/// Counted conversions of a campaign's click day at an age.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Aged {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// Day of the click.
+    pub day: NaiveDate,
+    /// Days between click and report.
+    pub age: i16,
+    /// How many.
+    pub conversions: f64,
+}
+
+/// Counted conversions by click day and age, where reports tell the age.
+pub async fn aged(
+    pool: &PgPool,
+    account: AccountId,
+    window: Window,
+) -> Result<Vec<Aged>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", v.day, v.age_days, sum(v.count)::bigint AS "count!"
+           FROM conversion_day v JOIN item i ON i.account_id = $1 AND i.id = v.item_id JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
+           WHERE v.account_id = $1 AND v.counts AND v.age_days >= 0 AND v.day BETWEEN $2 AND $3 GROUP BY 1, 2, 3"#,
+        account.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| Aged {
+            campaign: r.campaign,
+            day: r.day,
+            age: r.age_days,
+            conversions: Micros::new(r.count).to_units(),
+        })
+        .collect())
+}
+
+/// Writes down after how many days a click day is settled.
+pub async fn settle(pool: &PgPool, account: AccountId, days: i16) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE account SET settle_days = $2 WHERE id = $1 AND settle_days <> $2",
+        account.0,
+        days
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
+/// Which part of an account a split is of.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Part {
+    /// A campaign only.
+    pub campaign: Option<CampaignId>,
+    /// An ad group only.
+    pub ad_group: Option<AdGroupId>,
+}
+
+/// A segment with what was counted over a window.
+#[derive(Clone, Debug, PartialEq)]
+pub struct SegmentTally {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// What tells the people apart.
+    pub dimension: String,
+    /// Which of them.
+    pub segment: String,
+    /// What was counted.
+    pub tally: Tally,
+}
+
+/// Segments by campaign, in the order of their names; of one dimension or of all.
+pub async fn segments(
+    pool: &PgPool,
+    account: AccountId,
+    part: Part,
+    dimension: Option<&str>,
+    window: Window,
+) -> Result<Vec<SegmentTally>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, sum(s.impressions)::bigint AS "impressions!", sum(s.clicks)::bigint AS "clicks!",
+                  sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+           FROM segment_day s JOIN ad_group g ON g.account_id = $1 AND g.id = s.ad_group_id
+           WHERE s.account_id = $1 AND s.day BETWEEN $2 AND $3 AND ($4::bigint IS NULL OR g.campaign_id = $4) AND ($5::bigint IS NULL OR g.id = $5)
+             AND ($6::text IS NULL OR s.dimension = $6)
+           GROUP BY 1, 2, 3 ORDER BY 2, 3, 1"#,
+        account.0,
+        window.from(),
+        window.to(),
+        part.campaign.map(|c| c.0),
+        part.ad_group.map(|g| g.0),
+        dimension
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| SegmentTally {
+            campaign: r.campaign,
+            dimension: r.dimension,
+            segment: r.segment,
+            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
+        })
+        .collect())
+}
+
+/// Hours of the week with what was counted: weekday from 0 for Monday, hour from 0.
+pub async fn week(
+    pool: &PgPool,
+    account: AccountId,
+    part: Part,
+    window: Window,
+) -> Result<Vec<((u8, u8), Tally)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT extract(isodow FROM s.day)::int AS "weekday!", s.segment::int AS "hour!", sum(s.impressions)::bigint AS "impressions!",
+                  sum(s.clicks)::bigint AS "clicks!", sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+           FROM segment_day s JOIN ad_group g ON g.account_id = $1 AND g.id = s.ad_group_id
+           WHERE s.account_id = $1 AND s.dimension = 'hour' AND s.day BETWEEN $2 AND $3 AND ($4::bigint IS NULL OR g.campaign_id = $4)
+             AND ($5::bigint IS NULL OR g.id = $5) GROUP BY 1, 2 ORDER BY 1, 2"#,
+        account.0,
+        window.from(),
+        window.to(),
+        part.campaign.map(|c| c.0),
+        part.ad_group.map(|g| g.0)
+    )
+    .fetch_all(pool)
+    .await?;
+    let small = |n: i32| u8::try_from(n).unwrap_or(0);
+    Ok(rows
+        .into_iter()
+        .map(|r| {
+            let hour = (small(r.weekday).saturating_sub(1).min(6), small(r.hour).min(23));
+            (hour, tally(r.impressions, r.clicks, r.spend, r.conversions, r.value))
+        })
+        .collect())
+}
+
+/// A search term of an ad group over a window.
+#[derive(Clone, Debug)]
+pub struct TermTally {
+    /// The term.
+    pub term: TermId,
+    /// What was searched for.
+    pub text: String,
+    /// Whether somebody has been through it before the last reports came.
+    pub seen: bool,
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// The ad group.
+    pub ad_group: AdGroupId,
+    /// Its name.
+    pub ad_group_name: String,
+    /// The keyword that brought most of it.
+    pub keyword: String,
+    /// Whether it is an exact keyword of the ad group already.
+    pub exact: bool,
+    /// What was counted.
+    pub tally: Tally,
+}
+
+/// Search terms by ad group, the dearest first.
+pub async fn terms(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: Option<CampaignId>,
+    window: Window,
+) -> Result<Vec<TermTally>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT d.term_id AS "term: TermId", t.text, t.seen_at IS NOT NULL AS "seen!", g.campaign_id AS "campaign: CampaignId", g.id AS "ad_group: AdGroupId",
+                  g.name AS ad_group_name, (array_agg(i.name ORDER BY d.spend DESC))[1] AS "keyword!",
+                  EXISTS (SELECT 1 FROM item x WHERE x.account_id = $1 AND x.ad_group_id = g.id AND x.kind = 'keyword' AND x.match_type = 'exact'
+                          AND lower(x.name) = lower(t.text)) AS "exact!",
+                  sum(d.impressions)::bigint AS "impressions!", sum(d.clicks)::bigint AS "clicks!", sum(d.spend)::bigint AS "spend!",
+                  sum(d.conversions)::bigint AS "conversions!", sum(d.value)::bigint AS "value!"
+           FROM (SELECT item_id, term_id, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
+                        sum(value) AS value FROM term_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 GROUP BY 1, 2) d
+           JOIN term t ON t.account_id = $1 AND t.id = d.term_id
+           JOIN item i ON i.account_id = $1 AND i.id = d.item_id JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
+           WHERE ($4::bigint IS NULL OR g.campaign_id = $4)
+           GROUP BY d.term_id, t.text, t.seen_at, g.campaign_id, g.id, g.name ORDER BY sum(d.spend) DESC, t.text"#,
+        account.0,
+        window.from(),
+        window.to(),
+        campaign.map(|c| c.0)
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| TermTally {
+            term: r.term,
+            text: r.text,
+            seen: r.seen,
+            campaign: r.campaign,
+            ad_group: r.ad_group,
+            ad_group_name: r.ad_group_name,
+            keyword: r.keyword,
+            exact: r.exact,
+            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
+        })
+        .collect())
+}
+
+/// Remembers that somebody has been through these terms.
+pub async fn terms_seen(
+    pool: &PgPool,
+    account: AccountId,
+    terms: &[TermId],
+) -> Result<(), StoreError> {
+    let ids: Vec<i64> = terms.iter().map(|t| t.0).collect();
+    sqlx::query!(
+        "UPDATE term SET seen_at = now() WHERE account_id = $1 AND id = ANY($2) AND seen_at IS NULL",
+        account.0,
+        &ids
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
