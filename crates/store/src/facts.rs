@@ -86,6 +86,17 @@ pub(crate) fn tally(
     }
 }
 
+/// Tells the planner how much there is now: after a first fetch, which makes of nothing a great deal.
+pub async fn learn_sizes(pool: &PgPool) -> Result<(), StoreError> {
+    sqlx::raw_sql(
+        "ANALYZE campaign; ANALYZE ad_group; ANALYZE item; ANALYZE campaign_day; ANALYZE item_day; ANALYZE conversion_day; ANALYZE segment_day;
+         ANALYZE term; ANALYZE term_day",
+    )
+    .execute(pool)
+    .await?;
+    Ok(())
+}
+
 /// First and last day with anything counted.
 pub async fn span(pool: &PgPool, account: AccountId) -> Result<Option<Window>, StoreError> {
     let row = sqlx::query!(

@@ -246,16 +246,6 @@ impl<'a> Merge<'a> {
         }
         if let Some(connection) = self.connection {
             splits::take_in(&mut self.tx, self.account, connection, self.import).await?;
-            self.run(
-                "UPDATE touched t SET conversions = coalesce(s.count, 0), value = coalesce(s.value, 0)
-                 FROM touched o LEFT JOIN (SELECT g.campaign_id, v.day, sum(v.count)::bigint AS count, sum(v.value)::bigint AS value
-                      FROM conversion_day v JOIN item i ON i.account_id = $1 AND i.id = v.item_id
-                      JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
-                      WHERE v.account_id = $1 AND v.import_id = $2 AND v.counts GROUP BY 1, 2) s USING (campaign_id, day)
-                 WHERE o.campaign_id = t.campaign_id AND o.day = t.day",
-            )
-            .await?;
-            splits::roll_up_events(&mut self.tx, self.account, None, Some(self.import)).await?;
         }
         self.roll_up(&contents).await?;
         self.tx.commit().await?;

@@ -15,6 +15,7 @@ use tiller_channel::wire::{Campaign, ReportKind, Structure};
 use tiller_core::Window;
 use tiller_store::changes;
 use tiller_store::connections::{self, Connection, End, Sync};
+use tiller_store::facts;
 use tiller_store::imports::{self, Sender};
 use tiller_store::merge::Merged;
 use tiller_store::people::Account;
@@ -263,6 +264,9 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
         return Err(Trouble::Report(format!("the channel’s report has {count} errors{first}")));
     }
     connections::forget_replaced(pool, c.account, c.id).await?;
+    if c.splits_to.is_none() {
+        facts::learn_sizes(pool).await?;
+    }
     measure::settle(pool, c.account, told.last_day).await?;
     Ok(told.last_day)
 }

@@ -23,7 +23,8 @@ pub(super) async fn stage(
     splits::clear(pool, c.account, c.id).await?;
     each::<ConversionRow>(pool, sync, c, channel, conversions).await?;
     each::<SegmentRow>(pool, sync, c, channel, people).await?;
-    each::<TermRow>(pool, sync, c, channel, people).await
+    each::<TermRow>(pool, sync, c, channel, people).await?;
+    Ok(splits::staged(pool).await?)
 }
 
 /// A row of a report that is staged.
