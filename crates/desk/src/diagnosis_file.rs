@@ -274,6 +274,7 @@ impl Report {
                             .to_owned(),
                         status: None,
                         own_target: None,
+                        own_events: false,
                         first_day,
                     },
                     target: Some(q.target),

@@ -63,6 +63,15 @@ impl Lag {
         }
     }
 
+    /// Days after which most campaigns are settled: the middle one of those that tell, so that neither one
+    /// that counts page views nor one that waits for weeks decides for all.
+    pub fn settled_age(&self) -> usize {
+        let own = self.campaigns.values().filter(|(own, _)| own.conversions >= LEAST_CONVERSIONS);
+        let mut ages: Vec<usize> = own.map(|(own, _)| own.settled_age()).collect();
+        ages.sort_unstable();
+        ages.get(ages.len() / 2).copied().unwrap_or_else(|| self.account.settled_age())
+    }
+
     /// Conversions that the click days of a window will have brought, of one campaign or of all.
     pub fn complete(&self, campaign: Option<CampaignId>, window: Window) -> Completed {
         let none = HashMap::new();
@@ -120,7 +129,7 @@ pub(crate) async fn settle(
     last_day: NaiveDate,
 ) -> Result<(), DeskError> {
     if let Some(lag) = Lag::load(pool, account, last_day).await? {
-        let days = lag.account.settled_age().min(LATEST);
+        let days = lag.settled_age().min(LATEST);
         splits::settle(pool, account, i16::try_from(days).unwrap_or(2)).await?;
     }
     Ok(())
@@ -336,7 +345,7 @@ mod tests {
         let window = Window::ending(day(20), HISTORY);
         let lag = Lag::learn(&all, window).unwrap();
         assert!((lag.account.maturity(0) - 0.6).abs() < 1e-12);
-        assert_eq!(lag.account.settled_age(), 2);
+        assert_eq!((lag.account.settled_age(), lag.settled_age()), (2, 2));
         assert!(!lag.of(CampaignId(1)).1 && lag.of(CampaignId(2)).1);
         let last = Window::new(day(19), day(20)).unwrap();
         let one = lag.complete(Some(CampaignId(1)), last);

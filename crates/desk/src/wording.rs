@@ -121,7 +121,8 @@ pub fn reasons(j: &Judged) -> Vec<Words> {
     }
 }
 
-fn finding(f: &Finding) -> Words {
+/// What tracking found, and what to do about it.
+pub fn finding(f: &Finding) -> Words {
     match f {
         Finding::Silent { since, days, expected } => Words::say("No conversion has been reported since ")
             .strong(day(*since))

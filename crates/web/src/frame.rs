@@ -6,6 +6,7 @@ use tiller_desk::book::{Book, Judged};
 use tiller_desk::change_words::changes;
 use tiller_desk::connections::Waiting;
 use tiller_desk::figures::{day, full_day, money};
+use tiller_desk::measure;
 use tiller_desk::{Account, Role};
 
 use crate::extract::Member;
@@ -14,6 +15,8 @@ use crate::params::Params;
 /// A station of the loop.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Station {
+    /// What counts, and how late it comes in.
+    Measure,
     /// All of it against targets.
     Spend,
     /// Why a campaign costs more than it should.
@@ -36,7 +39,8 @@ pub enum Station {
 
 impl Station {
     /// The stations of the loop: place in addresses, title, key.
-    const LOOP: [(Self, &'static str, &'static str, &'static str); 4] = [
+    const LOOP: [(Self, &'static str, &'static str, &'static str); 5] = [
+        (Self::Measure, "measure", "Measure", "m"),
         (Self::Spend, "spend", "Spend", "s"),
         (Self::Causes, "causes", "Causes", "c"),
         (Self::Budgets, "budgets", "Budgets", "b"),
@@ -203,6 +207,12 @@ impl Frame {
     pub fn of_book(member: &Member, station: Station, params: &Params, book: &Book) -> Self {
         let mut frame = Self::new(member, station, params);
         frame.period = Some(period_view(book, params));
+        let spoiled = measure::spoiled(book).len();
+        if let Some(stop) =
+            frame.stops.iter_mut().find(|s| s.place == "measure").filter(|_| spoiled > 0)
+        {
+            stop.waits = Some(format!("{spoiled} to mend"));
+        }
         frame
     }
 

@@ -12,8 +12,8 @@ use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetReques
 use tower_http::trace::TraceLayer;
 
 use crate::pages::{
-    budgets, causes, channels, health, logbook, reports, sign_in, spend, targets, today, tray,
-    working,
+    budgets, causes, channels, health, logbook, measure, reports, sign_in, spend, targets, today,
+    tray, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -39,6 +39,8 @@ pub fn router(app: App) -> Router {
         .route("/channels/{id}/remove", post(channels::remove))
         .route("/clock", post(channels::let_pass))
         .route("/fetching", get(channels::fetching))
+        .route("/measure", get(measure::show).post(measure::choose_default))
+        .route("/measure/campaigns/{id}", get(measure::campaign).post(measure::choose))
         .route("/spend", get(spend::show))
         .route("/spend.csv", get(spend::csv))
         .route("/working", get(working::show))

@@ -4,6 +4,7 @@ mod bridge;
 mod day_chart;
 mod ladder;
 mod month_chart;
+mod run_off;
 mod scale;
 mod spend_field;
 
@@ -11,6 +12,7 @@ pub use bridge::BridgeChart;
 pub use day_chart::DayChart;
 pub use ladder::Ladder;
 pub use month_chart::MonthChart;
+pub use run_off::{AgeRow, RunOffChart, ages};
 pub use spend_field::{FieldRow, SpendField};
 
 /// A coordinate, to a tenth: enough for the eye, short in the page.

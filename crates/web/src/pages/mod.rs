@@ -5,6 +5,7 @@ pub mod causes;
 pub mod channels;
 pub mod health;
 pub mod logbook;
+pub mod measure;
 pub mod reports;
 pub mod sign_in;
 pub mod spend;
