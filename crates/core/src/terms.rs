@@ -25,7 +25,7 @@ pub struct Term {
     pub text: String,
     /// What was counted, over all keywords that it came by.
     pub tally: Tally,
-    /// Whether it is an exact keyword already.
+    /// Whether it is a keyword already.
     pub keyword: bool,
 }
 

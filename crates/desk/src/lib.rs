@@ -10,6 +10,7 @@ pub mod connections;
 pub mod diagnosis_file;
 pub mod entry;
 pub mod figures;
+pub mod findings;
 pub mod logbook;
 pub mod measure;
 pub mod plan_file;
@@ -26,7 +27,7 @@ pub mod wording;
 pub use tiller_store::people::{Account, Person, Role};
 pub use tiller_store::{
     AccountId, AdGroupId, CampaignId, ChangeId, ConnectionId, ImportId, ItemId, PersonId, PgPool,
-    PlanId, StoreError,
+    PlanId, StoreError, TermId,
 };
 
 /// Why a use case ended without its result.

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use serde::de::DeserializeOwned;
 use serde_json::Value;
+use tiller_channel::report::Status;
 use tiller_channel::wire::{
     AdGroupSettings, CampaignSettings, ItemSettings, Limits, Place, Setting,
 };
@@ -104,6 +105,11 @@ impl Settings {
         self.groups.iter().filter(move |(_, (g, _))| g.campaign == id).map(|(id, (_, s))| (*id, s))
     }
 
+    /// An ad group's name.
+    pub fn group_name(&self, id: AdGroupId) -> Option<&str> {
+        self.groups.get(&id).map(|(g, _)| g.name.as_str())
+    }
+
     /// The spot of a campaign, an ad group or an item, if the channel told of it.
     pub fn spot(&self, subject: Subject) -> Option<Spot> {
         match subject {
@@ -132,9 +138,29 @@ impl Settings {
     pub fn present(&self, spot: Spot, setting: &Setting) -> Option<Setting> {
         match (spot.ad_group, spot.item) {
             (_, Some(item)) => self.items.get(&item)?.1.present(setting),
-            (Some(group), None) => self.groups.get(&group)?.1.present(setting),
+            (Some(group), None) => {
+                let set = &self.groups.get(&group)?.1;
+                self.keyword(group, setting).or_else(|| set.present(setting))
+            }
             (None, None) => self.campaigns.get(&spot.campaign)?.1.present(setting),
         }
+    }
+
+    /// Whether a keyword is among the items of an ad group that were loaded; the channel has the last word.
+    fn keyword(&self, group: AdGroupId, setting: &Setting) -> Option<Setting> {
+        let Setting::Keyword { text, match_type, bid, .. } = setting else { return None };
+        let there = self.items.values().find(|(i, set)| {
+            i.ad_group == group
+                && i.name.eq_ignore_ascii_case(text)
+                && i.match_type == match_type.word()
+                && set.status == Status::Active
+        });
+        Some(Setting::Keyword {
+            text: text.clone(),
+            match_type: *match_type,
+            bid: there.map_or(*bid, |(_, set)| set.bid),
+            present: there.is_some(),
+        })
     }
 
     /// The bid in force at a spot: its own, or the one that it inherits.

@@ -178,6 +178,11 @@ fn fault_11_stings_and_recipes_are_paid_for() {
         .map(|(_, s)| s.spend)
         .sum();
     assert!(waste > 0.25 * all, "{waste} of {all}");
+    let (clicks, conversions) = terms
+        .iter()
+        .filter(|(t, _)| t.contains("sting") || t.contains("recipe"))
+        .fold((0.0, 0.0), |(n, c), (_, s)| (n + s.clicks, c + s.conversions));
+    assert!(conversions / clicks < 0.02, "{conversions} of {clicks}");
     for good in ["team building with bees", "company day at the apiary", "staff outing beekeeper"] {
         assert!(terms[good].conversions > 3.0, "{good}: {:?}", terms[good]);
     }

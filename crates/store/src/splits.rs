@@ -576,8 +576,8 @@ pub struct TermTally {
     pub ad_group_name: String,
     /// The keyword that brought most of it.
     pub keyword: String,
-    /// Whether it is an exact keyword of the ad group already.
-    pub exact: bool,
+    /// Whether it is a keyword of the ad group already, however it matches.
+    pub known: bool,
     /// What was counted.
     pub tally: Tally,
 }
@@ -592,8 +592,8 @@ pub async fn terms(
     let rows = sqlx::query!(
         r#"SELECT d.term_id AS "term: TermId", t.text, t.seen_at IS NOT NULL AS "seen!", g.campaign_id AS "campaign: CampaignId", g.id AS "ad_group: AdGroupId",
                   g.name AS ad_group_name, (array_agg(i.name ORDER BY d.spend DESC))[1] AS "keyword!",
-                  EXISTS (SELECT 1 FROM item x WHERE x.account_id = $1 AND x.ad_group_id = g.id AND x.kind = 'keyword' AND x.match_type = 'exact'
-                          AND lower(x.name) = lower(t.text)) AS "exact!",
+                  EXISTS (SELECT 1 FROM item x WHERE x.account_id = $1 AND x.ad_group_id = g.id AND x.kind = 'keyword'
+                          AND lower(x.name) = lower(t.text)) AS "known!",
                   sum(d.impressions)::bigint AS "impressions!", sum(d.clicks)::bigint AS "clicks!", sum(d.spend)::bigint AS "spend!",
                   sum(d.conversions)::bigint AS "conversions!", sum(d.value)::bigint AS "value!"
            FROM (SELECT item_id, term_id, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
@@ -619,7 +619,7 @@ pub async fn terms(
             ad_group: r.ad_group,
             ad_group_name: r.ad_group_name,
             keyword: r.keyword,
-            exact: r.exact,
+            known: r.known,
             tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
         })
         .collect())

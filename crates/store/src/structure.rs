@@ -272,6 +272,8 @@ pub struct SetItem {
     pub ad_group: AdGroupId,
     /// Its name.
     pub name: String,
+    /// Of a keyword; empty otherwise.
+    pub match_type: String,
     /// The channel's key.
     pub key: String,
     /// What is set.
@@ -287,7 +289,7 @@ pub async fn items(
     let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
     let rows = sqlx::query_as!(
         SetItem,
-        r#"SELECT id AS "id: ItemId", ad_group_id AS "ad_group: AdGroupId", name, channel_key AS "key!", settings AS "settings!"
+        r#"SELECT id AS "id: ItemId", ad_group_id AS "ad_group: AdGroupId", name, match_type, channel_key AS "key!", settings AS "settings!"
            FROM item WHERE account_id = $1 AND id = ANY($2) AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
         account.0,
         &ids

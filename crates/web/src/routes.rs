@@ -12,8 +12,8 @@ use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetReques
 use tower_http::trace::TraceLayer;
 
 use crate::pages::{
-    budgets, causes, channels, health, logbook, measure, reports, sign_in, spend, targets, today,
-    tray, working,
+    budgets, causes, channels, findings, health, logbook, measure, reports, sign_in, spend,
+    targets, today, tray, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -48,6 +48,8 @@ pub fn router(app: App) -> Router {
         .route("/targets/{id}", get(targets::edit).post(targets::set_own))
         .route("/causes", get(causes::ranked))
         .route("/causes/campaigns/{id}", get(causes::campaign))
+        .route("/causes/campaigns/{id}/tray", post(findings::take))
+        .route("/causes/campaigns/{id}/seen", post(findings::seen))
         .route("/causes/ad-groups/{id}", get(causes::ad_group))
         .route("/causes/items/{id}", get(causes::item))
         .route("/budgets", get(budgets::list).post(budgets::create))

@@ -22,22 +22,34 @@ struct Whole {
     value: Micros,
 }
 
-/// Splits a whole over parts with their weights: impressions, then clicks among them, then conversions
-/// among those; money by clicks and price, value by conversions.
-fn split(whole: Whole, parts: &[[f64; 4]], rng: &mut ChaCha8Rng) -> Vec<Whole> {
-    let of = |k: usize| parts.iter().map(|p| p[k]).collect::<Vec<f64>>();
-    let impressions = multinomial(whole.impressions, &of(0), rng);
-    let clicks = nested(whole.clicks.min(whole.impressions), &impressions, &of(1), rng);
-    // A page view may be counted beside an order: then there are more results than clicks.
-    let room: Vec<u32> = if whole.conversions > whole.clicks {
-        clicks.iter().map(|c| c * (whole.conversions / whole.clicks.max(1) + 1)).collect()
-    } else {
-        clicks.clone()
-    };
-    let conversions = nested(whole.conversions, &room, &of(2), rng);
+/// Splits a whole over parts with their weights: impressions, clicks of those, conversions of those, price
+/// of a click. Money goes by clicks and price, value by conversions. `rate` is the usual conversion rate.
+///
+/// It is drawn from the inside out: of a day's only click that converted we know that it did, so it was
+/// more likely made by those who convert well.
+fn split(whole: Whole, parts: &[[f64; 4]], rate: f64, rng: &mut ChaCha8Rng) -> Vec<Whole> {
+    let of = |f: &dyn Fn(&[f64; 4]) -> f64| parts.iter().map(f).collect::<Vec<f64>>();
+    let shown = of(&|p| p[0]);
+    let clicked = of(&|p| p[0] * p[1]);
+    let converted = of(&|p| p[0] * p[1] * p[2]);
+    let sum = |weights: &[f64]| weights.iter().sum::<f64>();
+    // What is off today may still convert from clicks of days before.
+    let converted = if sum(&converted) > 0.0 { converted } else { clicked.clone() };
+    let conversions = multinomial(whole.conversions, &converted, rng);
+    // A page view may be counted beside an order: then there are more results than clicks, and a result
+    // tells nothing of a click.
+    let told =
+        if whole.conversions <= whole.clicks { conversions.clone() } else { vec![0; parts.len()] };
+    let scale = if sum(&converted) > 0.0 { rate * sum(&clicked) / sum(&converted) } else { 0.0 };
+    let idle = of(&|p| p[0] * p[1] * (1.0 - (scale * p[2]).min(0.98)));
+    let add = |a: &[u32], b: Vec<u32>| a.iter().zip(b).map(|(a, b)| a + b).collect::<Vec<u32>>();
+    let rest = |n: u32, of: &[u32]| n.saturating_sub(of.iter().sum());
+    let clicks = add(&told, multinomial(rest(whole.clicks, &told), &idle, rng));
+    let impressions = add(&clicks, multinomial(rest(whole.impressions, &clicks), &shown, rng));
     // Impressions may cost money though nobody clicked.
     let paid_for = if whole.clicks > 0 { &clicks } else { &impressions };
-    let spend: Vec<f64> = paid_for.iter().zip(of(3)).map(|(c, p)| f64::from(*c) * p).collect();
+    let spend: Vec<f64> =
+        paid_for.iter().zip(of(&|p| p[3])).map(|(c, p)| f64::from(*c) * p).collect();
     let worth: Vec<f64> = conversions.iter().map(|c| f64::from(*c)).collect();
     let (spend, value) = (share(whole.spend, &spend), share(whole.value, &worth));
     (0..parts.len())
@@ -110,12 +122,13 @@ impl Market {
                 if whole.impressions == 0 {
                     continue;
                 }
+                let rate = visit.home.campaign.cvr;
                 for (dimension, parts) in &visit.day.mix.dimensions {
                     let weights: Vec<[f64; 4]> =
                         parts.iter().map(|p| [p.impressions, p.ctr, p.cvr, p.cpc]).collect();
                     let mut rng = generator(&visit, 16 + *dimension as u64, g as u64);
                     let names = parts.iter().map(|p| p.segment.clone());
-                    for (segment, part) in names.zip(split(whole, &weights, &mut rng)) {
+                    for (segment, part) in names.zip(split(whole, &weights, rate, &mut rng)) {
                         push(&mut rows, &visit, g, *dimension, segment, part);
                     }
                 }
@@ -151,8 +164,10 @@ impl Market {
                     .iter()
                     .map(|t| [if t.on(since) { t.share } else { 0.0 }, 1.0, t.relevance, 1.0])
                     .collect();
+                let rate = visit.home.campaign.cvr * stream.cvr;
                 let mut rng = generator(&visit, 9, i as u64);
-                for (term, part) in stream.terms.iter().zip(split(whole, &weights, &mut rng)) {
+                for (term, part) in stream.terms.iter().zip(split(whole, &weights, rate, &mut rng))
+                {
                     if part.impressions == 0 {
                         continue;
                     }
@@ -313,7 +328,7 @@ mod tests {
                 value: Micros::new(i64::from(conversions) * 85_010_000),
             };
             let parts = [[0.5, 1.0, 1.0, 1.0], [0.3, 2.0, 0.5, 1.2], [0.2, 0.5, 0.0, 0.7], [0.0, 1.0, 1.0, 1.0]];
-            let split = split(whole, &parts, &mut rng(seed, &[1]));
+            let split = split(whole, &parts, 0.1, &mut rng(seed, &[1]));
             let sum = split.iter().fold(Whole::default(), |s, p| Whole {
                 impressions: s.impressions + p.impressions,
                 clicks: s.clicks + p.clicks,
@@ -325,5 +340,26 @@ mod tests {
             prop_assert!(split.iter().all(|p| p.clicks <= p.impressions && p.conversions <= p.clicks));
             prop_assert_eq!(split[3], Whole::default());
         }
+    }
+
+    /// Days with a click or none: a term that nobody buys by must not come by conversions because its click
+    /// was the only one of the day.
+    #[test]
+    fn sparse_days_keep_the_rates() {
+        let parts = [[0.7, 1.0, 1.3, 1.0], [0.3, 1.0, 0.3, 1.0]];
+        let mut sums = [(0u32, 0u32); 2];
+        for day in 0..20_000u64 {
+            let converted = u32::from(day % 5 == 0);
+            let whole =
+                Whole { impressions: 30, clicks: 1, conversions: converted, ..Whole::default() };
+            for (sum, part) in sums.iter_mut().zip(split(whole, &parts, 0.2, &mut rng(7, &[day]))) {
+                *sum = (sum.0 + part.clicks, sum.1 + part.conversions);
+            }
+        }
+        let rate = |(clicks, conversions): (u32, u32)| f64::from(conversions) / f64::from(clicks);
+        // All together convert at 20%: 0.7 × 1.3 + 0.3 × 0.3 = 1, so 26% and 6%.
+        assert!((rate(sums[0]) - 0.26).abs() < 0.01, "{sums:?}");
+        assert!((rate(sums[1]) - 0.06).abs() < 0.01, "{sums:?}");
+        assert!((f64::from(sums[1].0) / 20_000.0 - 0.3).abs() < 0.01, "{sums:?}");
     }
 }

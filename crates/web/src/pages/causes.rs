@@ -23,6 +23,7 @@ use crate::chart::{BridgeChart, DayChart, Ladder};
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
+use crate::pages::findings;
 use crate::pages::spend::{NoReports, href, key};
 use crate::pages::{book, book_of_reports};
 use crate::params::Params;
@@ -102,6 +103,9 @@ struct CausePage {
     judged: bool,
     more_money: bool,
     remedy: Option<Remedy>,
+    found: Option<findings::View>,
+    take: String,
+    seen: String,
 }
 
 /// The change that does what the advice says.
@@ -249,6 +253,12 @@ async fn examine(
         Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
     let parts = parts(app, &book, subject, &frame).await?;
     let remedy = remedy(app, member, subject, &e).await?;
+    let (found, here) = match subject {
+        Subject::Campaign(id) => {
+            (findings::of(app, &book, id).await?, format!("{}/causes/campaigns/{id}", frame.base()))
+        }
+        _ => (None, String::new()),
+    };
     let entry = book
         .entries
         .iter()
@@ -267,6 +277,9 @@ async fn examine(
     let target = e.judged.as_ref().map(|j| j.target);
     let j = e.judged.as_ref();
     Ok(CausePage {
+        found,
+        take: format!("{here}/tray{}", frame.days),
+        seen: format!("{here}/seen{}", frame.days),
         crumbs,
         facts: facts(&e, entry, &book),
         headline: j.map_or_else(

@@ -3,6 +3,7 @@
 pub mod budgets;
 pub mod causes;
 pub mod channels;
+pub mod findings;
 pub mod health;
 pub mod logbook;
 pub mod measure;

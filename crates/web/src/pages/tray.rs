@@ -221,7 +221,7 @@ struct Said {
 
 /// What became of putting something in the tray: a line beside the form with the bar at the foot, or back
 /// to where the form was.
-async fn said(
+pub async fn said(
     app: &App,
     member: &Member,
     headers: &HeaderMap,
@@ -246,7 +246,8 @@ async fn said(
     Ok(Html(html).into_response())
 }
 
-fn put(n: usize) -> String {
+/// How many changes were put in the tray.
+pub fn put(n: usize) -> String {
     match n {
         0 => "It is set like that already, or waits in the tray.".into(),
         1 => "One change was put in the tray.".into(),

@@ -1,0 +1,126 @@
+//! When the cost of a conversion changed, what moved first, and what the logbook says of those days.
+
+use chrono::{Days, NaiveDate};
+use tiller_core::change_point::change_point;
+use tiller_core::{Tally, Window};
+use tiller_store::PgPool;
+
+use crate::DeskError;
+use crate::book::{Book, Entry};
+use crate::logbook::{self, Entry as LogEntry, Show};
+
+/// Settled days that are looked through.
+const DAYS: u64 = 56;
+/// How likely chance may make so clear a break of the cost.
+const SURE: f64 = 0.01;
+/// And of what may have moved it.
+const LIKELY: f64 = 0.05;
+/// What moves it breaks no longer before.
+const BEFORE: u64 = 7;
+/// Logbook entries so many days around are shown.
+const AROUND: i64 = 3;
+
+/// Something that the cost is made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Factor {
+    /// How often it was shown.
+    Impressions,
+    /// How many of those clicked.
+    Ctr,
+    /// What a click cost.
+    Cpc,
+    /// How many clicks converted.
+    Cvr,
+}
+
+impl Factor {
+    const ALL: [Self; 4] = [Self::Impressions, Self::Ctr, Self::Cpc, Self::Cvr];
+
+    /// Its name.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Impressions => "impressions",
+            Self::Ctr => "the click-through rate",
+            Self::Cpc => "the price of a click",
+            Self::Cvr => "the conversion rate",
+        }
+    }
+
+    /// Its value over some days.
+    pub fn of(self, t: &Tally) -> Option<f64> {
+        match self {
+            Self::Impressions => Some(t.impressions as f64),
+            Self::Ctr => t.ctr(),
+            Self::Cpc => t.cpc(),
+            Self::Cvr => t.cvr(),
+        }
+    }
+}
+
+/// A break.
+#[derive(Clone, Debug)]
+pub struct Broke {
+    /// First day after it.
+    pub on: NaiveDate,
+    /// How likely chance alone breaks it so clearly.
+    pub p: f64,
+    /// The days before it.
+    pub before: Tally,
+    /// The days since.
+    pub after: Tally,
+    /// What moved, the earliest first, with its first day.
+    pub moved: Vec<(Factor, NaiveDate)>,
+    /// What was changed around that day.
+    pub logged: Vec<LogEntry>,
+}
+
+pub(super) async fn find(
+    pool: &PgPool,
+    book: &Book,
+    entry: &Entry,
+) -> Result<Option<Broke>, DeskError> {
+    let Some(mut broke) = search(entry, Window::ending(book.last_settled(), DAYS)) else {
+        return Ok(None);
+    };
+    let all = logbook::entries(pool, &book.account, Show::All, "", book.span.to()).await?;
+    broke.logged = all
+        .into_iter()
+        .filter(|e| e.made() && e.change.campaign == entry.campaign.id)
+        .filter(|e| e.change.from_day.is_some_and(|d| (d - broke.on).num_days().abs() <= AROUND))
+        .collect();
+    Ok(Some(broke))
+}
+
+/// Searches settled days; the yield of a day's money, which exists on days without conversions too.
+fn search(entry: &Entry, window: Window) -> Option<Broke> {
+    let days: Vec<(NaiveDate, Tally)> = entry
+        .days
+        .iter()
+        .filter(|d| window.contains(d.day) && d.tally.spend.get() > 0)
+        .map(|d| (d.day, d.tally))
+        .collect();
+    let per_money: Vec<f64> =
+        days.iter().map(|(_, t)| t.conversions / t.spend.to_units()).collect();
+    let found = change_point(&per_money).filter(|c| c.p <= SURE)?;
+    let on = days[found.at].0;
+    let sum = |days: &[(NaiveDate, Tally)]| days.iter().map(|(_, t)| *t).sum::<Tally>();
+    let earliest = on.checked_sub_days(Days::new(BEFORE)).unwrap_or(on);
+    let mut moved: Vec<(Factor, NaiveDate)> = Factor::ALL
+        .into_iter()
+        .filter_map(|factor| {
+            let values: Vec<f64> = days.iter().map(|(_, t)| factor.of(t).unwrap_or(0.0)).collect();
+            let c = change_point(&values).filter(|c| c.p <= LIKELY)?;
+            let day = days[c.at].0;
+            (day >= earliest && day <= on + Days::new(BEFORE)).then_some((factor, day))
+        })
+        .collect();
+    moved.sort_by_key(|(_, day)| *day);
+    Some(Broke {
+        on,
+        p: found.p,
+        before: sum(&days[..found.at]),
+        after: sum(&days[found.at..]),
+        moved,
+        logged: Vec::new(),
+    })
+}

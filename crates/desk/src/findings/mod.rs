@@ -1,0 +1,174 @@
+//! What is wrong inside a campaign, each finding with its money and the change that mends it: people and
+//! hours, search terms, listings, settings, and the day on which it broke.
+//!
+//! - `people`: segments that carry the excess
+//! - `searches`: terms paid for in vain, and terms worth a keyword
+//! - `listings`: bids that follow each product's own return
+//! - `audit`: settings that cost money
+//! - `broke`: when the cost of a conversion changed, and what moved first
+
+mod audit;
+mod broke;
+mod listings;
+mod people;
+mod searches;
+
+use tiller_channel::wire::Setting;
+use tiller_core::{Tally, Target, Window};
+use tiller_store::people::Account;
+use tiller_store::splits::{self, Part};
+use tiller_store::{CampaignId, PersonId, PgPool, TermId, facts};
+
+use crate::DeskError;
+use crate::book::{Book, Entry, Subject};
+use crate::settings::Settings;
+use crate::tray::{self, Origin, Proposal};
+
+pub use broke::{Broke, Factor};
+pub use people::Dimension;
+pub use searches::Searches;
+
+/// One thing that is wrong, or better done otherwise.
+#[derive(Clone, Debug)]
+pub struct Found {
+    /// Tells it from the campaign's other findings, today and on the next look.
+    pub id: String,
+    /// What it is about: a segment, a word, a product, a setting.
+    pub what: String,
+    /// Why, with its numbers.
+    pub why: String,
+    /// What was counted for it, where that can be told apart.
+    pub tally: Option<Tally>,
+    /// Money above target that it concerns in the period, in units of currency.
+    pub excess: f64,
+    /// What to do, in words.
+    pub advice: String,
+    /// The changes that do it; none where the channel is not connected or they can't be made.
+    pub proposals: Vec<Proposal>,
+}
+
+/// All that was found in one campaign.
+#[derive(Clone, Debug, Default)]
+pub struct Findings {
+    /// The days that were looked at.
+    pub window: Option<Window>,
+    /// Settings that cost money.
+    pub audit: Vec<Found>,
+    /// People and hours, in the order in which they are looked through.
+    pub people: Vec<Dimension>,
+    /// Search terms.
+    pub searches: Searches,
+    /// Listings whose bids should move.
+    pub listings: Vec<Found>,
+    /// The day on which its cost changed.
+    pub broke: Option<Broke>,
+}
+
+impl Findings {
+    /// Every finding, wherever it stands.
+    pub fn all(&self) -> impl Iterator<Item = &Found> {
+        let people = self.people.iter().flat_map(|d| &d.rows).filter_map(|r| r.found.as_ref());
+        let searches = self.searches.waste.iter().chain(&self.searches.promising);
+        self.audit.iter().chain(people).chain(searches).chain(&self.listings)
+    }
+}
+
+/// What the parts of the search share.
+struct Scene<'a> {
+    entry: &'a Entry,
+    settings: &'a Settings,
+    target: Target,
+    window: Window,
+    tally: Tally,
+}
+
+impl Scene<'_> {
+    fn campaign(&self) -> CampaignId {
+        self.entry.campaign.id
+    }
+
+    /// The change that a finding asks for, where its channel is connected and tells what is set now.
+    fn propose(
+        &self,
+        subject: Subject,
+        set: Setting,
+        reason: &str,
+        effect: &str,
+    ) -> Option<Proposal> {
+        let spot = self.settings.spot(subject)?;
+        self.settings.connection(self.campaign())?;
+        self.settings.present(spot, &set)?;
+        Some(Proposal {
+            subject,
+            set,
+            reason: reason.to_owned(),
+            evidence: vec![(
+                "Settled days".into(),
+                format!("{} to {}", self.window.from(), self.window.to()),
+            )],
+            effect: effect.to_owned(),
+            origin: Origin::Causes,
+            undoes: None,
+        })
+    }
+}
+
+/// Looks through one campaign; nothing is found without a target or settled days, or where its conversions
+/// can't be trusted.
+pub async fn of_campaign(
+    pool: &PgPool,
+    book: &Book,
+    campaign: CampaignId,
+) -> Result<Findings, DeskError> {
+    let entry = book.entry(campaign)?;
+    let Some((target, window)) = entry.target.zip(book.settled()) else {
+        return Ok(Findings::default());
+    };
+    let broke = broke::find(pool, book, entry).await?;
+    if !book.findings(entry).is_empty() {
+        return Ok(Findings { window: Some(window), broke, ..Findings::default() });
+    }
+    let items = facts::items(pool, book.account.id, Some(campaign), window).await?;
+    let ids: Vec<_> = items.iter().map(|i| i.item).collect();
+    let settings = Settings::load(pool, &book.account, &ids).await?;
+    let scene = Scene { entry, settings: &settings, target, window, tally: entry.tally(window) };
+    let part = Part { campaign: Some(campaign), ad_group: None };
+    let split = splits::segments(pool, book.account.id, part, None, window).await?;
+    let terms = splits::terms(pool, book.account.id, Some(campaign), window).await?;
+    let people = people::find(&scene, &split);
+    let searches = searches::find(&scene, terms);
+    Ok(Findings {
+        window: Some(window),
+        audit: audit::find(&scene, &items, &people, &searches),
+        listings: listings::find(&scene, &items),
+        people,
+        searches,
+        broke,
+    })
+}
+
+/// Remembers that somebody has been through these search terms, so that the next look tells what is new.
+pub async fn seen(pool: &PgPool, account: &Account, terms: &[TermId]) -> Result<(), DeskError> {
+    Ok(splits::terms_seen(pool, account.id, terms).await?)
+}
+
+/// Puts the changes of chosen findings in the tray; tells how many.
+pub async fn take(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    findings: &Findings,
+    chosen: &[String],
+) -> Result<usize, DeskError> {
+    let proposals: Vec<Proposal> = findings
+        .all()
+        .filter(|f| chosen.contains(&f.id))
+        .flat_map(|f| f.proposals.iter().cloned())
+        .collect();
+    if proposals.is_empty() {
+        return Err(DeskError::Invalid(
+            "choose findings with a change that can be made; then put them in the tray".into(),
+        ));
+    }
+    tray::propose(pool, account, person, proposals).await
+}

@@ -1,0 +1,271 @@
+//! What was found inside a campaign: sections of its page under Causes, and what is done about them.
+
+use axum::Form;
+use axum::extract::State;
+use axum::http::HeaderMap;
+use axum::response::{IntoResponse, Redirect, Response};
+use tiller_channel::wire::Dimension as By;
+use tiller_core::Target;
+use tiller_desk::CampaignId;
+use tiller_desk::book::Book;
+use tiller_desk::change_words;
+use tiller_desk::figures::{self, count, day, money, number, percent, probability, signed, sum};
+use tiller_desk::findings::{self as desk, Broke, Dimension, Factor, Findings, Found};
+use tiller_desk::wording::Words;
+
+use crate::App;
+use crate::error::PageError;
+use crate::extract::{Editor, Fragment, Id};
+use crate::pages::book_of_reports;
+use crate::pages::tray::{put, said};
+use crate::params::Params;
+
+/// A finding as a row.
+pub struct Line {
+    /// Tells it from others.
+    pub id: String,
+    /// What it is about.
+    pub what: String,
+    /// Money spent on it.
+    pub spend: String,
+    /// Conversions that it brought.
+    pub conversions: String,
+    /// What one cost, or what it returned.
+    pub cost: String,
+    /// Money above target.
+    pub excess: String,
+    /// Its tone.
+    pub tone: &'static str,
+    /// Why.
+    pub why: String,
+    /// What to do; nothing where it is left alone.
+    pub advice: String,
+    /// Whether it can be put in the tray.
+    pub takes: bool,
+}
+
+/// Rows under a title.
+pub struct Section {
+    /// Its title.
+    pub title: String,
+    /// What the first column holds.
+    pub of: &'static str,
+    /// What it says in short.
+    pub words: String,
+    /// Its rows.
+    pub lines: Vec<Line>,
+}
+
+/// What stands on the page.
+pub struct View {
+    /// The break of its cost, if there is one.
+    pub broke: Option<BrokeView>,
+    /// Everything else.
+    pub sections: Vec<Section>,
+    /// Splits whose parts do not part from each other surely enough.
+    pub rest: Vec<Section>,
+    /// Search terms that nobody has been through.
+    pub new_terms: usize,
+    /// The title over cost.
+    pub cost_title: &'static str,
+}
+
+/// A break as it is told.
+pub struct BrokeView {
+    /// When and how much.
+    pub words: Words,
+    /// What moved: title, first day, before, after.
+    pub moved: Vec<(&'static str, String, String, String)>,
+    /// What was changed around that day.
+    pub logged: Vec<String>,
+}
+
+fn cost(target: Target, t: &tiller_core::Tally) -> String {
+    match target {
+        Target::Cpa(_) => figures::or_absent(t.cpa(), money),
+        Target::Roas(_) => figures::or_absent(t.roas(), |r| number(r, 2)),
+    }
+}
+
+fn line(target: Target, f: &Found) -> Line {
+    let told = |of: &dyn Fn(&tiller_core::Tally) -> String| {
+        f.tally.as_ref().map_or(figures::ABSENT.into(), of)
+    };
+    Line {
+        id: f.id.clone(),
+        what: f.what.clone(),
+        spend: told(&|t| sum(t.spend.to_units())),
+        conversions: told(&|t| count(t.conversions)),
+        cost: told(&|t| cost(target, t)),
+        excess: if f.excess.abs() < 0.5 { figures::ABSENT.into() } else { signed(f.excess, sum) },
+        tone: tone(f.excess),
+        why: f.why.clone(),
+        advice: f.advice.clone(),
+        takes: !f.proposals.is_empty(),
+    }
+}
+
+fn tone(excess: f64) -> &'static str {
+    if excess > 0.0 { "harm" } else { "gain" }
+}
+
+fn title(by: By) -> &'static str {
+    match by {
+        By::Country => "Countries",
+        By::Gender => "Genders",
+        By::Age => "Ages",
+        By::Placement => "Placements",
+        By::Device => "Devices",
+        By::Hour => "Hours",
+    }
+}
+
+fn people(target: Target, d: &Dimension) -> Section {
+    Section {
+        title: title(d.by).into(),
+        of: "Segment",
+        words: String::new(),
+        lines: d
+            .rows
+            .iter()
+            .map(|r| match &r.found {
+                Some(f) => line(target, f),
+                None => Line {
+                    id: String::new(),
+                    what: r.segment.clone(),
+                    spend: sum(r.tally.spend.to_units()),
+                    conversions: count(r.tally.conversions),
+                    cost: cost(target, &r.tally),
+                    excess: signed(r.excess, sum),
+                    tone: tone(r.excess),
+                    why: format!("{}% of the average", percent(r.ratio)),
+                    advice: "leave".into(),
+                    takes: false,
+                },
+            })
+            .collect(),
+    }
+}
+
+/// The sections of a campaign's page.
+pub fn view(book: &Book, target: Target, f: &Findings) -> View {
+    let section = |title: &str, of, words: String, all: &[Found]| {
+        (!all.is_empty()).then(|| Section {
+            title: title.into(),
+            of,
+            words,
+            lines: all.iter().map(|f| line(target, f)).collect(),
+        })
+    };
+    let mut sections: Vec<Section> = Vec::new();
+    sections.extend(section("Settings that cost money", "Setting", String::new(), &f.audit));
+    let (telling, rest): (Vec<&Dimension>, Vec<&Dimension>) =
+        f.people.iter().partition(|d| d.rows.iter().any(|r| r.found.is_some()));
+    sections.extend(telling.into_iter().map(|d| people(target, d)));
+    let terms = format!("{} search terms in these days.", f.searches.terms);
+    sections.extend(section("Searches paid for in vain", "Words", terms, &f.searches.waste));
+    let keep = "About ten clicks tell whether an exact keyword is worth keeping.".to_owned();
+    sections.extend(section("Searches worth a keyword", "Term", keep, &f.searches.promising));
+    let every =
+        format!("Bids follow returns every {} to 30 days.", tiller_core::listing_bids::EVERY_DAYS);
+    sections.extend(section("Listings whose bids should move", "Listing", every, &f.listings));
+    View {
+        broke: f.broke.as_ref().map(|b| broke(book, target, b)),
+        sections,
+        new_terms: f.searches.new.len(),
+        rest: rest.into_iter().map(|d| people(target, d)).collect(),
+        cost_title: match target {
+            Target::Cpa(_) => "CPA",
+            Target::Roas(_) => "ROAS",
+        },
+    }
+}
+
+fn factor(f: Factor, t: &tiller_core::Tally, days: f64) -> String {
+    match f {
+        Factor::Impressions => format!("{} a day", number(t.impressions as f64 / days, 0)),
+        Factor::Ctr | Factor::Cvr => figures::or_absent(f.of(t), |x| percent(x) + "%"),
+        Factor::Cpc => figures::or_absent(f.of(t), money),
+    }
+}
+
+fn broke(book: &Book, target: Target, b: &Broke) -> BrokeView {
+    let before = 56 - (book.last_settled() - b.on).num_days() - 1;
+    let days = (before.max(1) as f64, ((book.last_settled() - b.on).num_days() + 1).max(1) as f64);
+    let what = match target {
+        Target::Cpa(_) => "A conversion cost ",
+        Target::Roas(_) => "A unit of spend returned ",
+    };
+    let first = b.moved.first().map_or(String::new(), |(f, on)| {
+        format!(" What moved first is {}, on {}.", f.title(), day(*on))
+    });
+    BrokeView {
+        words: Words::say(what)
+            .strong(cost(target, &b.before))
+            .and(format!(" up to {} and ", b.on.pred_opt().map_or(String::new(), day)))
+            .strong(cost(target, &b.after))
+            .and(format!(" since {}. By chance alone: {}.{first}", day(b.on), probability(b.p))),
+        moved: b
+            .moved
+            .iter()
+            .map(|(f, on)| {
+                (f.title(), day(*on), factor(*f, &b.before, days.0), factor(*f, &b.after, days.1))
+            })
+            .collect(),
+        logged: b
+            .logged
+            .iter()
+            .map(|e| {
+                let c = &e.change;
+                format!(
+                    "{}: {} of {} to {}",
+                    c.from_day.map_or(String::new(), day),
+                    change_words::title(&e.set_to),
+                    c.place,
+                    change_words::value(&e.set_to)
+                )
+            })
+            .collect(),
+    }
+}
+
+/// Puts the changes of chosen findings in the tray.
+pub async fn take(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let findings = desk::of_campaign(&app.pool, &book, CampaignId(id)).await?;
+    let chosen: Vec<String> =
+        form.into_iter().filter(|(k, _)| k == "take").map(|(_, v)| v).collect();
+    let outcome =
+        desk::take(&app.pool, &member.account, member.person.id, &findings, &chosen).await;
+    said(&app, &member, &headers, fragment, outcome.map(put)).await
+}
+
+/// Remembers that the campaign's search terms have been gone through.
+pub async fn seen(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    params: Params,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let findings = desk::of_campaign(&app.pool, &book, CampaignId(id)).await?;
+    desk::seen(&app.pool, &member.account, &findings.searches.new).await?;
+    let to =
+        format!("/accounts/{}/causes/campaigns/{id}{}", member.account.slug, params.only_period());
+    Ok(Redirect::to(&to).into_response())
+}
+
+/// The findings of a member's campaign, as its page shows them.
+pub async fn of(app: &App, book: &Book, campaign: CampaignId) -> Result<Option<View>, PageError> {
+    let Some(target) = book.entry(campaign)?.target else { return Ok(None) };
+    let found = desk::of_campaign(&app.pool, book, campaign).await?;
+    Ok(Some(view(book, target, &found)))
+}
