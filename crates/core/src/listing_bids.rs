@@ -10,6 +10,8 @@ use crate::target::Target;
 const WEIGHT: f64 = 10.0;
 /// How surely a click must be worth more or less than is paid for it.
 const CONFIDENCE: f64 = 0.9;
+/// Conversions that a product's clicks should have brought at its parent's rate before its bid is moved.
+const LEAST_EXPECTED: f64 = 3.0;
 /// Changes below this share are not worth making.
 const LEAST_CHANGE: f64 = 0.05;
 /// Bids follow no more often than this, in days (common practice, no source: every 14 to 30 days).
@@ -28,6 +30,9 @@ pub struct Proposal {
 /// paid. `bid` is the present one, in units of currency.
 pub fn propose(parent: &Tally, tally: &Tally, bid: f64, target: Target) -> Option<Proposal> {
     let (cvr, cpc) = parent.cvr().filter(|r| *r > 0.0).zip(tally.cpc().filter(|c| *c > 0.0))?;
+    if tally.clicks as f64 * cvr < LEAST_EXPECTED {
+        return None;
+    }
     let shape = tally.conversions + WEIGHT;
     let clicks = tally.clicks as f64 + WEIGHT / cvr;
     // What a conversion may cost: for a ROAS target, by what this product's are worth.

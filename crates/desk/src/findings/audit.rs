@@ -18,7 +18,7 @@ const STARVED: f64 = 0.5;
 /// So much better than the account's target a return must be before its target is called too high.
 const BETTER: f64 = 1.3;
 /// An ad group that got less than this share of an even split has had no test.
-const UNTRIED: f64 = 0.15;
+const UNTRIED: f64 = 0.1;
 /// Times the target CPA that a daily budget should be (common practice, no source): display, video.
 const BUDGET_MULTIPLE: [(&str, f64); 1] = [("audience", 2.0)];
 

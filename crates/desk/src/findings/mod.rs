@@ -135,12 +135,17 @@ pub async fn of_campaign(
     let part = Part { campaign: Some(campaign), ad_group: None };
     let split = splits::segments(pool, book.account.id, part, None, window).await?;
     let terms = splits::terms(pool, book.account.id, Some(campaign), window).await?;
+    let long = if entry.campaign.kind == "listing" {
+        facts::items(pool, book.account.id, Some(campaign), listings::window(window)).await?
+    } else {
+        Vec::new()
+    };
     let people = people::find(&scene, &split);
     let searches = searches::find(&scene, terms);
     Ok(Findings {
         window: Some(window),
         audit: audit::find(&scene, &items, &people, &searches),
-        listings: listings::find(&scene, &items),
+        listings: listings::find(&scene, &long),
         people,
         searches,
         broke,

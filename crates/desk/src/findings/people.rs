@@ -83,6 +83,11 @@ fn dimension(s: &Scene, by: By, split: &[&SegmentTally]) -> Option<Dimension> {
 
 /// A segment is worth a change where lowering it saves money above target, or raising it uses room below.
 fn found(s: &Scene, by: By, segment: &Segment, f: &Finding) -> Option<Found> {
+    // Less than one conversion's worth is not worth a change.
+    let worth = s.target.as_cpa(s.tally.aov()).is_some_and(|cpa| f.excess.abs() >= cpa);
+    if !worth {
+        return None;
+    }
     let to = match f.proposal {
         Advice::Leave => return None,
         Advice::Exclude if f.excess > 0.0 => -1.0,

@@ -28,8 +28,12 @@ impl Drop for Answering {
 
 impl Answering {
     pub async fn open(journal: Option<&Path>, port: u16) -> Self {
+        Self::of(WORLD, journal, port).await
+    }
+
+    pub async fn of(world: &str, journal: Option<&Path>, port: u16) -> Self {
         let last: NaiveDate = "2026-11-09".parse().unwrap();
-        let service = Service::open(World::parse(WORLD).unwrap(), last, journal).unwrap();
+        let service = Service::open(World::parse(world).unwrap(), last, journal).unwrap();
         let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await.unwrap();
         let address = format!("http://{}", listener.local_addr().unwrap());
         let answering = service.clone();

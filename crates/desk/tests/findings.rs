@@ -1,0 +1,191 @@
+//! The faults inside campaigns that docs/demo.md lists are found in what the channels report, and mended by
+//! the changes that are proposed; what counts can be chosen, and every figure follows.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use common::market::{Answering, fetch_all};
+use common::{book, day};
+use tiller_channel::wire::{Dimension as By, Setting, Strategy};
+use tiller_core::tracking::Finding;
+use tiller_core::verdict::Verdict;
+use tiller_core::{Target, Window};
+use tiller_desk::book::Book;
+use tiller_desk::findings::{self, Findings, Found};
+use tiller_desk::measure::{self, Lag};
+use tiller_desk::{Account, CampaignId, PgPool, accounts, connections, tray};
+use tiller_market::world::AMBERFOLD;
+use tiller_store::MIGRATIONS;
+use tiller_store::people::NewAccount;
+
+/// An account of the demo world, fetched as the product fetches it.
+async fn demo(pool: &PgPool, key: &str, target: Target) -> (Answering, Account) {
+    let market = Answering::of(AMBERFOLD, None, 0).await;
+    let new = NewAccount {
+        slug: key,
+        name: "Amberfold",
+        currency: "EUR",
+        time_zone: "Europe/Copenhagen",
+    };
+    let id = accounts::add(pool, &new).await.unwrap();
+    accounts::set_default_target(pool, id, Some(target)).await.unwrap();
+    let account = accounts::by_slug(pool, key).await.unwrap();
+    let token = format!("amberfold-{key}-practice");
+    connections::connect(pool, &account, &market.address, &token).await.unwrap();
+    fetch_all(pool).await;
+    let account = accounts::by_slug(pool, key).await.unwrap();
+    (market, account)
+}
+
+fn id(book: &Book, name: &str) -> CampaignId {
+    book.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id
+}
+
+async fn found(pool: &PgPool, book: &Book, name: &str) -> Findings {
+    findings::of_campaign(pool, book, id(book, name)).await.unwrap()
+}
+
+fn ids(all: &[Found]) -> Vec<&str> {
+    all.iter().map(|f| f.id.as_str()).collect()
+}
+
+fn people(f: &Findings) -> Vec<&str> {
+    f.people
+        .iter()
+        .flat_map(|d| &d.rows)
+        .filter_map(|r| r.found.as_ref())
+        .map(|f| f.id.as_str())
+        .collect()
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_schools_faults_are_found(pool: PgPool) {
+    let (_market, account) = demo(&pool, "school", Target::Cpa(30.0)).await;
+    assert_eq!(account.settle_days, 2);
+    let book = book(&pool, &account).await;
+    // 2: people elsewhere; the audit and the countries say so.
+    let visits = found(&pool, &book, "Apiary visits, display").await;
+    assert!(ids(&visits.audit).contains(&"audit:places"), "{:?}", ids(&visits.audit));
+    assert!(people(&visits).contains(&"country:India"), "{:?}", people(&visits));
+    // 5: one country and one age band.
+    let queens = found(&pool, &book, "Queen rearing, feed").await;
+    assert_eq!(people(&queens), ["country:Germany", "age:18-24"]);
+    // 6: the night, by bids of its hours, since the channel takes hours with lifetime budgets only.
+    let calls = found(&pool, &book, "Evening calls, feed").await;
+    let night =
+        calls.people.iter().find(|d| d.by == By::Hour).unwrap().rows[0].found.as_ref().unwrap();
+    assert!(night.excess > 500.0 && (6..=10).contains(&night.proposals.len()), "{night:?}");
+    assert!(
+        night
+            .proposals
+            .iter()
+            .all(|p| matches!(&p.set, Setting::Adjustment(a) if a.percent == -100))
+    );
+    // 11: stings and recipes to be shut out, three terms to become keywords.
+    let enquiries = found(&pool, &book, "Visit enquiries, search").await.searches;
+    let waste = ids(&enquiries.waste);
+    assert!(waste.contains(&"negative:sting"), "{waste:?}");
+    assert!(waste.iter().any(|w| w.contains("honey") || w.contains("recipe")), "{waste:?}");
+    for term in ["company day at the apiary", "team building with bees", "staff outing beekeeper"] {
+        assert!(
+            enquiries.promising.iter().any(|f| f.what == term && !f.proposals.is_empty()),
+            "{term}"
+        );
+    }
+    // What has been seen is remembered.
+    assert!(enquiries.new.len() > 100);
+    findings::seen(&pool, &account, &enquiries.new).await.unwrap();
+    assert!(found(&pool, &book, "Visit enquiries, search").await.searches.new.is_empty());
+    // A campaign in order has no setting that costs money, and nobody carries an excess.
+    let own = found(&pool, &book, "Own name, search").await;
+    assert!(own.all().next().is_none(), "{:?}", own.all().collect::<Vec<_>>());
+    // Chosen findings go to the tray, each change once.
+    let person = accounts::save_person(&pool, "a@amberfold.example", "Ada", "a long password")
+        .await
+        .unwrap();
+    accounts::join(&pool, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
+    let chosen = ["country:Germany".to_owned(), "age:18-24".to_owned()];
+    assert_eq!(findings::take(&pool, &account, person, &queens, &chosen).await.unwrap(), 2);
+    assert_eq!(findings::take(&pool, &account, person, &queens, &chosen).await.unwrap(), 0);
+    assert!(findings::take(&pool, &account, person, &queens, &[]).await.is_err());
+    assert_eq!(tray::rows(&pool, &account).await.unwrap().len(), 2);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(pool: PgPool) {
+    let (_market, account) = demo(&pool, "supply", Target::Roas(4.0)).await;
+    let before = book(&pool, &account).await;
+    // 7: one product returns 2 and another 11.
+    let listings = found(&pool, &before, "Shop listings").await.listings;
+    let bid = |name: &str| {
+        let f = listings.iter().find(|f| f.what == name).unwrap_or_else(|| panic!("{name}"));
+        let Setting::Bid(Some(bid)) = f.proposals[0].set else { panic!() };
+        bid.to_units()
+    };
+    assert!(bid("Extractor, 3 frames, hand") < 0.75 && bid("Foundation, 5 kg") > 1.0);
+    // 10 and 13: ad groups that never had a test.
+    let sets = found(&pool, &before, "Beginner sets, feed").await;
+    assert_eq!(
+        sets.audit.iter().filter(|f| f.id.starts_with("audit:floor")).count(),
+        2,
+        "{:?}",
+        ids(&sets.audit)
+    );
+    let pictures = found(&pool, &before, "New pictures, feed").await;
+    assert!(pictures.audit.iter().any(|f| f.what == "Trial: winter work"));
+    // 14: a target that starves its campaign.
+    let smokers = found(&pool, &before, "Smokers, search").await;
+    let target = smokers.audit.iter().find(|f| f.id == "audit:target").unwrap();
+    assert!(
+        matches!(target.proposals[0].set, Setting::Strategy(Strategy::TargetRoas { target }) if target < 8.0)
+    );
+    // 12: page views beside orders spoil the campaign until they are left out.
+    let jars = id(&before, "Jar listings");
+    assert_eq!(before.judge(jars).unwrap().diagnosis.verdict, Verdict::Measurement);
+    assert!(measure::spoiled(&before).iter().any(|s| s.entry.campaign.id == jars
+        && matches!(&s.findings[..], [Finding::NoResult { event, .. }] if event == "catalogue view")));
+    assert!(
+        found(&pool, &before, "Jar listings").await.all().next().is_none(),
+        "nothing is said of it meanwhile"
+    );
+    let orders = ["order".to_owned()];
+    let preview = measure::preview(&pool, &before, jars, Some(&orders)).await.unwrap();
+    assert!(preview.after.tally.conversions < 0.3 * preview.before.tally.conversions);
+    assert_eq!(preview.before.tally.value, preview.after.tally.value);
+    measure::choose(&pool, &before, jars, Some(orders.to_vec())).await.unwrap();
+    let after = book(&pool, &account).await;
+    let window = after.period.window;
+    let counted = after.entry(jars).unwrap().tally(window);
+    assert!(
+        (counted.conversions - preview.after.tally.conversions).abs() < 1e-6,
+        "every figure follows"
+    );
+    assert_ne!(after.judge(jars).unwrap().diagnosis.verdict, Verdict::Measurement);
+    let items = tiller_desk::book::items(&pool, &account, Some(jars), window).await.unwrap();
+    let by_items: f64 = items.iter().map(|i| i.tally.conversions).sum();
+    assert!((by_items - counted.conversions).abs() < 1e-6);
+    // Back again, and the same; a choice of nothing is refused.
+    assert!(measure::choose(&pool, &after, jars, Some(vec![])).await.is_err());
+    measure::choose(&pool, &after, jars, None).await.unwrap();
+    let again = book(&pool, &account).await;
+    assert_eq!(again.entry(jars).unwrap().tally(window), before.entry(jars).unwrap().tally(window));
+    // A shorter window after the click counts fewer, and longer ones more.
+    let mut counts = Vec::new();
+    for days in [Some(0), Some(1), Some(7), None] {
+        measure::choose_default(&pool, &again, None, days).await.unwrap();
+        let account = accounts::by_slug(&pool, "supply").await.unwrap();
+        assert_eq!(account.click_window, days);
+        counts.push(book(&pool, &account).await.total(window).conversions);
+    }
+    assert!(counts.windows(2).all(|w| w[0] <= w[1]) && counts[0] < 0.9 * counts[3], "{counts:?}");
+    assert!((counts[3] - before.total(window).conversions).abs() < 1e-6);
+    assert!(measure::choose_default(&pool, &again, None, Some(400)).await.is_err());
+    // Conversions that are still to come are told with their interval.
+    let lag = Lag::load(&pool, account.id, day("2026-11-09")).await.unwrap().unwrap();
+    let open = Window::new(day("2026-11-09"), day("2026-11-09")).unwrap();
+    let kits = id(&again, "Hive kits, search");
+    let (run_off, borrowed) = lag.of(kits);
+    assert!(!borrowed && (0.5..0.8).contains(&run_off.maturity(0)), "{}", run_off.maturity(0));
+    let c = lag.complete(Some(kits), open);
+    assert!(c.conversions > c.reported && c.interval(0.8).high > c.conversions);
+}
