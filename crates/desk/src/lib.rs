@@ -20,6 +20,7 @@ pub mod sending;
 pub mod settings;
 pub mod sign_in;
 pub mod spend;
+pub mod split;
 pub mod today;
 pub mod tray;
 pub mod wording;

@@ -51,6 +51,10 @@ async fn accounts_of_others_look_like_none(pool: PgPool) {
         "reports/1",
         "targets",
         "working",
+        "measure",
+        "measure/campaigns/1",
+        "spend/split",
+        "spend/split.csv",
         "today",
         "tray",
         "tray.csv",
@@ -93,6 +97,10 @@ async fn accounts_of_others_look_like_none(pool: PgPool) {
         "channels/1/fetch",
         "channels/1/remove",
         "clock",
+        "measure",
+        "measure/campaigns/1",
+        "causes/campaigns/1/tray",
+        "causes/campaigns/1/seen",
     ] {
         let answer =
             site.post(&format!("/accounts/b/{place}"), Some(&mine), "kind=cpa&cpa=1").await;
@@ -131,6 +139,10 @@ async fn viewers_see_and_change_nothing(pool: PgPool) {
         "channels/1/fetch",
         "channels/1/remove",
         "clock",
+        "measure",
+        "measure/campaigns/1",
+        "causes/campaigns/1/tray",
+        "causes/campaigns/1/seen",
     ] {
         let answer =
             site.post(&format!("/accounts/a/{place}"), Some(&viewer), "kind=cpa&cpa=12").await;
@@ -222,7 +234,7 @@ async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
     let site = Site::new(pool);
     let a = site.account("a").await;
     let cookie = site.member("me@a.example", &a, Role::Analyst).await;
-    for place in ["spend", "causes", "budgets"] {
+    for place in ["measure", "spend", "causes", "budgets"] {
         let page = text(site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await).await;
         assert!(page.contains("no reports yet") && page.contains("Import a report"), "{place}");
     }
@@ -256,6 +268,10 @@ async fn what_is_not_there_can_not_be_sent_undone_or_fetched(pool: PgPool) {
         ("channels/7/fetch", "", StatusCode::NOT_FOUND),
         ("channels/7/remove", "", StatusCode::NOT_FOUND),
         ("clock", "days=7", StatusCode::UNPROCESSABLE_ENTITY),
+        ("measure", "by=own", StatusCode::UNPROCESSABLE_ENTITY),
+        ("measure", "by=channels&click_window=soon", StatusCode::UNPROCESSABLE_ENTITY),
+        ("measure/campaigns/7", "by=own&event=order", StatusCode::NOT_FOUND),
+        ("causes/campaigns/7/tray", "take=x", StatusCode::NOT_FOUND),
         ("tray/send", "", StatusCode::UNPROCESSABLE_ENTITY),
         ("tray/edit", "what=budget&how=5", StatusCode::UNPROCESSABLE_ENTITY),
         ("tray/edit", "what=everything&how=5", StatusCode::UNPROCESSABLE_ENTITY),

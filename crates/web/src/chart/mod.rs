@@ -7,6 +7,7 @@ mod month_chart;
 mod run_off;
 mod scale;
 mod spend_field;
+mod week_grid;
 
 pub use bridge::BridgeChart;
 pub use day_chart::DayChart;
@@ -14,6 +15,7 @@ pub use ladder::Ladder;
 pub use month_chart::MonthChart;
 pub use run_off::{AgeRow, RunOffChart, ages};
 pub use spend_field::{FieldRow, SpendField};
+pub use week_grid::WeekGrid;
 
 /// A coordinate, to a tenth: enough for the eye, short in the page.
 fn at(x: f64) -> f64 {

@@ -299,26 +299,28 @@ struct ChoicePage {
     wrong: Option<String>,
 }
 
+fn cost(side: &Side, target: Option<Target>) -> String {
+    match target {
+        Some(Target::Roas(_)) => figures::or_absent(side.tally.roas(), |r| number(r, 2)),
+        _ => figures::or_absent(side.tally.cpa(), money),
+    }
+}
+
 fn compared(before: &Side, after: &Side, target: Option<Target>) -> Vec<Compared> {
     let row = |title, of: &dyn Fn(&Side) -> String| Compared {
         title,
         before: of(before),
         after: of(after),
     };
-    let cost: (&'static str, Box<dyn Fn(&Side) -> String>) = match target {
-        Some(Target::Roas(_)) => {
-            ("ROAS", Box::new(|s: &Side| figures::or_absent(s.tally.roas(), |r| number(r, 2))))
-        }
-        _ => ("CPA", Box::new(|s: &Side| figures::or_absent(s.tally.cpa(), money))),
-    };
+    let by_return = matches!(target, Some(Target::Roas(_)));
     vec![
         row("Counts", &|s| {
             if s.events.is_empty() { "nothing".into() } else { s.events.join(", ") }
         }),
         row("Conversions", &|s| count(s.tally.conversions)),
         row("Value", &|s| sum(s.tally.value.to_units())),
-        row("CVR", &|s| figures::or_absent(s.tally.cvr(), percent)),
-        row(cost.0, &*cost.1),
+        row("CVR %", &|s| figures::or_absent(s.tally.cvr(), percent)),
+        row(if by_return { "ROAS" } else { "CPA" }, &|s| cost(s, target)),
         row("Excess", &|s| figures::or_absent(s.excess, |e| signed(e, sum))),
     ]
 }
