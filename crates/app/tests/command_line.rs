@@ -133,6 +133,53 @@ fn a_report_is_diagnosed_like_the_page_does() {
 }
 
 #[test]
+fn a_split_tells_who_carries_the_excess() {
+    let path = std::env::temp_dir().join(format!("segments-{}.csv", std::process::id()));
+    let header =
+        "date,campaign,ad_group,dimension,segment,impressions,clicks,spend,conversions,value\n";
+    let row = |segment: &str, clicks: u32, conversions: u32| {
+        format!(
+            "2026-11-01,\"Spring courses, search\",Certificate,country,{segment},{},{clicks},{},{conversions},0\n",
+            clicks * 20,
+            clicks * 10
+        )
+    };
+    std::fs::write(&path, [header, &row("Denmark", 400, 120), &row("Sweden", 200, 2)].concat())
+        .unwrap();
+    let path_text = path.to_string_lossy().into_owned();
+    let ask = |more: &[&str]| {
+        let mut args = vec![
+            "diagnose",
+            "-",
+            "--campaign",
+            "Spring courses, search",
+            "--target-cpa",
+            "30",
+            "--segments",
+            &path_text,
+        ];
+        args.extend(more);
+        run(&args, &school())
+    };
+    let o = ask(&["--json"]);
+    assert_eq!(o.status.code(), Some(0), "{}", err(&o));
+    let json: serde_json::Value = serde_json::from_str(&out(&o)).unwrap();
+    let first = &json["segments"][0];
+    assert_eq!(
+        (first["segment"].as_str(), first["proposal"].as_str()),
+        (Some("Sweden"), Some("exclude"))
+    );
+    // 122 of 600 convert: 2000 spent, 60 allowed.
+    assert!((first["excess"].as_f64().unwrap() - 1940.0).abs() < 1e-6);
+    assert!(out(&ask(&[])).contains("Sweden"));
+    std::fs::write(&path, format!("{header}2026-11-01,a,b,planet,Mars,1,1,1,0,0\n")).unwrap();
+    let o = ask(&[]);
+    assert_eq!(o.status.code(), Some(2));
+    assert!(err(&o).contains("line: 2"), "{}", err(&o));
+    std::fs::remove_file(path).unwrap();
+}
+
+#[test]
 fn an_unknown_campaign_and_broken_rows_are_named() {
     let report = "date,channel,campaign,impressions,clicks,spend,conversions\n2026-11-01,Findle,Hives,10,1,1,0\n";
     let o = run(&["diagnose", "-", "--campaign", "Jars", "--target-cpa", "30"], report);

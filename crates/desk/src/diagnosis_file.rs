@@ -7,6 +7,8 @@ use chrono::NaiveDate;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tiller_channel::report::{Column, Mapping, MappingError, Records, RowError, RowReader, guess};
+use tiller_channel::wire::{Dimension, SegmentRow};
+use tiller_core::segments::{self, Proposal, Segment};
 use tiller_core::window::SETTLE_DAYS;
 use tiller_core::{Currency, Micros, Tally, Target, Window};
 use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
@@ -31,6 +33,71 @@ pub struct Question {
     pub to: Option<NaiveDate>,
     /// When the campaign was launched.
     pub launched: Option<NaiveDate>,
+    /// The report split by people, places and hours, if there is one.
+    pub segments: Vec<SegmentRow>,
+}
+
+/// Judges the split's segments of the campaign over the settled days.
+fn segments(q: &Question, window: Window) -> Vec<SegmentFile> {
+    let order = [
+        Dimension::Country,
+        Dimension::Gender,
+        Dimension::Age,
+        Dimension::Placement,
+        Dimension::Device,
+        Dimension::Hour,
+    ];
+    let of = |row: &&SegmentRow| {
+        row.campaign.eq_ignore_ascii_case(&q.campaign)
+            && window.contains(row.date)
+            && q.ad_group.as_ref().is_none_or(|g| row.ad_group.eq_ignore_ascii_case(g))
+    };
+    order.iter().flat_map(|d| dimension(q, *d, q.segments.iter().filter(of))).collect()
+}
+
+fn dimension<'a>(
+    q: &Question,
+    dimension: Dimension,
+    rows: impl Iterator<Item = &'a SegmentRow>,
+) -> Vec<SegmentFile> {
+    let whole = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
+    let mut sums: BTreeMap<&str, Tally> = BTreeMap::new();
+    for row in rows.filter(|r| r.dimension == dimension) {
+        *sums.entry(&row.segment).or_default() += Tally {
+            impressions: whole(row.impressions),
+            clicks: whole(row.clicks),
+            spend: Micros::from_units(row.spend),
+            conversions: row.conversions,
+            value: Micros::from_units(row.value),
+        };
+    }
+    let parent: Tally = sums.values().copied().sum();
+    let all: Vec<Segment> =
+        sums.iter().map(|(name, tally)| Segment { name, tally: *tally, present: 0.0 }).collect();
+    let mut judged: Vec<SegmentFile> = all
+        .iter()
+        .zip(segments::judge(&parent, &all, q.target))
+        .map(|(s, f)| SegmentFile {
+            dimension: dimension.word(),
+            segment: s.name.to_owned(),
+            spend: s.tally.spend.to_units(),
+            clicks: s.tally.clicks,
+            conversions: s.tally.conversions,
+            excess: f.excess,
+            ratio: f.ratio,
+            proposal: match f.proposal {
+                Proposal::Leave => "leave",
+                Proposal::Adjust(_) => "adjust",
+                Proposal::Exclude => "exclude",
+            },
+            adjustment: match f.proposal {
+                Proposal::Adjust(by) => Some(by),
+                Proposal::Leave | Proposal::Exclude => None,
+            },
+        })
+        .collect();
+    judged.sort_by(|a, b| b.excess.total_cmp(&a.excess));
+    judged
 }
 
 /// Why a report could not be diagnosed.
@@ -78,6 +145,32 @@ pub struct DiagnosisFile {
     pub bridge: Vec<EffectFile>,
     /// The whole report.
     pub account: AccountFile,
+    /// Its segments, where a split was given: the most excess of a dimension first.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub segments: Vec<SegmentFile>,
+}
+
+/// A segment of the campaign over the settled days.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct SegmentFile {
+    /// country, gender, age, placement, device or hour.
+    pub dimension: &'static str,
+    /// Which segment.
+    pub segment: String,
+    /// Money paid, in units of currency.
+    pub spend: f64,
+    /// Times clicked.
+    pub clicks: i64,
+    /// Results.
+    pub conversions: f64,
+    /// Money above target.
+    pub excess: f64,
+    /// Its CVR (or value per click) over the campaign's, drawn toward 1.
+    pub ratio: f64,
+    /// leave, adjust or exclude.
+    pub proposal: &'static str,
+    /// The bid adjustment where one is proposed, as a share.
+    pub adjustment: Option<f64>,
 }
 
 /// Its numbers.
@@ -228,7 +321,8 @@ impl Report {
         };
         let judged = judged.ok_or(DiagnosisError::NoDays)?;
         let total = book.total(judged.window);
-        Ok(answer(&judged, q.target, &total))
+        let segments = segments(q, judged.window);
+        Ok(DiagnosisFile { segments, ..answer(&judged, q.target, &total) })
     }
 
     fn book(&self, q: &Question) -> Result<Book, DiagnosisError> {
@@ -383,5 +477,6 @@ fn answer(j: &Judged, target: Target, total: &Tally) -> DiagnosisFile {
             .map(|b| vec![step("peers", b.from), step("cpc", b.cpc), step("cvr", b.cvr)])
             .unwrap_or_default(),
         account: AccountFile { cpa: total.cpa(), meets_target: target.excess(total) <= 0.0 },
+        segments: Vec::new(),
     }
 }

@@ -34,6 +34,7 @@ fn report(clicks: u32, cpc: f64, conversions: f64, days: u32) -> String {
 
 fn ask(text: &str, target: Target) -> DiagnosisFile {
     let question = Question {
+        segments: Vec::new(),
         campaign: "asked".into(),
         ad_group: None,
         target,

@@ -5,10 +5,13 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use tiller_channel::report::Column;
+use tiller_channel::wire::SegmentRow;
 use tiller_core::Target;
 use tiller_core::allocation::{Answer, solve};
-use tiller_desk::diagnosis_file::{DiagnosisError, DiagnosisFile, Question, Report, row_error};
-use tiller_desk::figures::{money, number, or_absent, percent, probability};
+use tiller_desk::diagnosis_file::{
+    DiagnosisError, DiagnosisFile, Question, Report, SegmentFile, row_error,
+};
+use tiller_desk::figures::{money, number, or_absent, percent, probability, signed};
 use tiller_desk::plan_file::{self, AnswerFile, PlanFile};
 
 use super::{Allocate, BadInput, Diagnose};
@@ -112,6 +115,11 @@ pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
         .or(args.target_roas.map(Target::Roas))
         .filter(|t| t.number() > 0.0);
     let target = target.ok_or_else(|| BadInput("the target is a number above 0".into()))?;
+    let segments = match &args.segments {
+        Some(path) => SegmentRow::read_all(open(path)?)
+            .map_err(|e| BadInput(format!("{}: {e}", path.display())))?,
+        None => Vec::new(),
+    };
     let question = Question {
         campaign: args.campaign.clone(),
         ad_group: args.ad_group.clone(),
@@ -119,6 +127,7 @@ pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
         from: args.from,
         to: args.to,
         launched: args.launched,
+        segments,
     };
     let bad = |e: DiagnosisError| {
         if let DiagnosisError::Rows(rows) = &e {
@@ -163,6 +172,35 @@ fn print_diagnosis(out: &mut impl Write, a: &DiagnosisFile) -> anyhow::Result<()
         money(f.excess),
         or_absent(f.p_over_target, probability)
     )?;
+    print_segments(out, &a.segments)
+}
+
+fn print_segments(out: &mut impl Write, all: &[SegmentFile]) -> anyhow::Result<()> {
+    if all.is_empty() {
+        return Ok(());
+    }
+    writeln!(out)?;
+    writeln!(
+        out,
+        "{:<11}{:<20}{:>10}{:>13}{:>10}{:>8}  proposal",
+        "by", "segment", "spend", "conversions", "excess", "ratio"
+    )?;
+    for s in all {
+        let proposal = s.adjustment.map_or_else(
+            || s.proposal.to_owned(),
+            |by| format!("bid {}%", signed(by * 100.0, |x| number(x, 0))),
+        );
+        writeln!(
+            out,
+            "{:<11}{:<20}{:>10}{:>13}{:>10}{:>8}  {proposal}",
+            s.dimension,
+            s.segment,
+            money(s.spend),
+            number(s.conversions, 0),
+            signed(s.excess, |x| number(x, 0)),
+            number(s.ratio, 2)
+        )?;
+    }
     Ok(())
 }
 

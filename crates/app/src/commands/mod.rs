@@ -150,6 +150,9 @@ struct Diagnose {
     /// When the campaign was launched.
     #[arg(long)]
     launched: Option<NaiveDate>,
+    /// The report by segments, as CSV: whom it reached, by device, country, age, gender, placement, hour.
+    #[arg(long)]
+    segments: Option<PathBuf>,
     /// Print the answer as JSON.
     #[arg(long)]
     json: bool,

@@ -93,6 +93,13 @@ pub struct SegmentRow {
     pub value: f64,
 }
 
+impl SegmentRow {
+    /// Reads a file of such rows (the report by segments as a channel gives it); the error names its line.
+    pub fn read_all(file: impl std::io::Read) -> Result<Vec<Self>, csv::Error> {
+        csv::Reader::from_reader(file).into_deserialize().collect()
+    }
+}
+
 /// One keyword's day, of one search term.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

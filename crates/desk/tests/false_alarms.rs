@@ -1,0 +1,89 @@
+//! How often a campaign of the demo that has no planted fault is blamed for one, over seeds of its world.
+//! A measurement, not a check: docs/performance.md has its result.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use common::book;
+use common::market::{Answering, fetch_all};
+use tiller_core::Target;
+use tiller_core::verdict::Verdict;
+use tiller_desk::{PgPool, accounts, connections, findings};
+use tiller_market::world::AMBERFOLD;
+use tiller_store::MIGRATIONS;
+use tiller_store::people::NewAccount;
+
+/// Campaigns with a planted fault (docs/demo.md), or too small to be judged at all.
+const FAULTY: [&str; 15] = [
+    "Spring courses, search",
+    "Apiary visits, display",
+    "Extractors, search",
+    "Beginner film",
+    "Queen rearing, feed",
+    "Evening calls, feed",
+    "Shop listings",
+    "Stall, jars",
+    "Hive kits, search",
+    "Jars, search",
+    "Beginner sets, feed",
+    "Visit enquiries, search",
+    "Jar listings",
+    "New pictures, feed",
+    "Smokers, search",
+];
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+#[ignore = "a measurement of some minutes: cargo test --test false_alarms -- --ignored --nocapture"]
+async fn over_twenty_seeds(pool: PgPool) {
+    let (mut healthy, mut blamed, mut audited, mut adjusted) = (0, 0, 0, 0);
+    for seed in 1..=20 {
+        let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
+        let world = format!("seed = {seed}\n{world}");
+        let market = Answering::of(&world, None, 0).await;
+        for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
+            let slug = format!("{key}-{seed}");
+            let new = NewAccount {
+                slug: &slug,
+                name: "Amberfold",
+                currency: "EUR",
+                time_zone: "Europe/Copenhagen",
+            };
+            let id = accounts::add(&pool, &new).await.unwrap();
+            accounts::set_default_target(&pool, id, Some(target)).await.unwrap();
+            let account = accounts::by_slug(&pool, &slug).await.unwrap();
+            let token = format!("amberfold-{key}-practice");
+            connections::connect(&pool, &account, &market.address, &token).await.unwrap();
+            fetch_all(&pool).await;
+            let account = accounts::by_slug(&pool, &slug).await.unwrap();
+            let book = book(&pool, &account).await;
+            let judged = book.judge_all();
+            for (entry, judged) in book.entries.iter().zip(judged) {
+                if FAULTY.contains(&entry.campaign.name.as_str()) {
+                    continue;
+                }
+                healthy += 1;
+                let verdict = judged.map(|j| j.diagnosis.verdict);
+                let fault = !matches!(verdict, None | Some(Verdict::OnTarget | Verdict::TooEarly));
+                let found = findings::of_campaign(&pool, &book, entry.campaign.id).await.unwrap();
+                let hours = found.people.iter().filter(|d| d.by.word() == "hour");
+                let hours = hours.flat_map(|d| &d.rows).count();
+                let faults = found.audit.len() + found.searches.waste.len() + hours;
+                let people = found.people.iter().flat_map(|d| &d.rows);
+                blamed += u32::from(fault);
+                audited += u32::from(faults > 0);
+                adjusted += u32::from(people.filter(|r| r.found.is_some()).count() > 0);
+                if fault || faults > 0 {
+                    println!("seed {seed}: {} {verdict:?} {faults}", entry.campaign.name);
+                }
+            }
+        }
+    }
+    let share = |n: u32| 100.0 * f64::from(n) / f64::from(healthy);
+    println!(
+        "{healthy} healthy campaigns: verdict against {blamed} ({:.1}%), settings, hours or searches {audited} ({:.1}%), bids for people {adjusted} ({:.1}%)",
+        share(blamed),
+        share(audited),
+        share(adjusted)
+    );
+    assert!(healthy > 200);
+}
