@@ -30,6 +30,8 @@ export const test = base.extend({
 });
 
 export async function expectAccessible(page) {
+  // A page reached by a link may still be loading its scripts.
+  await page.waitForLoadState("load");
   const { violations } = await new AxeBuilder({ page }).analyze();
   const serious = violations.filter((v) => ["serious", "critical"].includes(v.impact));
   expect(serious.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).slice(0, 3).join(" | ")}`)).toEqual([]);

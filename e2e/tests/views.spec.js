@@ -77,6 +77,18 @@ test("dragging across the field adds up what it crosses", async ({ desk: page })
   await expect(page.locator("#readout")).not.toContainText("chosen");
 });
 
+test("a view is put by and opened again", async ({ desk: page }) => {
+  await page.goto(`${supply}/spend?level=items&q=jar`);
+  await page.getByRole("button", { name: "views" }).click();
+  await page.getByLabel("Put this view by as").fill("Jars alone");
+  await page.getByRole("button", { name: "Put by" }).click();
+  await page.goto(`${supply}/spend`);
+  await page.getByRole("button", { name: "views" }).click();
+  await page.getByRole("link", { name: "Jars alone" }).click();
+  await expect(page).toHaveURL(/level=items/);
+  await expect(page.getByLabel("Filter by name")).toHaveValue("jar");
+});
+
 test("a campaign's own target is set, shows, and is given up again", async ({ desk: page }) => {
   await page.goto(`${supply}/spend`);
   await page.getByRole("link", { name: "target of Shop listings" }).click();

@@ -60,6 +60,7 @@ test("from a verdict to a lower cost", async ({ desk: page }) => {
   await page.getByRole("link", { name: "Apiary visits, display" }).first().click();
   await expect(page.getByText("It reaches the wrong people.")).toBeVisible();
   // The keyboard does it too.
+  await page.waitForLoadState("load");
   await page.keyboard.press("t");
   await expect(page.getByText("One change was put in the tray.")).toBeVisible();
   await page.goto(`${school}/tray`);

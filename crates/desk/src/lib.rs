@@ -23,6 +23,7 @@ pub mod spend;
 pub mod split;
 pub mod today;
 pub mod tray;
+pub mod views;
 pub mod wording;
 
 pub use tiller_store::people::{Account, Person, Role};

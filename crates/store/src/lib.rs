@@ -12,6 +12,7 @@ pub mod sessions;
 pub mod splits;
 pub mod structure;
 pub mod targets;
+pub mod views;
 
 use std::time::Duration;
 

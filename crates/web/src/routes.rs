@@ -13,7 +13,7 @@ use tower_http::trace::TraceLayer;
 
 use crate::pages::{
     budgets, causes, channels, findings, health, logbook, measure, reports, sign_in, spend, split,
-    targets, today, tray, working,
+    targets, today, tray, views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -43,6 +43,8 @@ pub fn router(app: App) -> Router {
         .route("/measure/campaigns/{id}", get(measure::campaign).post(measure::choose))
         .route("/spend", get(spend::show))
         .route("/spend.csv", get(spend::csv))
+        .route("/views", post(views::save))
+        .route("/views/remove", post(views::remove))
         .route("/spend/split", get(split::show))
         .route("/spend/split.csv", get(split::csv))
         .route("/working", get(working::show))

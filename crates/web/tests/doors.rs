@@ -97,6 +97,8 @@ async fn accounts_of_others_look_like_none(pool: PgPool) {
         "channels/1/fetch",
         "channels/1/remove",
         "clock",
+        "views",
+        "views/remove",
         "measure",
         "measure/campaigns/1",
         "causes/campaigns/1/tray",
@@ -267,6 +269,8 @@ async fn what_is_not_there_can_not_be_sent_undone_or_fetched(pool: PgPool) {
         ("logbook/7/looked", "", StatusCode::UNPROCESSABLE_ENTITY),
         ("channels/7/fetch", "", StatusCode::NOT_FOUND),
         ("channels/7/remove", "", StatusCode::NOT_FOUND),
+        ("views", "name=&query=", StatusCode::UNPROCESSABLE_ENTITY),
+        ("views/remove", "name=nothing", StatusCode::NOT_FOUND),
         ("clock", "days=7", StatusCode::UNPROCESSABLE_ENTITY),
         ("measure", "by=own", StatusCode::UNPROCESSABLE_ENTITY),
         ("measure", "by=channels&click_window=soon", StatusCode::UNPROCESSABLE_ENTITY),
@@ -281,4 +285,21 @@ async fn what_is_not_there_can_not_be_sent_undone_or_fetched(pool: PgPool) {
         let answer = site.post(&format!("/accounts/a/{place}"), Some(&cookie), body).await;
         assert_eq!(answer.status(), status, "{place} {body}");
     }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_view_is_its_members_own(pool: PgPool) {
+    let site = Site::new(pool);
+    let (account, mine) = site.with_report("a").await;
+    let theirs = site.member("other@a.example", &account, Role::Viewer).await;
+    let saved = site
+        .post("/accounts/a/views", Some(&mine), "name=Dear+items&query=%3Flevel%3Ditems%26q%3Ddear")
+        .await;
+    assert_eq!(saved.headers()[header::LOCATION], "/accounts/a/spend?level=items&q=dear");
+    assert!(site.page("/accounts/a/spend", &mine).await.contains("Dear items"));
+    assert!(!site.page("/accounts/a/spend", &theirs).await.contains("Dear items"));
+    let others = site.post("/accounts/a/views/remove", Some(&theirs), "name=Dear+items").await;
+    assert_eq!(others.status(), StatusCode::NOT_FOUND);
+    site.post("/accounts/a/views/remove", Some(&mine), "name=Dear+items").await;
+    assert!(!site.page("/accounts/a/spend", &mine).await.contains("Dear items"));
 }

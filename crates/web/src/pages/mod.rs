@@ -14,6 +14,7 @@ pub mod split;
 pub mod targets;
 pub mod today;
 pub mod tray;
+pub mod views;
 pub mod working;
 
 use axum::http::{HeaderMap, Uri, header};

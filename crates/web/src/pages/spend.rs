@@ -184,6 +184,7 @@ struct SpendPage {
     with_verdict: bool,
     no_targets: bool,
     edits: Vec<(&'static str, &'static str)>,
+    views: Vec<(String, String)>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -326,6 +327,7 @@ pub async fn show(
     };
     let sort_now = if view.sort.is_empty() { "-excess" } else { &view.sort };
     let page = SpendPage {
+        views: tiller_desk::views::list(&app.pool, &member.account, member.person.id).await?,
         summary,
         field,
         levels: Level::ALL

@@ -1,0 +1,48 @@
+//! Saved views: a member's own names for ways to look at Spend.
+
+use tiller_store::people::Account;
+use tiller_store::{PersonId, PgPool, views};
+
+use crate::DeskError;
+
+/// Names are no longer than this, in characters.
+const LONGEST: usize = 60;
+
+/// A member's views, by name: name and query.
+pub async fn list(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+) -> Result<Vec<(String, String)>, DeskError> {
+    Ok(views::list(pool, account.id, person).await?)
+}
+
+/// Puts a view by; one of the same name is replaced.
+pub async fn save(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    name: &str,
+    query: &str,
+) -> Result<(), DeskError> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > LONGEST {
+        return Err(DeskError::Invalid(format!(
+            "give the view a name of 1 to {LONGEST} characters"
+        )));
+    }
+    Ok(views::save(pool, account.id, person, name, query).await?)
+}
+
+/// Gives a view up.
+pub async fn remove(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    name: &str,
+) -> Result<(), DeskError> {
+    match views::remove(pool, account.id, person, name).await? {
+        true => Ok(()),
+        false => Err(DeskError::NotFound("view")),
+    }
+}
