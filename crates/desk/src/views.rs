@@ -41,8 +41,6 @@ pub async fn remove(
     person: PersonId,
     name: &str,
 ) -> Result<(), DeskError> {
-    match views::remove(pool, account.id, person, name).await? {
-        true => Ok(()),
-        false => Err(DeskError::NotFound("view")),
-    }
+    let gone = views::remove(pool, account.id, person, name).await?;
+    gone.then_some(()).ok_or(DeskError::NotFound("view"))
 }

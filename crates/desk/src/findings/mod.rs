@@ -6,9 +6,11 @@
 //! - `listings`: bids that follow each product's own return
 //! - `audit`: settings that cost money
 //! - `broke`: when the cost of a conversion changed, and what moved first
+//! - `gap`: what of the gap to the comparison period is other people
 
 mod audit;
 mod broke;
+mod gap;
 mod listings;
 mod people;
 mod searches;
@@ -25,6 +27,7 @@ use crate::settings::Settings;
 use crate::tray::{self, Origin, Proposal};
 
 pub use broke::{Broke, Factor};
+pub use gap::Gap;
 pub use people::Dimension;
 pub use searches::Searches;
 
@@ -62,6 +65,8 @@ pub struct Findings {
     pub listings: Vec<Found>,
     /// The day on which its cost changed.
     pub broke: Option<Broke>,
+    /// The gap to the comparison period, by segments.
+    pub gap: Option<Gap>,
 }
 
 impl Findings {
@@ -134,6 +139,10 @@ pub async fn of_campaign(
     let scene = Scene { entry, settings: &settings, target, window, tally: entry.tally(window) };
     let part = Part { campaign: Some(campaign), ad_group: None };
     let split = splits::segments(pool, book.account.id, part, None, window).await?;
+    let before = match book.period.against {
+        Some(against) => splits::segments(pool, book.account.id, part, None, against).await?,
+        None => Vec::new(),
+    };
     let terms = splits::terms(pool, book.account.id, Some(campaign), window).await?;
     let long = if entry.campaign.kind == "listing" {
         facts::items(pool, book.account.id, Some(campaign), listings::window(window)).await?
@@ -149,6 +158,7 @@ pub async fn of_campaign(
         people,
         searches,
         broke,
+        gap: gap::find(&split, &before),
     })
 }
 

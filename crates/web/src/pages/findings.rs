@@ -6,11 +6,12 @@ use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_channel::wire::Dimension as By;
 use tiller_core::Target;
+use tiller_core::bridge::Effect;
 use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
 use tiller_desk::change_words;
 use tiller_desk::figures::{self, count, day, money, number, percent, probability, signed, sum};
-use tiller_desk::findings::{self as desk, Broke, Dimension, Factor, Findings, Found};
+use tiller_desk::findings::{self as desk, Broke, Dimension, Factor, Findings, Found, Gap};
 use tiller_desk::wording::Words;
 
 use crate::App;
@@ -60,6 +61,8 @@ pub struct Section {
 pub struct View {
     /// The break of its cost, if there is one.
     pub broke: Option<BrokeView>,
+    /// The gap to the comparison period: its title, its segments, and their sum.
+    pub gap: Option<GapView>,
     /// Everything else.
     pub sections: Vec<Section>,
     /// Splits whose parts do not part from each other surely enough.
@@ -68,6 +71,14 @@ pub struct View {
     pub new_terms: usize,
     /// The title over cost.
     pub cost_title: &'static str,
+}
+
+/// The gap by segments as it is shown: segment, price, rate, mix, together.
+pub struct GapView {
+    /// What it is of.
+    pub title: String,
+    /// Its rows, the sum last.
+    pub rows: Vec<[String; 5]>,
 }
 
 /// A break as it is told.
@@ -171,6 +182,7 @@ pub fn view(book: &Book, target: Target, f: &Findings) -> View {
     sections.extend(section("Listings whose bids should move", "Listing", every, &f.listings));
     View {
         broke: f.broke.as_ref().map(|b| broke(book, target, b)),
+        gap: f.gap.as_ref().map(gap),
         sections,
         new_terms: f.searches.new.len(),
         rest: rest.into_iter().map(|d| people(target, d)).collect(),
@@ -178,6 +190,28 @@ pub fn view(book: &Book, target: Target, f: &Findings) -> View {
             Target::Cpa(_) => "CPA",
             Target::Roas(_) => "ROAS",
         },
+    }
+}
+
+fn gap(g: &Gap) -> GapView {
+    let row = |name: &str, e: Effect| {
+        let parts = [e.cpc, e.cvr, e.mix, e.sum()].map(|x| signed(x, money));
+        let [cpc, cvr, mix, sum] = parts;
+        [name.to_owned(), cpc, cvr, mix, sum]
+    };
+    let all = g.rows.iter().fold(Effect::default(), |a, (_, e)| Effect {
+        cpc: a.cpc + e.cpc,
+        cvr: a.cvr + e.cvr,
+        mix: a.mix + e.mix,
+    });
+    GapView {
+        title: format!(
+            "From {} to {} a conversion since the period before, by {}",
+            money(g.from),
+            money(g.to),
+            g.by.word()
+        ),
+        rows: g.rows.iter().map(|(n, e)| row(n, *e)).chain([row("Together", all)]).collect(),
     }
 }
 
