@@ -77,6 +77,9 @@ async fn over_twenty_seeds(pool: PgPool) {
                 }
             }
         }
+        println!(
+            "seed {seed}: of {healthy} so far, verdict against {blamed}, findings {audited}, bids for people {adjusted}"
+        );
     }
     let share = |n: u32| 100.0 * f64::from(n) / f64::from(healthy);
     println!(

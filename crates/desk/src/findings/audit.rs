@@ -19,6 +19,8 @@ const STARVED: f64 = 0.5;
 const BETTER: f64 = 1.3;
 /// An ad group that got less than this share of an even split has had no test.
 const UNTRIED: f64 = 0.1;
+/// Spend in targets that tests an ad group (common practice, no source).
+const TEST: f64 = 3.0;
 /// Times the target CPA that a daily budget should be (common practice, no source): display, video.
 const BUDGET_MULTIPLE: [(&str, f64); 1] = [("audience", 2.0)];
 
@@ -218,7 +220,11 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
         .filter(|(_, g)| g.status == tiller_channel::report::Status::Active)
         .collect();
     let even = s.tally.spend.to_units() / groups.len().max(1) as f64;
-    if groups.len() < 2 || even <= 0.0 {
+    let Some(test) = s.target.as_cpa(s.tally.aov()).map(|cpa| TEST * cpa) else {
+        return Vec::new();
+    };
+    // Where an even split would have tested nobody, nobody was starved of a test.
+    if groups.len() < 2 || even < test {
         return Vec::new();
     }
     groups
@@ -227,8 +233,7 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
             let own: Tally = items.iter().filter(|i| i.ad_group == *id).map(|i| i.tally).sum();
             let spent = own.spend.to_units();
             let name = s.settings.group_name(*id)?;
-            let tested = s.target.as_cpa(s.tally.aov()).is_some_and(|cpa| spent >= 3.0 * cpa);
-            if spent >= UNTRIED * even || tested || g.floor.is_some() {
+            if spent >= UNTRIED * even || spent >= test || g.floor.is_some() {
                 return None;
             }
             let floor = (budget / groups.len() as f64 / 2.0).round();

@@ -1,0 +1,95 @@
+//! Splits add up to the whole, before and after what may still change has been fetched again.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use common::book;
+use common::market::{Answering, connected, fetch_all};
+use tiller_channel::wire::Dimension;
+use tiller_core::Tally;
+use tiller_desk::book::Book;
+use tiller_desk::split::{self, By};
+use tiller_desk::{CampaignId, PgPool, connections, measure};
+use tiller_store::MIGRATIONS;
+
+/// The whole of a period, of one campaign or of all.
+fn whole(book: &Book, campaign: Option<CampaignId>) -> Tally {
+    let of = book.entries.iter().filter(|e| campaign.is_none_or(|c| c == e.campaign.id));
+    of.map(|e| e.tally(book.period.window)).sum()
+}
+
+async fn adds_up(pool: &PgPool, book: &Book, by: By, campaign: Option<CampaignId>) {
+    let rows = split::rows(pool, book, by, campaign).await.unwrap();
+    assert!(!rows.is_empty(), "{by:?}");
+    let sum: Tally = rows.iter().map(|r| r.tally).sum();
+    let all = whole(book, campaign);
+    if by == By::Event {
+        assert!((sum.conversions - all.conversions).abs() < 1e-6, "{by:?}: {sum:?} {all:?}");
+        assert_eq!(sum.value, all.value);
+    } else {
+        assert_eq!(
+            (sum.impressions, sum.clicks, sum.spend),
+            (all.impressions, all.clicks, all.spend),
+            "{by:?}"
+        );
+        assert!((sum.conversions - all.conversions).abs() < 1e-6, "{by:?}");
+        let excess: f64 = rows.iter().filter_map(|r| r.excess).sum();
+        assert!((excess - (all.spend.to_units() - 30.0 * all.conversions)).abs() < 1e-6, "{by:?}");
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn every_split_adds_up_however_often_it_is_fetched(pool: PgPool) {
+    let market = Answering::new().await;
+    let account = connected(&pool, &market).await;
+    let told = [Dimension::Country, Dimension::Device, Dimension::Hour];
+    for days in [0, 3, 7] {
+        if days > 0 {
+            connections::let_pass(&pool, &account, days).await.unwrap();
+            fetch_all(&pool).await;
+        }
+        let book = book(&pool, &account).await;
+        let search = book.entries.iter().find(|e| e.campaign.name == "Courses, search").unwrap();
+        for by in told.map(By::People).into_iter().chain([By::Weekday, By::Event]) {
+            adds_up(&pool, &book, by, None).await;
+            adds_up(&pool, &book, by, Some(search.campaign.id)).await;
+        }
+        adds_up(&pool, &book, By::Term, Some(search.campaign.id)).await;
+        // The week grid tells the hours once more, by weekday.
+        let grid: Tally =
+            split::week(&pool, &book, None).await.unwrap().into_iter().map(|(_, t, _)| t).sum();
+        assert_eq!(grid.spend, whole(&book, None).spend);
+    }
+    // Nothing of a fetch is left lying about.
+    for table in ["fetched_conversion", "fetched_segment", "fetched_term"] {
+        let sql = format!("SELECT count(*) FROM {table}");
+        let left: i64 =
+            sqlx::query_scalar(sqlx::AssertSqlSafe(sql)).fetch_one(&pool).await.unwrap();
+        assert_eq!(left, 0, "{table}");
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn one_accounts_splits_are_out_of_anothers_reach(pool: PgPool) {
+    let market = Answering::new().await;
+    let mine = connected(&pool, &market).await;
+    let theirs = common::account(&pool, "theirs").await;
+    common::import(
+        &pool,
+        &theirs,
+        &[common::HEADER, &common::row("2026-11-01", "Theirs", "a", 10, "20", "1")].concat(),
+    )
+    .await;
+    let (my_book, their_book) = (book(&pool, &mine).await, book(&pool, &theirs).await);
+    let own = my_book.entries[0].campaign.id;
+    for (by, _, _) in By::ALL {
+        let rows = split::rows(&pool, &their_book, by, None).await.unwrap();
+        let spend: f64 = rows.iter().map(|r| r.tally.spend.to_units()).sum();
+        assert!(spend <= 20.0, "{by:?}");
+        let foreign = split::rows(&pool, &their_book, by, Some(own)).await.unwrap();
+        assert!(foreign.iter().all(|r| r.tally.is_empty()), "{by:?}");
+    }
+    assert!(measure::choose(&pool, &their_book, own, Some(vec!["booking".into()])).await.is_err());
+    assert!(tiller_desk::findings::of_campaign(&pool, &their_book, own).await.is_err());
+    assert!(measure::events(&pool, &theirs, their_book.period.window).await.unwrap().is_empty());
+}
