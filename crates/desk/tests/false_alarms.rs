@@ -1,5 +1,5 @@
 //! How often a campaign of the demo that has no planted fault is blamed for one, over seeds of its world.
-//! A measurement, not a check: docs/performance.md has its result.
+//! Two seeds as a check; as many as SEEDS says for docs/performance.md (SEEDS=20, with --nocapture).
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 mod common;
@@ -33,10 +33,10 @@ const FAULTY: [&str; 15] = [
 ];
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-#[ignore = "a measurement of some minutes: cargo test --test false_alarms -- --ignored --nocapture"]
-async fn over_twenty_seeds(pool: PgPool) {
+async fn healthy_campaigns_are_left_in_peace(pool: PgPool) {
+    let seeds = std::env::var("SEEDS").map_or(2, |text| text.parse().unwrap());
     let (mut healthy, mut blamed, mut audited, mut adjusted) = (0, 0, 0, 0);
-    for seed in 1..=20 {
+    for seed in 1..=seeds {
         let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
         let world = format!("seed = {seed}\n{world}");
         let market = Answering::of(&world, None, 0).await;
@@ -88,5 +88,6 @@ async fn over_twenty_seeds(pool: PgPool) {
         share(audited),
         share(adjusted)
     );
-    assert!(healthy > 200);
+    assert!(healthy >= 8 * seeds, "the world has healthy campaigns");
+    assert!(20 * blamed <= healthy && 20 * audited <= healthy, "more than one in twenty is blamed");
 }
