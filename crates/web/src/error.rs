@@ -27,7 +27,9 @@ pub enum PageError {
 impl From<DeskError> for PageError {
     fn from(error: DeskError) -> Self {
         match error {
-            DeskError::NotFound(_) => Self::NotFound(error.to_string()),
+            DeskError::NotFound(what) => {
+                Self::NotFound(format!("There is no such {what} in this account."))
+            }
             DeskError::Invalid(message) => Self::Invalid(message),
             DeskError::Store(error) => Self::Internal(error.to_string()),
         }

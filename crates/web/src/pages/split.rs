@@ -52,7 +52,7 @@ struct SplitPage {
     cost_title: &'static str,
     more: usize,
     csv: Params,
-    short: bool,
+    short: Option<&'static str>,
 }
 
 fn line(row: &Row, whole: &Tally, by_value: bool) -> Line {
@@ -169,7 +169,11 @@ pub async fn show(
         cost_title: if by_value { "ROAS" } else { "CPA" },
         more: a.rows.len().saturating_sub(SHOWN),
         csv: params.with("by", a.word),
-        short: whole.spend.to_units() < 0.98 * spent(&a) && a.by != By::Event,
+        short: (whole.spend.to_units() < 0.98 * spent(&a)).then_some(match a.by {
+            By::Term => "Only what keywords brought was searched for; of the last 90 days.",
+            By::Event => "Events tell of results, not of money.",
+            _ => "Channels told this split of part of the spend only: of the last 90 days, and of no uploaded report.",
+        }),
         frame,
     };
     Ok(page.into_response())
