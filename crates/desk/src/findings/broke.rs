@@ -68,6 +68,8 @@ pub struct Broke {
     pub before: Tally,
     /// The days since.
     pub after: Tally,
+    /// How many days with spend there are before it and since.
+    pub days: (usize, usize),
     /// What moved, the earliest first, with its first day.
     pub moved: Vec<(Factor, NaiveDate)>,
     /// What was changed around that day.
@@ -120,7 +122,68 @@ fn search(entry: &Entry, window: Window) -> Option<Broke> {
         p: found.p,
         before: sum(&days[..found.at]),
         after: sum(&days[found.at..]),
+        days: (found.at, days.len() - found.at),
         moved,
         logged: Vec::new(),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_core::Micros;
+    use tiller_store::CampaignId;
+    use tiller_store::facts::{Campaign, CampaignDay};
+
+    fn day(n: u64) -> NaiveDate {
+        NaiveDate::from_ymd_opt(2026, 9, 1).unwrap() + Days::new(n)
+    }
+
+    /// Fifty-six days of 100 clicks, more or less by the day, that convert at a rate.
+    fn entry(rate: impl Fn(u64) -> f64) -> Entry {
+        let days = (0..DAYS).map(|n| {
+            let clicks = 100 + (n * 7 % 11) as i64;
+            CampaignDay {
+                campaign: CampaignId(1),
+                day: day(n),
+                tally: Tally {
+                    impressions: clicks * 20 + (n * 5 % 13) as i64,
+                    clicks,
+                    spend: Micros::from_units(clicks as f64 * (2.0 + (n * 3 % 7) as f64 / 50.0)),
+                    conversions: (clicks as f64 * rate(n)).round(),
+                    ..Tally::default()
+                },
+                budget: None,
+                bid: None,
+            }
+        });
+        Entry {
+            campaign: Campaign {
+                id: CampaignId(1),
+                name: "Courses".into(),
+                channel: "Findle".into(),
+                kind: "keyword".into(),
+                status: None,
+                own_target: None,
+                own_events: false,
+                first_day: None,
+            },
+            target: None,
+            days: days.collect(),
+        }
+    }
+
+    #[test]
+    fn the_day_is_found_and_what_moved_is_named() {
+        let window = Window::ending(day(DAYS - 1), DAYS);
+        let broke = search(&entry(|n| if n < 40 { 0.10 } else { 0.05 }), window).unwrap();
+        // By ranks, a low last day before the break is taken for the first after it.
+        let near = |on: NaiveDate| (on - day(40)).num_days().abs() <= 2;
+        assert!(near(broke.on), "{}", broke.on);
+        assert_eq!(broke.days.0 as i64, (broke.on - day(0)).num_days());
+        assert_eq!(broke.days.0 + broke.days.1, 56);
+        assert!(matches!(broke.moved[..], [(Factor::Cvr, on)] if near(on)), "{:?}", broke.moved);
+        assert!(broke.after.cpa() > broke.before.cpa().map(|c| 1.8 * c));
+        assert!(search(&entry(|_| 0.10), window).is_none(), "nothing broke");
+    }
 }

@@ -159,7 +159,7 @@ fn people(target: Target, d: &Dimension) -> Section {
 }
 
 /// The sections of a campaign's page.
-pub fn view(book: &Book, target: Target, f: &Findings) -> View {
+pub fn view(target: Target, f: &Findings) -> View {
     let section = |title: &str, of, words: String, all: &[Found]| {
         (!all.is_empty()).then(|| Section {
             title: title.into(),
@@ -181,7 +181,7 @@ pub fn view(book: &Book, target: Target, f: &Findings) -> View {
         format!("Bids follow returns every {} to 30 days.", tiller_core::listing_bids::EVERY_DAYS);
     sections.extend(section("Listings whose bids should move", "Listing", every, &f.listings));
     View {
-        broke: f.broke.as_ref().map(|b| broke(book, target, b)),
+        broke: f.broke.as_ref().map(|b| broke(target, b)),
         gap: f.gap.as_ref().map(gap),
         sections,
         new_terms: f.searches.new.len(),
@@ -223,9 +223,8 @@ fn factor(f: Factor, t: &tiller_core::Tally, days: f64) -> String {
     }
 }
 
-fn broke(book: &Book, target: Target, b: &Broke) -> BrokeView {
-    let before = 56 - (book.last_settled() - b.on).num_days() - 1;
-    let days = (before.max(1) as f64, ((book.last_settled() - b.on).num_days() + 1).max(1) as f64);
+fn broke(target: Target, b: &Broke) -> BrokeView {
+    let days = (b.days.0 as f64, b.days.1 as f64);
     let what = match target {
         Target::Cpa(_) => "A conversion cost ",
         Target::Roas(_) => "A unit of spend returned ",
@@ -301,5 +300,5 @@ pub async fn seen(
 pub async fn of(app: &App, book: &Book, campaign: CampaignId) -> Result<Option<View>, PageError> {
     let Some(target) = book.entry(campaign)?.target else { return Ok(None) };
     let found = desk::of_campaign(&app.pool, book, campaign).await?;
-    Ok(Some(view(book, target, &found)))
+    Ok(Some(view(target, &found)))
 }
