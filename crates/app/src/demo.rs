@@ -7,7 +7,6 @@ use bytes::Bytes;
 use chrono::NaiveDate;
 use tiller_core::Target;
 use tiller_desk::{PgPool, Role, accounts, connections, reports};
-use tiller_market::world::AMBERFOLD;
 use tiller_market::{Market, World};
 use tiller_store::people::{self, NewAccount};
 
@@ -26,9 +25,9 @@ pub enum Source<'a> {
     History(NaiveDate),
 }
 
-/// Makes the demo accounts; those that have figures keep them.
-pub async fn load(pool: &PgPool, source: Source<'_>) -> anyhow::Result<()> {
-    let world = Arc::new(World::parse(AMBERFOLD)?);
+/// Makes the accounts of a world; those that have figures keep them.
+pub async fn load(pool: &PgPool, world: World, source: Source<'_>) -> anyhow::Result<()> {
+    let world = Arc::new(world);
     let person = accounts::save_person(pool, EMAIL, ANALYST, PASSWORD).await?;
     let mut history = None;
     for account in &world.accounts {

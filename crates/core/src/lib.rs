@@ -4,6 +4,7 @@
 
 pub mod affordable;
 pub mod allocation;
+pub mod bid_feedback;
 pub mod bid_volume;
 pub mod break_even;
 pub mod bridge;

@@ -1,7 +1,7 @@
 //! What was counted, and the ratios of the trade over it.
 
 use std::iter::Sum;
-use std::ops::{Add, AddAssign};
+use std::ops::{Add, AddAssign, Sub};
 
 use crate::money::Micros;
 
@@ -91,6 +91,19 @@ impl AddAssign for Tally {
     }
 }
 
+impl Sub for Tally {
+    type Output = Self;
+    fn sub(self, part: Self) -> Self {
+        Self {
+            impressions: self.impressions - part.impressions,
+            clicks: self.clicks - part.clicks,
+            spend: self.spend - part.spend,
+            conversions: self.conversions - part.conversions,
+            value: self.value - part.value,
+        }
+    }
+}
+
 impl Sum for Tally {
     fn sum<I: Iterator<Item = Self>>(tallies: I) -> Self {
         tallies.fold(Self::default(), Add::add)
@@ -135,5 +148,6 @@ mod tests {
     fn a_ratio_of_a_sum_is_the_ratio_of_the_sums() {
         let dear = Tally { clicks: 1, spend: Micros::from_units(9.0), ..Tally::default() };
         assert_eq!((tally() + dear).cpc(), Some(109.0 / 51.0));
+        assert_eq!(tally() + dear - dear, tally());
     }
 }

@@ -68,6 +68,11 @@ pub struct Row {
     pub own_target: bool,
     /// The verdict, for campaigns.
     pub judged: Option<Judged>,
+    /// Itself and its peers over the days that they are compared over: settled ones for campaigns; of parts, the
+    /// others of their kind in the table are its peers.
+    pub peers: Option<(Tally, Tally)>,
+    /// What its campaign counted, for parts: the budget is shared among them.
+    pub pool: Option<Tally>,
 }
 
 impl Row {
@@ -92,6 +97,8 @@ pub fn together(rows: &[Row], book: &Book) -> Option<Row> {
         target: book.account.target(),
         own_target: false,
         judged: None,
+        peers: None,
+        pool: None,
     })
 }
 
@@ -131,7 +138,9 @@ fn campaigns(book: &Book) -> Vec<Row> {
             against: book.period.against.map(|w| e.tally(w)),
             target: e.target,
             own_target: e.campaign.own_target.is_some(),
+            peers: judged.as_ref().map(|j| (j.tally, j.diagnosis.peers)),
             judged,
+            pool: None,
         })
         .collect()
 }
@@ -174,6 +183,7 @@ async fn parts(
             *against += item.tally;
         }
     }
+    beside_their_peers(book, &mut rows)?;
     Ok(rows)
 }
 
@@ -206,5 +216,25 @@ fn part(book: &Book, level: Level, item: &ItemTally, compared: bool) -> Result<R
         target: entry.target,
         own_target: entry.campaign.own_target.is_some(),
         judged: None,
+        peers: None,
+        pool: Some(entry.tally(book.period.window)),
     })
+}
+
+/// Sets parts beside the others of their kind on the same channel, with the same kind of target.
+fn beside_their_peers(book: &Book, rows: &mut [Row]) -> Result<(), DeskError> {
+    let mut circles: HashMap<(String, String, bool), Vec<usize>> = HashMap::new();
+    for (place, row) in rows.iter().enumerate() {
+        let kind = book.entry(row.campaign)?.campaign.kind.clone();
+        let by_value = matches!(row.target, Some(Target::Roas(_)));
+        circles.entry((row.channel.clone(), kind, by_value)).or_default().push(place);
+    }
+    for circle in circles.values().filter(|c| c.len() > 1) {
+        let all: Tally = circle.iter().map(|i| rows[*i].tally).sum();
+        for place in circle {
+            let own = rows[*place].tally;
+            rows[*place].peers = Some((own, all - own));
+        }
+    }
+    Ok(())
 }

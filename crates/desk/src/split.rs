@@ -1,6 +1,6 @@
 //! Spend split by whom it reached, when, and what it brought (S2).
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 use chrono::Datelike;
 use tiller_channel::wire::Dimension;
@@ -9,7 +9,7 @@ use tiller_store::splits::{self, Part};
 use tiller_store::{CampaignId, PgPool};
 
 use crate::DeskError;
-use crate::book::Book;
+use crate::book::{Book, Subject};
 
 /// What it is split by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,76 +49,122 @@ impl By {
 pub struct Row {
     /// Its name.
     pub name: String,
+    /// The campaign that it is, where one part is looked at campaign by campaign.
+    pub campaign: Option<CampaignId>,
     /// What was counted.
     pub tally: Tally,
     /// Money above the targets of the campaigns that spent it.
     pub excess: Option<f64>,
 }
 
-/// Splits a period's spend, of one campaign or of all; in the order of names, hours and weekdays in theirs.
-pub async fn rows(
-    pool: &PgPool,
-    book: &Book,
-    by: By,
-    campaign: Option<CampaignId>,
-) -> Result<Vec<Row>, DeskError> {
-    let window = book.period.window;
-    let targets: HashMap<CampaignId, _> =
-        book.entries.iter().filter_map(|e| Some((e.campaign.id, e.target?))).collect();
-    let mut all: BTreeMap<(u8, String), Row> = BTreeMap::new();
-    let mut add = |order: u8, name: String, of: CampaignId, tally: Tally| {
-        let row = all.entry((order, name.clone())).or_insert(Row {
+impl Row {
+    /// As a row of Spend, for whatever is told of one there: against the campaign's target, or the account's.
+    pub fn as_row(self, book: &Book, of: &Of) -> Result<crate::spend::Row, DeskError> {
+        let campaign = self.campaign.or(of.campaign);
+        let entry = match campaign {
+            Some(id) => Some(book.entry(id)?),
+            None => book.entries.first(),
+        }
+        .ok_or(DeskError::NotFound("campaign"))?;
+        let target = campaign.map_or(book.account.target(), |_| entry.target);
+        Ok(crate::spend::Row {
+            subject: Subject::Campaign(entry.campaign.id),
+            name: self.name,
+            home: String::new(),
+            channel: campaign.map_or("all channels".into(), |_| entry.campaign.channel.clone()),
+            campaign: entry.campaign.id,
+            status: None,
+            tally: self.tally,
+            against: None,
+            target,
+            own_target: campaign.is_some() && entry.campaign.own_target.is_some(),
+            judged: None,
+            peers: None,
+            pool: None,
+        })
+    }
+}
+
+/// What is split.
+#[derive(Clone, Debug, Default)]
+pub struct Of {
+    /// One campaign only.
+    pub campaign: Option<CampaignId>,
+    /// One part only, by its name: then its rows are the campaigns.
+    pub part: Option<String>,
+}
+
+/// Adds up parts, in the order of names; hours and weekdays in theirs.
+struct Parts<'a> {
+    book: &'a Book,
+    part: Option<&'a str>,
+    rows: BTreeMap<(u8, String), Row>,
+}
+
+impl Parts<'_> {
+    /// `paid`: whether the money of the tally is known to be the part's.
+    fn add(&mut self, order: u8, name: String, of: CampaignId, tally: Tally, paid: bool) {
+        let Ok(entry) = self.book.entry(of) else { return };
+        let (order, name, campaign) = match self.part {
+            None => (order, name, None),
+            Some(part) if part == name => (0, entry.campaign.name.clone(), Some(of)),
+            Some(_) => return,
+        };
+        let row = self.rows.entry((order, name.clone())).or_insert(Row {
             name,
+            campaign,
             tally: Tally::default(),
             excess: None,
         });
         row.tally += tally;
-        if let Some(target) = targets.get(&of) {
+        if let Some(target) = entry.target.filter(|_| paid) {
             row.excess = Some(row.excess.unwrap_or(0.0) + target.excess(&tally));
         }
-    };
+    }
+}
+
+/// Splits a period's spend.
+pub async fn rows(pool: &PgPool, book: &Book, by: By, of: &Of) -> Result<Vec<Row>, DeskError> {
+    let (window, account) = (book.period.window, book.account.id);
+    let chosen = |id: CampaignId| of.campaign.is_none_or(|c| c == id);
+    let mut parts = Parts { book, part: of.part.as_deref(), rows: BTreeMap::new() };
     match by {
         By::People(dimension) => {
-            let part = Part { campaign, ad_group: None };
+            let part = Part { campaign: of.campaign, ad_group: None };
             let word = dimension.word();
-            for s in splits::segments(pool, book.account.id, part, Some(word), window).await? {
+            for s in splits::segments(pool, account, part, Some(word), window).await? {
                 let (order, name) = match (dimension, s.segment.parse::<u8>()) {
                     (Dimension::Hour, Ok(hour)) => (hour, format!("{hour}:00")),
                     _ => (0, s.segment),
                 };
-                add(order, name, s.campaign, s.tally);
+                parts.add(order, name, s.campaign, s.tally, true);
             }
         }
         By::Weekday => {
-            for entry in book.entries.iter().filter(|e| campaign.is_none_or(|c| c == e.campaign.id))
-            {
+            for entry in book.entries.iter().filter(|e| chosen(e.campaign.id)) {
                 for d in entry.days.iter().filter(|d| window.contains(d.day)) {
                     let order = d.day.weekday().num_days_from_monday() as u8;
-                    add(order, d.day.format("%A").to_string(), entry.campaign.id, d.tally);
+                    let name = d.day.format("%A").to_string();
+                    parts.add(order, name, entry.campaign.id, d.tally, true);
                 }
             }
         }
         By::Term => {
-            for t in splits::terms(pool, book.account.id, campaign, window).await? {
-                add(0, t.text, t.campaign, t.tally);
+            for t in splits::terms(pool, account, of.campaign, window).await? {
+                parts.add(0, t.text, t.campaign, t.tally, true);
             }
         }
         By::Event => {
-            for e in splits::events(pool, book.account.id, window).await? {
-                if e.counts && campaign.is_none_or(|c| c == e.campaign) {
+            for e in splits::events(pool, account, window).await? {
+                if e.counts && chosen(e.campaign) {
                     let tally =
                         Tally { conversions: e.conversions, value: e.value, ..Tally::default() };
-                    let row = all.entry((0, e.event.clone())).or_insert(Row {
-                        name: e.event,
-                        tally: Tally::default(),
-                        excess: None,
-                    });
-                    row.tally += tally;
+                    parts.add(0, e.event, e.campaign, tally, false);
                 }
             }
         }
     }
-    Ok(all.into_values().collect())
+    Ok(parts.rows.into_values().collect())
 }
 
 /// The week, hour by hour: what was counted and the money above target; Monday first.

@@ -139,6 +139,15 @@ async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(pool: PgPool) 
     assert!(
         matches!(target.proposals[0].set, Setting::Strategy(Strategy::TargetRoas { target }) if target < 8.0)
     );
+    // 8: bids that have been set from their own averages for ten weeks.
+    let jars = found(&pool, &before, "Stall, jars").await.path.expect("the path of its bids");
+    let (first, last) = (jars.weeks.first().unwrap(), jars.weeks.last().unwrap());
+    assert!(last.bid < 0.85 * first.bid && jars.rests_at < 0.9 * first.bid, "{jars:?}");
+    assert!((jars.headroom - 0.12).abs() < 0.01 && jars.holds > jars.headroom, "{jars:?}");
+    for other in before.entries.iter().filter(|e| e.campaign.name != "Stall, jars") {
+        let f = findings::of_campaign(&pool, &before, other.campaign.id).await.unwrap();
+        assert!(f.path.is_none(), "{}", other.campaign.name);
+    }
     // 12: page views beside orders spoil the campaign until they are left out.
     let jars = id(&before, "Jar listings");
     assert_eq!(before.judge(jars).unwrap().diagnosis.verdict, Verdict::Measurement);

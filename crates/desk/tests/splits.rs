@@ -8,7 +8,7 @@ use common::market::{Answering, connected, fetch_all};
 use tiller_channel::wire::Dimension;
 use tiller_core::Tally;
 use tiller_desk::book::Book;
-use tiller_desk::split::{self, By};
+use tiller_desk::split::{self, By, Of};
 use tiller_desk::{CampaignId, PgPool, connections, measure};
 use tiller_store::MIGRATIONS;
 
@@ -19,7 +19,7 @@ fn whole(book: &Book, campaign: Option<CampaignId>) -> Tally {
 }
 
 async fn adds_up(pool: &PgPool, book: &Book, by: By, campaign: Option<CampaignId>) {
-    let rows = split::rows(pool, book, by, campaign).await.unwrap();
+    let rows = split::rows(pool, book, by, &Of { campaign, part: None }).await.unwrap();
     assert!(!rows.is_empty(), "{by:?}");
     let sum: Tally = rows.iter().map(|r| r.tally).sum();
     let all = whole(book, campaign);
@@ -55,6 +55,16 @@ async fn every_split_adds_up_however_often_it_is_fetched(pool: PgPool) {
             adds_up(&pool, &book, by, Some(search.campaign.id)).await;
         }
         adds_up(&pool, &book, By::Term, Some(search.campaign.id)).await;
+        // One part campaign by campaign comes to the part.
+        let by = By::People(Dimension::Country);
+        let all = split::rows(&pool, &book, by, &Of::default()).await.unwrap();
+        for row in &all {
+            let of = Of { campaign: None, part: Some(row.name.clone()) };
+            let inside = split::rows(&pool, &book, by, &of).await.unwrap();
+            assert!(inside.iter().all(|r| r.campaign.is_some()) && inside.len() > 1);
+            let sum: Tally = inside.iter().map(|r| r.tally).sum();
+            assert_eq!((sum.clicks, sum.spend), (row.tally.clicks, row.tally.spend));
+        }
         // The week grid tells the hours once more, by weekday.
         let grid: Tally =
             split::week(&pool, &book, None).await.unwrap().into_iter().map(|(_, t, _)| t).sum();
@@ -83,10 +93,12 @@ async fn one_accounts_splits_are_out_of_anothers_reach(pool: PgPool) {
     let (my_book, their_book) = (book(&pool, &mine).await, book(&pool, &theirs).await);
     let own = my_book.entries[0].campaign.id;
     for (by, _, _) in By::ALL {
-        let rows = split::rows(&pool, &their_book, by, None).await.unwrap();
+        let rows = split::rows(&pool, &their_book, by, &Of::default()).await.unwrap();
         let spend: f64 = rows.iter().map(|r| r.tally.spend.to_units()).sum();
         assert!(spend <= 20.0, "{by:?}");
-        let foreign = split::rows(&pool, &their_book, by, Some(own)).await.unwrap();
+        let foreign = split::rows(&pool, &their_book, by, &Of { campaign: Some(own), part: None })
+            .await
+            .unwrap();
         assert!(foreign.iter().all(|r| r.tally.is_empty()), "{by:?}");
     }
     assert!(measure::choose(&pool, &their_book, own, Some(vec!["booking".into()])).await.is_err());

@@ -205,6 +205,52 @@ pub async fn items(
         .collect())
 }
 
+/// One item's day with the bid that stood; conversions are not counted here.
+#[derive(Clone, Debug)]
+pub struct BidDay {
+    /// The item.
+    pub item: ItemId,
+    /// Its name.
+    pub name: String,
+    /// The day.
+    pub day: NaiveDate,
+    /// The bid, if reports tell.
+    pub bid: Option<Micros>,
+    /// What was counted.
+    pub tally: Tally,
+}
+
+/// A campaign's items day by day with their bids, in order of item and day.
+pub async fn bid_days(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: CampaignId,
+    window: Window,
+) -> Result<Vec<BidDay>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT i.id AS "item: ItemId", i.name, d.day, d.bid, d.impressions, d.clicks, d.spend
+           FROM ad_group g JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id
+           JOIN item_day d ON d.account_id = $1 AND d.item_id = i.id AND d.day BETWEEN $3 AND $4
+           WHERE g.account_id = $1 AND g.campaign_id = $2 ORDER BY i.id, d.day"#,
+        account.0,
+        campaign.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| BidDay {
+            item: r.item,
+            name: r.name,
+            day: r.day,
+            bid: r.bid.map(Micros::new),
+            tally: tally(r.impressions, r.clicks, r.spend, 0, 0),
+        })
+        .collect())
+}
+
 /// The days of an ad group or an item in a window.
 pub async fn scope_days(
     pool: &PgPool,

@@ -137,6 +137,14 @@ document.addEventListener("keydown", (event) => {
 // Fragments that arrive keep the selection.
 document.addEventListener("htmx:afterSettle", show);
 
+// Columns are shown in the order of their list.
+document.addEventListener("click", (event) => {
+  const item = event.target.closest("[data-up]")?.parentElement;
+  if (!item?.previousElementSibling?.matches(".dropdown-item")) return;
+  item.previousElementSibling.before(item);
+  item.querySelector("[data-up]").focus();
+});
+
 // A form that posts a file tells how far it has come, if the browser does.
 document.addEventListener("htmx:xhr:progress", (event) => {
   const bar = event.target.querySelector?.("[data-progress]");

@@ -103,11 +103,7 @@ pub enum PolicyArg {
 
 impl Setting {
     fn world(&self) -> anyhow::Result<World> {
-        let text = match World::shipped(&self.world) {
-            Some(text) => text.to_owned(),
-            None => read(Path::new(&self.world))?,
-        };
-        let mut world = World::parse(&text).map_err(|e| BadInput(e.to_string()))?;
+        let mut world = world(&self.world)?;
         world.seed = self.seed.unwrap_or(world.seed);
         Ok(world)
     }
@@ -120,6 +116,15 @@ impl Setting {
     fn market(&self) -> anyhow::Result<Market> {
         Ok(Market::begin(Arc::new(self.world()?), self.until()?))
     }
+}
+
+/// A world file, or a world that ships, by its name.
+pub fn world(name: &str) -> anyhow::Result<World> {
+    let text = match World::shipped(name) {
+        Some(text) => text.to_owned(),
+        None => read(Path::new(name))?,
+    };
+    Ok(World::parse(&text).map_err(|e| BadInput(e.to_string()))?)
 }
 
 fn read(path: &Path) -> anyhow::Result<String> {

@@ -90,6 +90,9 @@ struct Demo {
     /// market's history is imported as reports.
     #[arg(long)]
     market: Option<String>,
+    /// The market's world: a file, or the name of one that ships.
+    #[arg(long, default_value = "amberfold")]
+    world: String,
     /// Last day of the history; yesterday if left out.
     #[arg(long, conflicts_with = "market")]
     until: Option<NaiveDate>,

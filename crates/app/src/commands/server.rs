@@ -51,7 +51,7 @@ pub fn demo(args: &Demo) -> anyhow::Result<ExitCode> {
         let pool = connect(&args.database).await?;
         let history = Source::History(args.until.unwrap_or(yesterday));
         let source = args.market.as_deref().map_or(history, Source::Market);
-        demo_data::load(&pool, source).await
+        demo_data::load(&pool, super::market::world(&args.world)?, source).await
     })?;
     println!("Sign in as {} with {}", demo_data::EMAIL, demo_data::PASSWORD);
     Ok(ExitCode::SUCCESS)

@@ -4,11 +4,13 @@
 //! - `people`: segments that carry the excess
 //! - `searches`: terms paid for in vain, and terms worth a keyword
 //! - `listings`: bids that follow each product's own return
+//! - `bids`: bids that follow their own averages
 //! - `audit`: settings that cost money
 //! - `broke`: when the cost of a conversion changed, and what moved first
 //! - `gap`: what of the gap to the comparison period is other people
 
 mod audit;
+mod bids;
 mod broke;
 mod gap;
 mod listings;
@@ -26,6 +28,7 @@ use crate::book::{Book, Entry, Subject};
 use crate::settings::Settings;
 use crate::tray::{self, Origin, Proposal};
 
+pub use bids::{Path as BidPath, Week as BidWeek};
 pub use broke::{Broke, Factor};
 pub use gap::Gap;
 pub use people::Dimension;
@@ -63,6 +66,8 @@ pub struct Findings {
     pub searches: Searches,
     /// Listings whose bids should move.
     pub listings: Vec<Found>,
+    /// Bids that somebody has been setting from their own averages.
+    pub path: Option<BidPath>,
     /// The day on which its cost changed.
     pub broke: Option<Broke>,
     /// The gap to the comparison period, by segments.
@@ -74,7 +79,8 @@ impl Findings {
     pub fn all(&self) -> impl Iterator<Item = &Found> {
         let people = self.people.iter().flat_map(|d| &d.rows).filter_map(|r| r.found.as_ref());
         let searches = self.searches.waste.iter().chain(&self.searches.promising);
-        self.audit.iter().chain(people).chain(searches).chain(&self.listings)
+        let raised = self.path.iter().flat_map(|p| &p.items);
+        self.audit.iter().chain(people).chain(searches).chain(&self.listings).chain(raised)
     }
 }
 
@@ -149,12 +155,20 @@ pub async fn of_campaign(
     } else {
         Vec::new()
     };
+    let listings = listings::find(&scene, &long);
+    let path = if bids::by_hand(&scene) {
+        let days = facts::bid_days(pool, book.account.id, campaign, bids::window(window)).await?;
+        bids::find(&scene, &days, &listings)
+    } else {
+        None
+    };
     let people = people::find(&scene, &split);
     let searches = searches::find(&scene, terms);
     Ok(Findings {
         window: Some(window),
         audit: audit::find(&scene, &items, &people, &searches),
-        listings: listings::find(&scene, &long),
+        listings,
+        path,
         people,
         searches,
         broke,

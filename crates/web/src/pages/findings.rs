@@ -11,7 +11,9 @@ use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
 use tiller_desk::change_words;
 use tiller_desk::figures::{self, count, day, money, number, percent, probability, signed, sum};
-use tiller_desk::findings::{self as desk, Broke, Dimension, Factor, Findings, Found, Gap};
+use tiller_desk::findings::{
+    self as desk, BidPath, BidWeek, Broke, Dimension, Factor, Findings, Found, Gap,
+};
 use tiller_desk::wording::Words;
 
 use crate::App;
@@ -63,6 +65,8 @@ pub struct View {
     pub broke: Option<BrokeView>,
     /// The gap to the comparison period: its title, its segments, and their sum.
     pub gap: Option<GapView>,
+    /// The path of bids that follow their own averages.
+    pub path: Option<PathView>,
     /// Everything else.
     pub sections: Vec<Section>,
     /// Splits whose parts do not part from each other surely enough.
@@ -79,6 +83,14 @@ pub struct GapView {
     pub title: String,
     /// Its rows, the sum last.
     pub rows: Vec<[String; 5]>,
+}
+
+/// A path of bids as it is told.
+pub struct PathView {
+    /// What happened, and where it leads.
+    pub words: Words,
+    /// Its weeks: first day, bid, CPC, clicks.
+    pub weeks: Vec<[String; 4]>,
 }
 
 /// A break as it is told.
@@ -180,9 +192,14 @@ pub fn view(target: Target, f: &Findings) -> View {
     let every =
         format!("Bids follow returns every {} to 30 days.", tiller_core::listing_bids::EVERY_DAYS);
     sections.extend(section("Listings whose bids should move", "Listing", every, &f.listings));
+    if let Some(p) = &f.path {
+        let to = "Set them by what a click may cost, not by what it did cost.".to_owned();
+        sections.extend(section("Bids to raise again", "Item", to, &p.items));
+    }
     View {
         broke: f.broke.as_ref().map(|b| broke(target, b)),
         gap: f.gap.as_ref().map(gap),
+        path: f.path.as_ref().map(path),
         sections,
         new_terms: f.searches.new.len(),
         rest: rest.into_iter().map(|d| people(target, d)).collect(),
@@ -191,6 +208,32 @@ pub fn view(target: Target, f: &Findings) -> View {
             Target::Roas(_) => "ROAS",
         },
     }
+}
+
+fn path(p: &BidPath) -> PathView {
+    let clicks = |of: Option<&tiller_core::Tally>| {
+        of.map_or(figures::ABSENT.into(), |t| number(t.clicks as f64, 0))
+    };
+    let (first, last) = (p.weeks.first(), p.weeks.last());
+    let bid = |w: Option<&BidWeek>| w.map_or(figures::ABSENT.into(), |w| money(w.bid));
+    let words = Words::say("Each bid has been set from its own average plus ")
+        .strong(money(p.headroom))
+        .and(", and since a click costs ")
+        .strong(format!("{}%", percent(p.per_bid)))
+        .and(format!(
+            " of the bid, the next average is lower: from {} to {} so far, {} clicks a week then and {} now. It comes to rest at ",
+            bid(first),
+            bid(last),
+            clicks(first.map(|w| &w.tally)),
+            clicks(last.map(|w| &w.tally)),
+        ))
+        .strong(money(p.rests_at))
+        .and(format!("; adding {} would have held it.", money(p.holds)));
+    let week = |w: &BidWeek| {
+        let cpc = figures::or_absent(w.tally.cpc(), money);
+        [day(w.from), money(w.bid), cpc, number(w.tally.clicks as f64, 0)]
+    };
+    PathView { words, weeks: p.weeks.iter().map(week).collect() }
 }
 
 fn gap(g: &Gap) -> GapView {

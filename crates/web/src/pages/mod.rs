@@ -10,6 +10,7 @@ pub mod measure;
 pub mod reports;
 pub mod sign_in;
 pub mod spend;
+pub mod spend_columns;
 pub mod split;
 pub mod targets;
 pub mod today;

@@ -4,9 +4,9 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
-use tiller_core::{Tally, Target};
+use tiller_core::Tally;
 use tiller_desk::book::{Book, Subject};
-use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
+use tiller_desk::figures::{self, count, money, number, sum};
 use tiller_desk::spend::{self, Level, Row, Within, rows};
 use tiller_desk::tray::Edit;
 use tiller_desk::wording::{self, Words};
@@ -18,113 +18,12 @@ use crate::chart::{FieldRow, SpendField};
 use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
+use crate::pages::spend_columns::{COLUMNS, Column, Seen, beside_peers, chosen};
 use crate::pages::{book, book_of_reports, csv_file, plain};
 use crate::params::Params;
 
 /// Rows shown at once; more are a filter away, and all are in the CSV.
 const MOST_ROWS: usize = 200;
-/// The session's key for the chosen columns.
-const COLUMNS_KEY: &str = "spend-columns";
-
-/// What a column needs to know of a row.
-struct Seen<'a> {
-    row: &'a Row,
-    total_spend: f64,
-}
-
-impl Seen<'_> {
-    fn now(&self) -> &Tally {
-        &self.row.tally
-    }
-    fn change(&self, of: impl Fn(&Tally) -> Option<f64>) -> Option<f64> {
-        let before = of(self.row.against.as_ref()?)?;
-        (before > 0.0).then_some(of(self.now())? / before - 1.0)
-    }
-}
-
-/// A column: its key in addresses, its header, its number and how that is written.
-struct Column {
-    key: &'static str,
-    title: &'static str,
-    raw: fn(&Seen) -> Option<f64>,
-    text: fn(f64) -> String,
-    /// Computed, so that it opens its working.
-    working: bool,
-    /// Above 0 is harm (1) or gain (−1).
-    sign: i8,
-    /// Shown unless the person chose otherwise: for cost accounts, for value accounts.
-    usual: (bool, bool),
-}
-
-fn factor(x: f64) -> String {
-    number(x, 2)
-}
-fn change(x: f64) -> String {
-    signed(x, |x| number(x * 100.0, 0))
-}
-fn signed_sum(x: f64) -> String {
-    signed(x, sum)
-}
-
-const fn column(
-    key: &'static str,
-    title: &'static str,
-    raw: fn(&Seen) -> Option<f64>,
-    text: fn(f64) -> String,
-    usual: (bool, bool),
-) -> Column {
-    Column { key, title, raw, text, working: true, sign: 0, usual }
-}
-
-const COLUMNS: &[Column] = &[
-    column("spend", "Spend", |s| Some(s.now().spend.to_units()), sum, (true, true)),
-    column(
-        "share",
-        "Share %",
-        |s| (s.total_spend > 0.0).then(|| s.now().spend.to_units() / s.total_spend),
-        percent,
-        (true, true),
-    ),
-    column("impressions", "Impressions", |s| Some(s.now().impressions as f64), sum, (false, false)),
-    column("ctr", "CTR %", |s| s.now().ctr(), percent, (false, false)),
-    column("clicks", "Clicks", |s| Some(s.now().clicks as f64), sum, (true, true)),
-    column("cpc", "CPC", |s| s.now().cpc(), money, (true, true)),
-    column("cvr", "CVR %", |s| s.now().cvr(), percent, (true, true)),
-    column("conversions", "Conv.", |s| Some(s.now().conversions), count, (true, true)),
-    column("cpa", "CPA", |s| s.now().cpa(), money, (true, false)),
-    column("value", "Value", |s| Some(s.now().value.to_units()), sum, (false, true)),
-    column("roas", "ROAS", |s| s.now().roas(), factor, (false, true)),
-    column("acos", "ACoS %", |s| s.now().acos(), percent, (false, false)),
-    Column {
-        sign: 0,
-        working: true,
-        ..column("target", "Target", |s| s.row.target.map(Target::number), factor, (true, true))
-    },
-    Column { sign: 1, ..column("excess", "Excess", |s| s.row.excess(), signed_sum, (true, true)) },
-    column(
-        "spend_change",
-        "Spend Δ%",
-        |s| s.change(|t| Some(t.spend.to_units())),
-        change,
-        (false, false),
-    ),
-    column(
-        "conversions_change",
-        "Conv. Δ%",
-        |s| s.change(|t| Some(t.conversions)),
-        change,
-        (false, false),
-    ),
-    Column {
-        sign: 1,
-        ..column("cpa_change", "CPA Δ%", |s| s.change(Tally::cpa), change, (true, false))
-    },
-    Column {
-        sign: -1,
-        ..column("roas_change", "ROAS Δ%", |s| s.change(Tally::roas), change, (false, true))
-    },
-];
-
 /// A table header.
 pub struct Header {
     title: &'static str,
@@ -176,6 +75,7 @@ struct SpendPage {
     lines: Vec<Line>,
     totals: Vec<Cell>,
     choices: Vec<Choice>,
+    peers: Params,
     hidden: Vec<(String, String)>,
     filter: String,
     filter_hidden: Vec<(String, String)>,
@@ -202,15 +102,19 @@ struct View {
     filter: String,
 }
 
+/// What an address looks into.
+pub fn within(params: &Params) -> Result<Within, PageError> {
+    Ok(Within {
+        campaign: params.number("campaign")?.map(CampaignId),
+        ad_group: params.number("ad_group")?.map(AdGroupId),
+    })
+}
+
 impl View {
     fn of(params: &Params) -> Result<Self, PageError> {
-        let within = Within {
-            campaign: params.number("campaign")?.map(CampaignId),
-            ad_group: params.number("ad_group")?.map(AdGroupId),
-        };
         Ok(Self {
             level: Level::read(params.text("level")),
-            within,
+            within: within(params)?,
             sort: params.text("sort").to_owned(),
             filter: params.text("q").to_lowercase(),
         })
@@ -226,10 +130,11 @@ impl View {
                 || r.home.to_lowercase().contains(&self.filter)
         };
         let mut rows: Vec<Row> = rows.into_iter().filter(matches).collect();
+        let nothing = Tally::default();
         match COLUMNS.iter().find(|c| c.key == key) {
             // What is absent stands last in either order.
             Some(c) => rows.sort_by(|a, b| {
-                let [x, y] = [a, b].map(|row| (c.raw)(&Seen { row, total_spend: 1.0 }));
+                let [x, y] = [a, b].map(|row| (c.raw)(&Seen { row, whole: &nothing }));
                 match (x, y) {
                     (Some(x), Some(y)) if down => y.total_cmp(&x),
                     (Some(x), Some(y)) => x.total_cmp(&y),
@@ -248,27 +153,8 @@ impl View {
 }
 
 /// What shares are shares of: the whole account, however the table is filtered.
-fn spend_of(book: &Book) -> f64 {
-    book.total(book.period.window).spend.to_units()
-}
-
-async fn columns(
-    session: &Session,
-    params: &Params,
-    by_value: bool,
-) -> Result<Vec<&'static Column>, PageError> {
-    let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
-    let asked = params.text("columns");
-    let chosen = if asked.is_empty() {
-        session.get::<String>(COLUMNS_KEY).await.map_err(failed)?.unwrap_or_default()
-    } else {
-        session.insert(COLUMNS_KEY, asked).await.map_err(failed)?;
-        asked.to_owned()
-    };
-    let usual = |c: &&Column| if by_value { c.usual.1 } else { c.usual.0 };
-    let named: Vec<&Column> =
-        COLUMNS.iter().filter(|c| chosen.split(',').any(|k| k == c.key)).collect();
-    Ok(if named.is_empty() { COLUMNS.iter().filter(usual).collect() } else { named })
+fn whole(book: &Book) -> Tally {
+    book.total(book.period.window)
 }
 
 /// The page.
@@ -288,7 +174,7 @@ pub async fn show(
         .into_response());
     };
     let view = View::of(&params)?;
-    let columns = columns(&session, &params, book.by_value()).await?;
+    let columns = chosen(&session, &params, book.by_value(), view.level).await?;
     let all = rows(&app.pool, &book, view.level, view.within).await?;
     let judged: Vec<_> = all.iter().filter_map(|r| r.judged.as_ref()).collect();
     let frame =
@@ -316,12 +202,12 @@ pub async fn show(
         book.by_value(),
         &book.account.currency,
     );
-    let total_spend = spend_of(&book);
+    let account = whole(&book);
     let whole = view.level == Level::Campaigns && view.filter.is_empty();
     let total_working = whole.then(|| format!("{base}/working{}", frame.days.with("of", "all")));
     let left_out = all.len().saturating_sub(MOST_ROWS);
     let lines =
-        all.iter().take(MOST_ROWS).map(|r| line(r, &columns, total_spend, &base, &frame)).collect();
+        all.iter().take(MOST_ROWS).map(|r| line(r, &columns, &account, &base, &frame)).collect();
     let owned = |pairs: Vec<(&str, &str)>| {
         pairs.into_iter().map(|(a, b)| (a.to_owned(), b.to_owned())).collect()
     };
@@ -346,14 +232,8 @@ pub async fn show(
             false,
         ),
         totals: total_cells(&columns, &all, &book, total_working.as_deref()),
-        choices: COLUMNS
-            .iter()
-            .map(|c| Choice {
-                key: c.key,
-                title: c.title,
-                on: columns.iter().any(|d| d.key == c.key),
-            })
-            .collect(),
+        choices: choices(&columns),
+        peers: params.with("columns", beside_peers(book.by_value())),
         hidden: owned(params.others(&["columns"])),
         filter: params.text("q").to_owned(),
         filter_hidden: owned(params.others(&["q"])),
@@ -381,16 +261,16 @@ pub async fn csv(
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let view = View::of(&params)?;
-    let columns = columns(&session, &params, book.by_value()).await?;
+    let columns = chosen(&session, &params, book.by_value(), view.level).await?;
     let all = view.arrange(rows(&app.pool, &book, view.level, view.within).await?, "-excess");
-    let total_spend = spend_of(&book);
+    let account = whole(&book);
     let header: Vec<String> = ["name", "belongs_to", "channel"]
         .into_iter()
         .chain(columns.iter().map(|c| c.key))
         .map(str::to_owned)
         .collect();
     let lines = all.iter().map(|row| {
-        let seen = Seen { row, total_spend };
+        let seen = Seen { row, whole: &account };
         let texts = [row.name.clone(), row.home.clone(), row.channel.clone()];
         texts.into_iter().chain(columns.iter().map(|c| plain((c.raw)(&seen)))).collect()
     });
@@ -399,6 +279,13 @@ pub async fn csv(
         &header,
         lines,
     )
+}
+
+/// All columns, the shown ones first, in their order.
+fn choices(shown: &[&Column]) -> Vec<Choice> {
+    let choice = |on: bool| move |c: &Column| Choice { key: c.key, title: c.title, on };
+    let hidden = COLUMNS.iter().filter(|c| shown.iter().all(|s| s.key != c.key));
+    shown.iter().copied().map(choice(true)).chain(hidden.map(choice(false))).collect()
 }
 
 fn header(key: &str, title: &'static str, sort: &str, params: &Params, down_first: bool) -> Header {
@@ -442,11 +329,19 @@ pub fn href(base: &str, subject: Subject, days: &Params) -> String {
     }
 }
 
-fn line(r: &Row, columns: &[&'static Column], total_spend: f64, base: &str, frame: &Frame) -> Line {
-    let seen = Seen { row: r, total_spend };
+fn line(r: &Row, columns: &[&'static Column], whole: &Tally, base: &str, frame: &Frame) -> Line {
+    let seen = Seen { row: r, whole };
     let subject = key(r.subject);
-    let cells = columns.iter().map(|c| cell(c, &seen, &subject, base, frame)).collect();
     let params = &frame.days;
+    // Its peers are those beside it in the table.
+    let looked_into = params.with("of", &subject);
+    let looked_into = ["campaign", "ad_group"]
+        .into_iter()
+        .fold(looked_into, |p, k| p.with(k, frame.params.text(k)));
+    let cells = columns
+        .iter()
+        .map(|c| cell(c, &seen, format!("{base}/working{}", looked_into.with("figure", c.key))))
+        .collect();
     let drill = match r.subject {
         Subject::Campaign(id) => Some((
             format!("{base}/spend{}", params.with("level", "ad-groups").with("campaign", id)),
@@ -489,7 +384,7 @@ fn tone(j: &tiller_desk::book::Judged) -> &'static str {
     }
 }
 
-fn cell(c: &Column, seen: &Seen, subject: &str, base: &str, frame: &Frame) -> Cell {
+fn cell(c: &Column, seen: &Seen, working: String) -> Cell {
     let Some(x) = (c.raw)(seen) else {
         return Cell { text: figures::ABSENT.into(), tone: "quiet", working: None };
     };
@@ -499,10 +394,7 @@ fn cell(c: &Column, seen: &Seen, subject: &str, base: &str, frame: &Frame) -> Ce
         h if h < 0.0 => "gain",
         _ => "",
     };
-    let working = c
-        .working
-        .then(|| format!("{base}/working{}", frame.days.with("of", subject).with("figure", c.key)));
-    Cell { text: (c.text)(x), tone, working }
+    Cell { text: (c.text)(x), tone, working: Some(working) }
 }
 
 /// The total of a column: the ratio of the sums. Its working is that of all campaigns, so a filtered or
@@ -514,7 +406,7 @@ fn total_cells(
     workings: Option<&str>,
 ) -> Vec<Cell> {
     let Some(all) = spend::together(rows, book) else { return Vec::new() };
-    let seen = Seen { row: &all, total_spend: spend_of(book) };
+    let seen = Seen { row: &all, whole: &whole(book) };
     let cell = |c: &&'static Column| {
         // Campaigns may have targets of their own: their excesses add up, the default's would not.
         let raw = if c.key == "excess" { spend::excess(rows) } else { (c.raw)(&seen) };

@@ -9,7 +9,7 @@ use tiller_core::Tally;
 use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
 use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
-use tiller_desk::split::{self as desk, By, Row};
+use tiller_desk::split::{self as desk, By, Of, Row};
 
 use crate::App;
 use crate::chart::{FieldRow, SpendField, WeekGrid};
@@ -22,19 +22,18 @@ use crate::params::Params;
 /// The table shows so many parts; the file has all.
 const SHOWN: usize = 200;
 
-/// A part as a row.
-pub struct Line {
-    name: String,
-    spend: String,
-    share: String,
-    clicks: String,
-    cpc: String,
-    cvr: String,
-    conversions: String,
-    result_share: String,
-    cost: String,
-    excess: String,
+/// A figure of a part.
+struct Cell {
+    text: String,
     tone: &'static str,
+    working: Option<Params>,
+}
+
+/// A part as a row.
+struct Line {
+    name: String,
+    href: String,
+    cells: Vec<Cell>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -48,38 +47,62 @@ struct SplitPage {
     field: Option<SpendField>,
     week: Option<WeekGrid>,
     lines: Vec<Line>,
-    total: Line,
+    total: Vec<Cell>,
+    total_name: String,
+    part: Option<(String, Params)>,
     cost_title: &'static str,
     more: usize,
     csv: Params,
     short: Option<&'static str>,
 }
 
-fn line(row: &Row, whole: &Tally, by_value: bool) -> Line {
+/// What an address splits.
+pub fn of(params: &Params) -> Result<Of, PageError> {
+    let part = params.text("part");
+    Ok(Of {
+        campaign: params.number("campaign")?.map(CampaignId),
+        part: (!part.is_empty()).then(|| part.to_owned()),
+    })
+}
+
+/// The figures of a row; `working` leads to how each came about.
+fn cells(row: &Row, whole: &Tally, a: &Asked, working: Option<&Params>) -> Vec<Cell> {
     let t = &row.tally;
+    let by_value = a.book.by_value();
     let share = |part: f64, of: f64| figures::or_absent((of > 0.0).then(|| part / of), percent);
     let (result, results) = if by_value {
         (t.value.to_units(), whole.value.to_units())
     } else {
         (t.conversions, whole.conversions)
     };
-    Line {
-        name: row.name.clone(),
-        spend: sum(t.spend.to_units()),
-        share: share(t.spend.to_units(), whole.spend.to_units()),
-        clicks: number(t.clicks as f64, 0),
-        cpc: figures::or_absent(t.cpc(), money),
-        cvr: figures::or_absent(t.cvr(), percent),
-        conversions: count(t.conversions),
-        result_share: share(result, results),
-        cost: if by_value {
-            figures::or_absent(t.roas(), |r| number(r, 2))
-        } else {
-            figures::or_absent(t.cpa(), money)
-        },
-        excess: figures::or_absent(row.excess, |e| signed(e, sum)),
-        tone: if row.excess.is_some_and(|e| e > 0.0) { "harm" } else { "gain" },
-    }
+    let cost = if by_value {
+        ("roas", figures::or_absent(t.roas(), |r| number(r, 2)))
+    } else {
+        ("cpa", figures::or_absent(t.cpa(), money))
+    };
+    // Campaigns with targets of their own have no formula in common.
+    let excess = if a.one_target() { "excess" } else { "" };
+    let tone = if row.excess.is_some_and(|e| e > 0.0) { "harm" } else { "gain" };
+    [
+        ("spend", sum(t.spend.to_units()), ""),
+        ("share", share(t.spend.to_units(), whole.spend.to_units()), ""),
+        ("clicks", number(t.clicks as f64, 0), ""),
+        ("cpc", figures::or_absent(t.cpc(), money), ""),
+        ("cvr", figures::or_absent(t.cvr(), percent), ""),
+        ("conversions", count(t.conversions), ""),
+        ("result_share", share(result, results), ""),
+        (cost.0, cost.1, ""),
+        (excess, figures::or_absent(row.excess, |e| signed(e, sum)), tone),
+    ]
+    .into_iter()
+    .map(|(figure, text, tone)| Cell {
+        working: working
+            .filter(|_| !figure.is_empty() && text != figures::ABSENT)
+            .map(|p| p.with("figure", figure)),
+        text,
+        tone,
+    })
+    .collect()
 }
 
 struct Asked {
@@ -87,23 +110,30 @@ struct Asked {
     by: By,
     word: &'static str,
     title: &'static str,
-    campaign: Option<CampaignId>,
+    of: Of,
     rows: Vec<Row>,
+}
+
+impl Asked {
+    fn one_target(&self) -> bool {
+        self.of.campaign.is_some()
+            || self.book.entries.iter().all(|e| e.campaign.own_target.is_none())
+    }
 }
 
 async fn asked(app: &App, member: &Member, params: &Params) -> Result<Asked, PageError> {
     let book = book_of_reports(&app.pool, member, params).await?;
     let (by, word, title) = By::read(params.text("by"));
-    let campaign = params.number("campaign")?.map(CampaignId);
-    if let Some(id) = campaign {
+    let of = of(params)?;
+    if let Some(id) = of.campaign {
         book.entry(id)?;
     }
-    let mut rows = desk::rows(&app.pool, &book, by, campaign).await?;
+    let mut rows = desk::rows(&app.pool, &book, by, &of).await?;
     // Hours and weekdays keep their order; of everything else the dearest comes first.
     if !matches!(by, By::Weekday | By::People(Dimension::Hour)) {
         rows.sort_by_key(|r| std::cmp::Reverse(r.tally.spend));
     }
-    Ok(Asked { book, by, word, title, campaign, rows })
+    Ok(Asked { book, by, word, title, of, rows })
 }
 
 /// The page.
@@ -115,13 +145,14 @@ pub async fn show(
     let a = asked(&app, &member, &params).await?;
     let frame = Frame::of_book(&member, Station::Spend, &params, &a.book);
     let by_value = a.book.by_value();
-    let target = match a.campaign {
+    let target = match a.of.campaign {
         Some(id) => a.book.entry(id)?.target,
         None => a.book.account.target(),
     };
     let whole: Tally = a.rows.iter().map(|r| r.tally).sum();
     let total = Row {
         name: format!("All {}", a.rows.len()),
+        campaign: None,
         tally: whole,
         excess: a.rows.iter().map(|r| r.excess).sum(),
     };
@@ -131,7 +162,7 @@ pub async fn show(
         .filter_map(|r| {
             Some(FieldRow {
                 key: r.name.clone(),
-                href: String::new(),
+                href: href(&frame, &a, r),
                 name: &r.name,
                 sub: "",
                 tally: r.tally,
@@ -140,36 +171,48 @@ pub async fn show(
         })
         .collect();
     let week = match a.by {
-        By::People(Dimension::Hour) => {
-            Some(WeekGrid::new(&desk::week(&app.pool, &a.book, a.campaign).await?))
+        By::People(Dimension::Hour) if a.of.part.is_none() => {
+            Some(WeekGrid::new(&desk::week(&app.pool, &a.book, a.of.campaign).await?))
         }
         _ => None,
     };
     let field = (week.is_none() && a.by != By::Term)
         .then(|| SpendField::new(&field_rows, target, by_value, &a.book.account.currency))
         .flatten();
+    let working = params.with("by", a.word).with("of", "part");
     let page = SplitPage {
         title: a.title,
-        ways: By::ALL.iter().map(|(_, w, t)| (*t, *w == a.word, params.with("by", w))).collect(),
+        ways: By::ALL.iter().map(|(_, w, t)| (*t, *w == a.word, params.with("by", w).with("part", ""))).collect(),
         campaigns: a
             .book
             .entries
             .iter()
-            .map(|e| (e.campaign.id.0, e.campaign.name.clone(), a.campaign == Some(e.campaign.id)))
+            .map(|e| (e.campaign.id.0, e.campaign.name.clone(), a.of.campaign == Some(e.campaign.id)))
             .collect(),
         hidden: params
-            .others(&["campaign"])
+            .others(&["campaign", "part"])
             .into_iter()
             .map(|(k, v)| (k.to_owned(), v.to_owned()))
             .collect(),
         field,
         week,
-        lines: a.rows.iter().take(SHOWN).map(|r| line(r, &whole, by_value)).collect(),
-        total: line(&total, &whole, by_value),
+        lines: a
+            .rows
+            .iter()
+            .take(SHOWN)
+            .map(|r| Line {
+                name: r.name.clone(),
+                href: href(&frame, &a, r),
+                cells: cells(r, &whole, &a, Some(&working.with("row", &r.name))),
+            })
+            .collect(),
+        total: cells(&total, &whole, &a, None),
+        total_name: total.name,
+        part: a.of.part.clone().map(|p| (p, params.with("part", ""))),
         cost_title: if by_value { "ROAS" } else { "CPA" },
         more: a.rows.len().saturating_sub(SHOWN),
         csv: params.with("by", a.word),
-        short: (whole.spend.to_units() < 0.98 * spent(&a)).then_some(match a.by {
+        short: (a.of.part.is_none() && whole.spend.to_units() < 0.98 * spent(&a)).then_some(match a.by {
             By::Term => "Only what keywords brought was searched for; of the last 90 days.",
             By::Event => "Events tell of results, not of money.",
             _ => "Channels told this split of part of the spend only: of the last 90 days, and of no uploaded report.",
@@ -179,9 +222,22 @@ pub async fn show(
     Ok(page.into_response())
 }
 
+/// Where a part leads: to the campaigns behind it, to the same split of one of them, or to what can be done
+/// about it there.
+fn href(frame: &Frame, a: &Asked, row: &Row) -> String {
+    let here = frame.days.with("by", a.word);
+    match (row.campaign, a.of.campaign) {
+        (Some(id), _) => format!("{}/spend/split{}", frame.base(), here.with("campaign", id)),
+        (None, Some(id)) => format!("{}/causes/campaigns/{id}{}", frame.base(), frame.days),
+        (None, None) => {
+            format!("{}/spend/split{}", frame.base(), here.with("part", &row.name))
+        }
+    }
+}
+
 /// What the period spent, split or not.
 fn spent(a: &Asked) -> f64 {
-    let all = a.book.entries.iter().filter(|e| a.campaign.is_none_or(|c| c == e.campaign.id));
+    let all = a.book.entries.iter().filter(|e| a.of.campaign.is_none_or(|c| c == e.campaign.id));
     all.map(|e| e.tally(a.book.period.window).spend.to_units()).sum()
 }
 

@@ -9,6 +9,7 @@ use tiller_core::{Tally, Target, Window};
 use tiller_desk::book::{Book, Subject};
 use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
 use tiller_desk::spend::{self, Level, Row, Within, rows, together};
+use tiller_desk::split;
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
 use crate::App;
@@ -16,6 +17,8 @@ use crate::error::PageError;
 use crate::extract::{Fragment, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book_of_reports;
+use crate::pages::spend::within;
+use crate::pages::split::of as split_of;
 use crate::params::Params;
 
 /// A figure's working.
@@ -70,13 +73,25 @@ pub async fn show(
     }
     let of = params.text("of");
     let nothing = || PageError::NotFound("Nothing was counted for it in these days.".into());
-    let (row, all) = if of == "all" {
-        let all = rows(&app.pool, &book, Level::Campaigns, Within::default()).await?;
-        (together(&all, &book).ok_or_else(nothing)?, all)
-    } else {
-        let (subject, level) = subject(of)?;
-        let all = rows(&app.pool, &book, level, Within::default()).await?;
-        (all.iter().find(|r| r.subject == subject).cloned().ok_or_else(nothing)?, all)
+    let (row, all) = match of {
+        "all" => {
+            let all = rows(&app.pool, &book, Level::Campaigns, Within::default()).await?;
+            (together(&all, &book).ok_or_else(nothing)?, all)
+        }
+        "part" => {
+            let of = split_of(&params)?;
+            let by = split::By::read(params.text("by")).0;
+            let all = split::rows(&app.pool, &book, by, &of).await?;
+            let all: Vec<Row> =
+                all.into_iter().map(|p| p.as_row(&book, &of)).collect::<Result<_, _>>()?;
+            let name = params.text("row");
+            (all.iter().find(|r| r.name == name).cloned().ok_or_else(nothing)?, all)
+        }
+        _ => {
+            let (subject, level) = subject(of)?;
+            let all = rows(&app.pool, &book, level, within(&params)?).await?;
+            (all.iter().find(|r| r.subject == subject).cloned().ok_or_else(nothing)?, all)
+        }
     };
     let working = working(params.text("figure"), &row, &all, &book, of == "all")?;
     let body = WorkingFragment {
@@ -145,6 +160,25 @@ fn working(
                 share,
                 EXACT.into(),
             )
+        }
+        "result_share" => {
+            let whole = all.iter().map(|r| r.tally).sum();
+            share_of_results("Share of results", "of all rows", row, &whole)
+        }
+        "pool_share" | "pool_results" => {
+            let pool = row.pool.ok_or_else(|| no_figure(figure))?;
+            if figure == "pool_results" {
+                share_of_results("Share of its campaign’s results", "of its campaign", row, &pool)
+            } else {
+                let whole = pool.spend.to_units();
+                of(
+                    "Share of its campaign’s spend",
+                    "spend ÷ spend of its campaign",
+                    vec![("Spend", paid(spend)), ("Campaign", paid(whole))],
+                    format!("{}%", percent(spend / whole)),
+                    EXACT.into(),
+                )
+            }
         }
         "impressions" => of(
             "Impressions",
@@ -230,7 +264,75 @@ fn working(
         "spend_change" | "conversions_change" | "cpa_change" | "roas_change" => {
             change(figure, row, book)?
         }
-        other => return Err(PageError::NotFound(format!("There is no figure ‘{other}’."))),
+        "cpc_peers" | "cvr_peers" | "cpa_peers" | "roas_peers" => beside_peers(figure, row)?,
+        other => return Err(no_figure(other)),
+    })
+}
+
+fn no_figure(figure: &str) -> PageError {
+    PageError::NotFound(format!("There is no figure ‘{figure}’ of this."))
+}
+
+fn share_of_results(title: &'static str, of: &'static str, row: &Row, whole: &Tally) -> Working {
+    let by_value = matches!(row.target, Some(Target::Roas(_)));
+    let (what, own, all) = if by_value {
+        ("value", row.tally.value.to_units(), whole.value.to_units())
+    } else {
+        ("conversions", row.tally.conversions, whole.conversions)
+    };
+    let formula = match (by_value, of) {
+        (true, "of all rows") => "value ÷ value of all rows",
+        (true, _) => "value ÷ value of its campaign",
+        (false, "of all rows") => "conversions ÷ conversions of all rows",
+        (false, _) => "conversions ÷ conversions of its campaign",
+    };
+    Working {
+        title,
+        formula,
+        numbers: vec![("Its own", format!("{} {what}", count(own))), ("Whole", count(all))],
+        result: figures::or_absent((all > 0.0).then(|| own / all), |x| format!("{}%", percent(x))),
+        uncertain: LATE.into(),
+    }
+}
+
+fn beside_peers(figure: &str, row: &Row) -> Result<Working, PageError> {
+    let (title, of, text): (_, fn(&Tally) -> Option<f64>, fn(f64) -> String) = match figure {
+        "cpc_peers" => ("Cost per click beside its peers’", Tally::cpc, money),
+        "cvr_peers" => {
+            ("Conversion rate beside its peers’", Tally::cvr, |x| format!("{}%", percent(x)))
+        }
+        "cpa_peers" => ("CPA beside its peers’", Tally::cpa, money),
+        _ => ("ROAS beside its peers’", Tally::roas, |x| number(x, 2)),
+    };
+    let (own, peers) = row.peers.as_ref().ok_or_else(|| no_figure(figure))?;
+    let (mine, theirs) = (of(own), of(peers));
+    let ratio = mine.zip(theirs).filter(|(_, t)| *t > 0.0).map(|(m, t)| m / t - 1.0);
+    let p = tiller_core::evidence::two_rates(
+        own.conversions,
+        own.clicks as f64,
+        peers.conversions,
+        peers.clicks as f64,
+    );
+    let uncertain = match figure {
+        "cpc_peers" => EXACT.to_owned(),
+        _ if p < 0.05 => {
+            format!(
+                "Its clicks convert otherwise than its peers’ by more than chance explains (p {}).",
+                number(p.max(0.001), 3)
+            )
+        }
+        _ => format!("Chance alone could explain how its clicks convert (p {}).", number(p, 2)),
+    };
+    Ok(Working {
+        title,
+        formula: "its own ÷ its peers’ together − 1",
+        numbers: vec![
+            ("Its own", figures::or_absent(mine, text)),
+            ("Peers", figures::or_absent(theirs, text)),
+            ("Peers’ clicks", sum(peers.clicks as f64)),
+        ],
+        result: figures::or_absent(ratio, |x| format!("{}%", signed(x * 100.0, |x| number(x, 0)))),
+        uncertain,
     })
 }
 
