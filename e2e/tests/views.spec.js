@@ -30,6 +30,57 @@ test("columns are chosen and remembered", async ({ desk: page }) => {
   await expect(page.getByRole("columnheader", { name: "Impressions" })).toBeVisible();
 });
 
+test("columns are ordered, and rows stand beside their peers", async ({ desk: page }) => {
+  await page.goto(`${school}/spend`);
+  await page.getByRole("button", { name: "columns" }).click();
+  const order = () => page.locator(".dropdown-menu input[name=columns]:checked").evaluateAll((all) => all.map((c) => c.value));
+  const before = await order();
+  const up = page.getByRole("button", { name: "Clicks further left" });
+  await up.focus();
+  await page.keyboard.press("Enter");
+  await expect(up).toBeFocused();
+  const place = before.indexOf("clicks");
+  expect((await order()).indexOf("clicks")).toBe(place - 1);
+  await page.getByRole("button", { name: "Show these" }).click();
+  await page.goto(`${school}/spend`);
+  const headers = await page.getByRole("columnheader").allTextContents();
+  expect(headers.findIndex((h) => h.startsWith("Clicks"))).toBe(place + 2);
+  await page.getByRole("link", { name: "beside peers" }).click();
+  await expect(page.getByRole("columnheader", { name: "CVR to peers %" })).toBeVisible();
+  const row = page.getByRole("row", { name: /Apiary visits, display/ });
+  await row.locator("a.working[href*='figure=cvr_peers']").click();
+  await expect(page.locator("#working")).toContainText("its own ÷ its peers’ together − 1");
+  await page.keyboard.press("Escape");
+  await page.getByRole("link", { name: "usual columns" }).click();
+  await expect(page.getByRole("columnheader", { name: "CVR to peers %" })).toHaveCount(0);
+});
+
+test("a split leads to the campaigns behind it, and its figures to their working", async ({ desk: page }) => {
+  await page.goto(`${school}/spend/split?by=country`);
+  await page.locator("tbody a.working[href*='figure=cpa']").first().click();
+  await expect(page.locator("#working")).toContainText("spend ÷ conversions");
+  await page.keyboard.press("Escape");
+  await page.locator("tbody").getByRole("link", { name: "Germany" }).click();
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("Country: Germany, by campaign");
+  await page.locator("tbody").getByRole("link", { name: "Queen rearing, feed" }).click();
+  await expect(page.getByRole("combobox", { name: "Campaign" })).toContainText("Queen rearing, feed");
+  await page.locator("tbody").getByRole("link", { name: "Germany" }).click();
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("Queen rearing, feed");
+  await expectAccessible(page);
+});
+
+test("the path of bids and the end of open days are shown", async ({ desk: page }) => {
+  await page.goto(`${supply}/causes`);
+  await page.getByRole("link", { name: "Stall, jars" }).first().click();
+  await expect(page.getByRole("heading", { name: "The path of its bids" })).toBeVisible();
+  await expect(page.getByText("It comes to rest at")).toBeVisible();
+  await expect(page.locator(".chart .expected").first()).toBeVisible();
+  await page.locator("table.findings a.working[href*='figure=excess']").first().click();
+  await expect(page.locator("#working")).toContainText("spend − value ÷ target ROAS");
+  await page.keyboard.press("Escape");
+  await expectAccessible(page);
+});
+
 test("a figure opens its working, and the numbers work out", async ({ desk: page }) => {
   await page.goto(`${school}/spend`);
   const row = page.getByRole("row", { name: /Spring courses/ });

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
 use reqwest::Client;
-use reqwest::header::{COOKIE, SET_COOKIE};
+use reqwest::header::{CONTENT_TYPE, COOKIE, SET_COOKIE};
 use reqwest::redirect::Policy;
 
 #[tokio::main]
@@ -47,7 +47,12 @@ async fn main() -> anyhow::Result<()> {
 }
 
 async fn sign_in(client: &Client, address: &str) -> anyhow::Result<String> {
-    let answer = client.post(format!("{address}/sign-in/demo")).send().await?;
+    let answer = client
+        .post(format!("{address}/sign-in/demo"))
+        .header(CONTENT_TYPE, "application/x-www-form-urlencoded")
+        .body("email=&password=&next=")
+        .send()
+        .await?;
     let cookie = answer.headers().get(SET_COOKIE).context("the server has no demo analyst")?;
     Ok(cookie.to_str()?.split(';').next().unwrap_or_default().to_owned())
 }

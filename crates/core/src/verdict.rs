@@ -56,14 +56,20 @@ pub struct Hold {
     pub used: Option<f64>,
     /// The present bid or bid ceiling, in units of currency.
     pub ceiling: Option<f64>,
+    /// Share of the auctions that went to others for want of bid, where the channel tells it.
+    pub lost_to_bid: Option<f64>,
 }
+
+/// Share of the auctions lost for want of bid from which on the bid is what holds the volume.
+const LOST: f64 = 0.2;
 
 /// What holds a campaign's volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum HeldBy {
     /// Spend reaches 95% of the budget on at least half of the days.
     Budget,
-    /// Under 80% of the budget is spent and the CPC stands at the bid.
+    /// Under 80% of the budget is spent, and auctions are lost for want of bid; where the channel does not
+    /// tell that, the CPC stands at the bid.
     Bid,
     /// Neither.
     Neither,
@@ -78,7 +84,9 @@ impl Hold {
         match self.used {
             None => HeldBy::Unknown,
             Some(_) if 2 * self.full_days >= self.days => HeldBy::Budget,
-            Some(used) if used < 0.8 && at_ceiling() => HeldBy::Bid,
+            Some(used) if used < 0.8 && self.lost_to_bid.map_or_else(at_ceiling, |l| l >= LOST) => {
+                HeldBy::Bid
+            }
             Some(_) => HeldBy::Neither,
         }
     }
@@ -459,11 +467,19 @@ mod tests {
 
     #[test]
     fn held_by_budget_or_bid() {
-        let hold =
-            |days, full_days, used, ceiling| Hold { days, full_days, used: Some(used), ceiling };
+        let hold = |days, full_days, used, ceiling| Hold {
+            days,
+            full_days,
+            used: Some(used),
+            ceiling,
+            lost_to_bid: None,
+        };
         assert_eq!(hold(28, 14, 0.97, None).held_by(Some(1.0)), HeldBy::Budget);
         assert_eq!(hold(28, 13, 0.7, Some(1.0)).held_by(Some(0.96)), HeldBy::Bid);
         assert_eq!(hold(28, 0, 0.7, Some(2.0)).held_by(Some(0.96)), HeldBy::Neither);
+        let told = |lost| Hold { lost_to_bid: Some(lost), ..hold(28, 0, 0.7, Some(2.0)) };
+        assert_eq!(told(0.4).held_by(Some(0.96)), HeldBy::Bid);
+        assert_eq!(told(0.05).held_by(Some(2.0)), HeldBy::Neither);
         assert_eq!(Hold::default().held_by(Some(0.96)), HeldBy::Unknown);
     }
 }

@@ -1,19 +1,21 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
 use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
 
 use chrono::{Days, NaiveDate};
 use tiller_core::bid_volume::{self, Elasticity};
-use tiller_core::tracking::{self, EventCount, Finding};
+use tiller_core::tracking::{self, Finding};
 use tiller_core::verdict::{Case, Diagnosis, Hold, diagnose};
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::changes;
 use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
 use tiller_store::people::Account;
-use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool, splits};
+use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool};
 
 use crate::DeskError;
+use crate::rollups::{self, Rollups};
 
 /// Days before the period that tell what was usual.
 const HISTORY_DAYS: u64 = 90;
@@ -86,7 +88,7 @@ pub struct Entry {
     /// What a result may cost: its own target, else the account's.
     pub target: Option<Target>,
     /// Its days, history included.
-    pub days: Vec<CampaignDay>,
+    pub days: Arc<[CampaignDay]>,
 }
 
 impl Entry {
@@ -115,6 +117,13 @@ impl Entry {
             }
             hold.ceiling = day.bid.map(tiller_core::Micros::to_units).or(hold.ceiling);
         }
+        let lost: Vec<f64> = self
+            .days
+            .iter()
+            .filter(|d| window.contains(d.day))
+            .filter_map(|d| d.lost_to_bid)
+            .collect();
+        hold.lost_to_bid = (!lost.is_empty()).then(|| lost.iter().sum::<f64>() / lost.len() as f64);
         hold.used = (budgets > 0.0).then(|| spend / budgets);
         hold
     }
@@ -187,8 +196,10 @@ pub struct Book {
     pub period: Period,
     /// Its campaigns, by name.
     pub entries: Vec<Entry>,
-    /// What each campaign's events brought in the period, where reports tell them.
-    pub events: HashMap<CampaignId, Vec<EventCount>>,
+    /// Days and events as they were read.
+    pub rollups: Arc<Rollups>,
+    /// The verdicts, once somebody has asked for them.
+    pub(crate) judged: OnceLock<Vec<Option<Judged>>>,
     /// Each campaign's last change: the first day in force, and the first on which it can be judged.
     pub changed: HashMap<CampaignId, (NaiveDate, NaiveDate)>,
 }
@@ -210,30 +221,19 @@ impl Book {
             .unwrap_or(period.window.from());
         let first = period.against.map_or(first, |a| first.min(a.from()));
         let reach = Window::new(first, span.to().max(period.window.to())).unwrap_or(period.window);
-        let mut days: HashMap<CampaignId, Vec<CampaignDay>> = HashMap::new();
-        for day in facts::campaign_days(pool, account.id, reach).await? {
-            days.entry(day.campaign).or_default().push(day);
-        }
+        let rollups = rollups::read(pool, account.id, reach, period.window).await?;
         let entries = facts::campaigns(pool, account.id)
             .await?
             .into_iter()
             .map(|campaign| Entry {
                 target: campaign.own_target.or(account.target()),
-                days: days.remove(&campaign.id).unwrap_or_default(),
+                days: rollups.days.get(&campaign.id).cloned().unwrap_or_default(),
                 campaign,
             })
             .collect();
         let changed = changes::latest(pool, account.id).await?;
-        let mut events: HashMap<CampaignId, Vec<EventCount>> = HashMap::new();
-        for e in splits::events(pool, account.id, period.window).await? {
-            events.entry(e.campaign).or_default().push(EventCount {
-                event: e.event,
-                conversions: e.conversions,
-                value: e.value.to_units(),
-                counts: e.counts,
-            });
-        }
-        Ok(Some(Self { account: account.clone(), span, period, entries, events, changed }))
+        let judged = OnceLock::new();
+        Ok(Some(Self { account: account.clone(), span, period, entries, rollups, judged, changed }))
     }
 
     /// The last day whose conversions count as complete.
@@ -282,27 +282,39 @@ impl Book {
         let settled = self.last_settled().min(self.period.window.to());
         let days: Vec<_> =
             entry.days.iter().filter(|d| d.day <= settled).map(|d| (d.day, d.tally)).collect();
-        let events = self.events.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
+        let events = self.rollups.events.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
         tracking::findings(&days, events, entry.target)
     }
 
     /// The verdicts on all campaigns, in their order; none without a target or settled days.
-    pub fn judge_all(&self) -> Vec<Option<Judged>> {
-        let Some(window) = self.settled() else {
-            return self.entries.iter().map(|_| None).collect();
-        };
-        let all: Vec<Candidate> =
-            self.entries.iter().filter_map(|e| self.candidate(e, window)).collect();
-        let judge = |e: &Entry| {
-            self.judge_among(e, Subject::Campaign(e.campaign.id), e.tally(window), &all)
-        };
-        self.entries.iter().map(judge).collect()
+    pub fn judge_all(&self) -> &[Option<Judged>] {
+        self.judged.get_or_init(|| {
+            let Some(window) = self.settled() else {
+                return self.entries.iter().map(|_| None).collect();
+            };
+            let all: Vec<Candidate> =
+                self.entries.iter().filter_map(|e| self.candidate(e, window)).collect();
+            let judge = |e: &Entry| {
+                self.judge_among(e, Subject::Campaign(e.campaign.id), e.tally(window), &all)
+            };
+            self.entries.iter().map(judge).collect()
+        })
     }
 
     /// The verdict on one campaign.
     pub fn judge(&self, id: CampaignId) -> Option<Judged> {
         let place = self.entries.iter().position(|e| e.campaign.id == id)?;
-        self.judge_all().swap_remove(place)
+        self.judge_all()[place].clone()
+    }
+
+    /// The same book, looking at the settled days of its period only.
+    #[must_use]
+    pub fn of_settled_days(mut self) -> Self {
+        if let Some(window) = self.settled() {
+            self.period.window = window;
+            self.judged = OnceLock::new();
+        }
+        self
     }
 
     fn candidate(&self, entry: &Entry, window: Window) -> Option<Candidate> {
@@ -430,7 +442,10 @@ pub async fn items(
     campaign: Option<CampaignId>,
     window: Window,
 ) -> Result<Vec<ItemTally>, DeskError> {
-    Ok(facts::items(pool, account.id, campaign, window).await?)
+    Ok(match campaign {
+        Some(campaign) => facts::items_of(pool, account.id, campaign, window).await?,
+        None => facts::items(pool, account.id, window).await?,
+    })
 }
 
 /// The days of an ad group or an item.

@@ -3,6 +3,7 @@
 use chrono::{Days, NaiveDate};
 use tiller_core::{Tally, Window};
 use tiller_store::PgPool;
+pub use tiller_store::facts::Estimate;
 use tiller_store::facts::{ItemTally, Scope};
 
 use crate::DeskError;
@@ -25,6 +26,8 @@ pub struct Examined {
     pub judged: Option<Judged>,
     /// Its days from the beginning of the comparison period to the last reported one.
     pub days: Vec<(NaiveDate, Tally)>,
+    /// Conversions in the end of days that are not settled, by estimate.
+    pub expected: Vec<(NaiveDate, Estimate)>,
     /// What the halfway bid would bring, where one is advised.
     pub trade_off: Option<TradeOff>,
     /// Whether the account meets its target in the settled period.
@@ -39,7 +42,7 @@ pub fn ranked(book: &Book) -> Vec<(&Entry, Judged)> {
         .entries
         .iter()
         .zip(book.judge_all())
-        .filter_map(|(e, j)| Some((e, j?)))
+        .filter_map(|(e, j)| Some((e, j.clone()?)))
         .filter(|(_, j)| j.tally.spend.get() > 0)
         .collect();
     all.sort_by(|(_, a), (_, b)| b.diagnosis.excess.total_cmp(&a.diagnosis.excess));
@@ -52,7 +55,9 @@ pub async fn examine(pool: &PgPool, book: &Book, subject: Subject) -> Result<Exa
         Subject::Campaign(id) => {
             let entry = book.entry(id)?;
             let days = entry.days.iter().map(|d| (d.day, d.tally)).collect();
-            Ok(examined(book, entry, entry.campaign.name.clone(), book.judge(id), days))
+            let expected = entry.days.iter().filter_map(|d| Some((d.day, d.expected?))).collect();
+            let name = entry.campaign.name.clone();
+            Ok(Examined { expected, ..examined(book, entry, name, book.judge(id), days) })
         }
         Subject::AdGroup(_) | Subject::Item(_) => examine_part(pool, book, subject).await,
     }
@@ -104,6 +109,7 @@ fn examined(
         channel: entry.campaign.channel.clone(),
         judged,
         days: days.into_iter().filter(|(d, _)| *d >= shown_from).collect(),
+        expected: Vec::new(),
         trade_off,
         account_meets_target,
         before,

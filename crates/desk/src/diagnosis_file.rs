@@ -235,6 +235,7 @@ struct Row {
     kind: &'static str,
     tally: Tally,
     budget: Option<Micros>,
+    lost_to_bid: Option<Micros>,
     bid: Option<Micros>,
 }
 
@@ -273,6 +274,7 @@ impl Report {
                         value: r.value,
                     },
                     budget: r.budget,
+                    lost_to_bid: r.lost_to_bid,
                     bid: r.bid,
                 }),
                 Err(e) => errors.extend(e),
@@ -345,10 +347,14 @@ impl Report {
                 tally: Tally::default(),
                 budget: None,
                 bid: None,
+                lost_to_budget: None,
+                lost_to_bid: None,
+                expected: None,
             });
             day.tally += row.tally;
             day.budget = day.budget.max(row.budget);
             day.bid = day.bid.max(row.bid);
+            day.lost_to_bid = row.lost_to_bid.map(Micros::to_units).or(day.lost_to_bid);
         }
         let entries = campaigns
             .into_iter()
@@ -397,7 +403,8 @@ impl Report {
             span,
             period: Period { window, against: None },
             entries,
-            events: std::collections::HashMap::new(),
+            rollups: std::sync::Arc::default(),
+            judged: std::sync::OnceLock::new(),
             changed: std::collections::HashMap::new(),
         })
     }

@@ -16,6 +16,7 @@ pub mod measure;
 pub mod plan_file;
 pub mod remedy;
 pub mod reports;
+pub mod rollups;
 pub mod sending;
 pub mod settings;
 pub mod sign_in;

@@ -1,22 +1,34 @@
 //! Measure: is the right thing counted, how late does it come in, and what would another choice show?
 
 use std::collections::HashMap;
+use std::sync::{Arc, LazyLock};
 
 use chrono::{Days, NaiveDate};
+use moka::sync::Cache;
 use tiller_core::lag::{Completed, LEAST_CONVERSIONS, Open, RunOff};
 use tiller_core::tracking::Finding;
 use tiller_core::{Tally, Target, Window};
+use tiller_store::facts::{self, Estimate};
 use tiller_store::people::Account;
 use tiller_store::splits::{self, Aged, Choice, EventTally};
 use tiller_store::{AccountId, CampaignId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Entry};
+use crate::rollups::{IDLE, Stamp};
 
 /// Click days that a run-off is learned from.
 const HISTORY: u64 = 120;
+/// Accounts whose run-off is kept.
+const MOST_KEPT: u64 = 20;
 /// A day is never held to settle later than this, however slowly conversions run off.
 const LATEST: usize = 30;
+
+/// By the state of the account's figures and their last day.
+type Kept = Cache<(Stamp, NaiveDate), Option<Arc<Lag>>>;
+
+static KEPT: LazyLock<Kept> =
+    LazyLock::new(|| Cache::builder().max_capacity(MOST_KEPT).time_to_idle(IDLE).build());
 
 /// How conversions of an account and its campaigns run off.
 #[derive(Clone, Debug)]
@@ -55,6 +67,21 @@ impl Lag {
         Some(Self { last_day: window.to(), account: fit(rows)?, campaigns, reported: by_day(rows) })
     }
 
+    /// The same, kept for as long as the account's figures do not change.
+    pub async fn of_account(
+        pool: &PgPool,
+        account: AccountId,
+        last_day: NaiveDate,
+    ) -> Result<Option<Arc<Self>>, DeskError> {
+        let key = (Stamp::read(pool, account).await?, last_day);
+        if let Some(kept) = KEPT.get(&key) {
+            return Ok(kept);
+        }
+        let lag = Self::load(pool, account, last_day).await?.map(Arc::new);
+        KEPT.insert(key, lag.clone());
+        Ok(lag)
+    }
+
     /// A campaign's run-off, and whether it is borrowed from the account for want of conversions.
     pub fn of(&self, campaign: CampaignId) -> (&RunOff, bool) {
         match self.campaigns.get(&campaign) {
@@ -89,6 +116,26 @@ impl Lag {
             .collect();
         run_off.complete(&open)
     }
+
+    /// What each campaign's open click days will have brought in the end, those with anything to go by.
+    fn open(&self) -> Vec<(CampaignId, NaiveDate, Estimate)> {
+        let days = |id: CampaignId| {
+            let ages = self.of(id).0.settled_age().min(LATEST) as u64;
+            (0..ages).filter_map(|age| self.last_day.checked_sub_days(Days::new(age)))
+        };
+        self.campaigns
+            .keys()
+            .flat_map(|id| days(*id).map(|day| (*id, day)))
+            .filter_map(|(id, day)| {
+                let c = self.complete(Some(id), Window::new(day, day)?);
+                (c.reported > 0.0).then_some((
+                    id,
+                    day,
+                    Estimate { mean: c.conversions, error: c.error },
+                ))
+            })
+            .collect()
+    }
 }
 
 fn age(days: i16) -> usize {
@@ -122,7 +169,8 @@ fn triangle(rows: &[Aged], window: Window, length: usize) -> Vec<Vec<f64>> {
     days
 }
 
-/// Writes down after how many days a click day of the account is settled now.
+/// Writes down after how many days a click day of the account is settled now, and how those that are not will
+/// end.
 pub(crate) async fn settle(
     pool: &PgPool,
     account: AccountId,
@@ -131,6 +179,7 @@ pub(crate) async fn settle(
     if let Some(lag) = Lag::load(pool, account, last_day).await? {
         let days = lag.settled_age().min(LATEST);
         splits::settle(pool, account, i16::try_from(days).unwrap_or(2)).await?;
+        facts::expect(pool, account, &lag.open()).await?;
     }
     Ok(())
 }

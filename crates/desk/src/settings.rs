@@ -58,12 +58,31 @@ impl Settings {
         account: &Account,
         items: &[ItemId],
     ) -> Result<Self, DeskError> {
+        Self::read(pool, account, None, items).await
+    }
+
+    /// One campaign with its ad groups, and some of its items.
+    pub async fn load_of(
+        pool: &PgPool,
+        account: &Account,
+        campaign: CampaignId,
+        items: &[ItemId],
+    ) -> Result<Self, DeskError> {
+        Self::read(pool, account, Some(campaign), items).await
+    }
+
+    async fn read(
+        pool: &PgPool,
+        account: &Account,
+        campaign: Option<CampaignId>,
+        items: &[ItemId],
+    ) -> Result<Self, DeskError> {
         let mut settings = Self::default();
-        for (id, c) in structure::campaigns(pool, account.id).await? {
+        for (id, c) in structure::campaigns(pool, account.id, campaign).await? {
             let set = read(&c.settings)?;
             settings.campaigns.insert(id, (c, set));
         }
-        for (id, g) in structure::ad_groups(pool, account.id).await? {
+        for (id, g) in structure::ad_groups(pool, account.id, campaign).await? {
             let set = read(&g.settings)?;
             settings.groups.insert(id, (g, set));
         }

@@ -123,10 +123,9 @@ pub async fn rows(
 }
 
 fn campaigns(book: &Book) -> Vec<Row> {
-    let judged = book.judge_all();
     book.entries
         .iter()
-        .zip(judged)
+        .zip(book.judge_all().iter().cloned())
         .map(|(e, judged)| Row {
             subject: Subject::Campaign(e.campaign.id),
             name: e.campaign.name.clone(),

@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use chrono::Datelike;
 use tiller_channel::wire::Dimension;
 use tiller_core::{Tally, Window};
-use tiller_store::splits::{self, Part};
+use tiller_store::splits;
 use tiller_store::{CampaignId, PgPool};
 
 use crate::DeskError;
-use crate::book::{Book, Subject};
+use crate::book::{Book, Entry, Subject};
 
 /// What it is split by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -130,15 +130,7 @@ pub async fn rows(pool: &PgPool, book: &Book, by: By, of: &Of) -> Result<Vec<Row
     let mut parts = Parts { book, part: of.part.as_deref(), rows: BTreeMap::new() };
     match by {
         By::People(dimension) => {
-            let part = Part { campaign: of.campaign, ad_group: None };
-            let word = dimension.word();
-            for s in splits::segments(pool, account, part, Some(word), window).await? {
-                let (order, name) = match (dimension, s.segment.parse::<u8>()) {
-                    (Dimension::Hour, Ok(hour)) => (hour, format!("{hour}:00")),
-                    _ => (0, s.segment),
-                };
-                parts.add(order, name, s.campaign, s.tally, true);
-            }
+            return people(pool, book, dimension, of).await;
         }
         By::Weekday => {
             for entry in book.entries.iter().filter(|e| chosen(e.campaign.id)) {
@@ -150,8 +142,16 @@ pub async fn rows(pool: &PgPool, book: &Book, by: By, of: &Of) -> Result<Vec<Row
             }
         }
         By::Term => {
-            for t in splits::terms(pool, account, of.campaign, window).await? {
-                parts.add(0, t.text, t.campaign, t.tally, true);
+            let all = match of.campaign {
+                Some(id) => splits::terms_of(pool, account, id, window)
+                    .await?
+                    .into_iter()
+                    .map(|t| (t.text, t.campaign, t.tally))
+                    .collect(),
+                None => splits::terms(pool, account, window).await?,
+            };
+            for (text, campaign, tally) in all {
+                parts.add(0, text, campaign, tally, true);
             }
         }
         By::Event => {
@@ -162,6 +162,55 @@ pub async fn rows(pool: &PgPool, book: &Book, by: By, of: &Of) -> Result<Vec<Row
                     parts.add(0, e.event, e.campaign, tally, false);
                 }
             }
+        }
+    }
+    Ok(parts.rows.into_values().collect())
+}
+
+/// Where a segment stands, and its name.
+fn named(dimension: Dimension, segment: String) -> (u8, String) {
+    match (dimension, segment.parse::<u8>()) {
+        (Dimension::Hour, Ok(hour)) => (hour, format!("{hour}:00")),
+        _ => (0, segment),
+    }
+}
+
+/// By people: of one campaign or one part from its campaigns, of the account from its rollup, where only
+/// campaigns with targets of their own have to be looked at one by one.
+async fn people(
+    pool: &PgPool,
+    book: &Book,
+    dimension: Dimension,
+    of: &Of,
+) -> Result<Vec<Row>, DeskError> {
+    let (window, account, word) = (book.period.window, book.account.id, dimension.word());
+    let mut parts = Parts { book, part: of.part.as_deref(), rows: BTreeMap::new() };
+    let ids = |keep: &dyn Fn(&Entry) -> bool| -> Vec<CampaignId> {
+        book.entries.iter().filter(|e| keep(e)).map(|e| e.campaign.id).collect()
+    };
+    if of.campaign.is_some() || of.part.is_some() {
+        let chosen = ids(&|e| of.campaign.is_none_or(|c| c == e.campaign.id));
+        // Hours have other names here than in the database.
+        let segment = of.part.as_deref().map(|p| p.strip_suffix(":00").unwrap_or(p));
+        for s in splits::segments_by(pool, account, &chosen, word, segment, window).await? {
+            let (order, name) = named(dimension, s.segment);
+            parts.add(order, name, s.campaign, s.tally, true);
+        }
+        return Ok(parts.rows.into_values().collect());
+    }
+    let usual = book.account.target();
+    for (segment, tally) in splits::segments(pool, account, word, window).await? {
+        let (order, name) = named(dimension, segment);
+        let excess = usual.map(|t| t.excess(&tally));
+        parts.rows.insert((order, name.clone()), Row { name, campaign: None, tally, excess });
+    }
+    let own = ids(&|e| e.campaign.own_target.is_some());
+    if !own.is_empty() {
+        for s in splits::segments_by(pool, account, &own, word, None, window).await? {
+            let (own, key) = (book.entry(s.campaign)?.target, named(dimension, s.segment));
+            let (Some(own), Some(row)) = (own, parts.rows.get_mut(&key)) else { continue };
+            let counted = usual.map_or(0.0, |t| t.excess(&s.tally));
+            row.excess = Some(row.excess.unwrap_or(0.0) + own.excess(&s.tally) - counted);
         }
     }
     Ok(parts.rows.into_values().collect())
@@ -178,7 +227,6 @@ pub async fn week(
         None => book.account.target(),
     };
     let window: Window = book.period.window;
-    let part = Part { campaign, ad_group: None };
-    let all = splits::week(pool, book.account.id, part, window).await?;
+    let all = splits::week(pool, book.account.id, campaign, window).await?;
     Ok(all.into_iter().map(|(at, tally)| (at, tally, target.map(|t| t.excess(&tally)))).collect())
 }

@@ -315,7 +315,7 @@ pub fn advice(j: &Judged, trade: Option<TradeOff>, account_meets_target: Option<
                     .gain("more money")
                     .and(". See what a plan would give it.")
             }
-            _ => Words::say("Nothing to do here."),
+            _ => Words::say("It needs nothing."),
         },
         Verdict::Traffic => traffic_advice(j),
         Verdict::Bid | Verdict::Both => {
@@ -370,7 +370,7 @@ fn bid_advice(first: Words, t: TradeOff, j: &Judged, account_meets_target: Optio
 pub fn held_by(d: &Diagnosis) -> &'static str {
     match d.held_by {
         HeldBy::Budget => "its budget",
-        HeldBy::Bid => "its bid",
+        HeldBy::Bid => "its bid or target",
         HeldBy::Neither => "neither budget nor bid",
         HeldBy::Unknown => "unknown: reports tell no budget",
     }

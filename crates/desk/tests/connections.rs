@@ -47,7 +47,7 @@ async fn everything_comes_in_and_late_conversions_are_restated(pool: PgPool) {
         counted(&pool, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
     );
-    let set = structure::campaigns(&pool, account.id).await.unwrap();
+    let set = structure::campaigns(&pool, account.id, None).await.unwrap();
     assert_eq!(set.len(), 4);
     let before = counted(&pool, &account, "2026-11-05", "2026-11-09").await;
     assert_eq!(connections::let_pass(&pool, &account, 7).await.unwrap(), day("2026-11-16"));

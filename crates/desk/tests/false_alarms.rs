@@ -62,7 +62,7 @@ async fn healthy_campaigns_are_left_in_peace(pool: PgPool) {
                     continue;
                 }
                 healthy += 1;
-                let verdict = judged.map(|j| j.diagnosis.verdict);
+                let verdict = judged.as_ref().map(|j| j.diagnosis.verdict);
                 let fault = !matches!(verdict, None | Some(Verdict::OnTarget | Verdict::TooEarly));
                 let found = findings::of_campaign(&pool, &book, entry.campaign.id).await.unwrap();
                 let hours = found.people.iter().filter(|d| d.by.word() == "hour");

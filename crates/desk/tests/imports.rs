@@ -34,7 +34,7 @@ async fn everything(
     else {
         return Default::default();
     };
-    let mut parts: Vec<_> = items(pool, account.id, None, window)
+    let mut parts: Vec<_> = items(pool, account.id, window)
         .await
         .unwrap()
         .into_iter()

@@ -6,10 +6,10 @@ mod common;
 use common::book;
 use common::market::{Answering, connected, fetch_all};
 use tiller_channel::wire::Dimension;
-use tiller_core::Tally;
+use tiller_core::{Tally, Target};
 use tiller_desk::book::Book;
 use tiller_desk::split::{self, By, Of};
-use tiller_desk::{CampaignId, PgPool, connections, measure};
+use tiller_desk::{CampaignId, PgPool, accounts, connections, measure};
 use tiller_store::MIGRATIONS;
 
 /// The whole of a period, of one campaign or of all.
@@ -69,6 +69,26 @@ async fn every_split_adds_up_however_often_it_is_fetched(pool: PgPool) {
         let grid: Tally =
             split::week(&pool, &book, None).await.unwrap().into_iter().map(|(_, t, _)| t).sum();
         assert_eq!(grid.spend, whole(&book, None).spend);
+    }
+    // A campaign's own target counts for its part of every segment; what is kept of the book notices.
+    let before = book(&pool, &account).await;
+    let one = before.entries[0].campaign.id;
+    accounts::set_target(&pool, account.id, one, Some(Target::Cpa(55.0))).await.unwrap();
+    let after = book(&pool, &account).await;
+    let window = after.period.window;
+    assert!((after.excess(window) - before.excess(window)).abs() > 1.0);
+    for by in [By::People(Dimension::Device), By::Weekday] {
+        let rows = split::rows(&pool, &after, by, &Of::default()).await.unwrap();
+        let excess: f64 = rows.iter().filter_map(|r| r.excess).sum();
+        assert!((excess - after.excess(window)).abs() < 1e-6, "{by:?}");
+    }
+    // Open days have an end by estimate, at or above what is reported; settled ones have none.
+    let open = after.entries.iter().flat_map(|e| e.days.iter()).filter(|d| d.expected.is_some());
+    assert!(open.clone().count() > 3);
+    for d in open {
+        let end = d.expected.unwrap();
+        assert!(d.day > after.span.to() - chrono::Days::new(30) && end.error >= 0.0);
+        assert!(end.mean >= d.tally.conversions - 1e-9, "{end:?} {:?}", d.tally);
     }
     // Nothing of a fetch is left lying about.
     for table in ["fetched_conversion", "fetched_segment", "fetched_term"] {

@@ -40,6 +40,21 @@ pub struct CampaignDay {
     pub budget: Option<Micros>,
     /// The highest bid among its items, if reports tell.
     pub bid: Option<Micros>,
+    /// Share of its auctions that it stood aside from for want of budget, where the channel tells it.
+    pub lost_to_budget: Option<f64>,
+    /// Share of its auctions that it lost for want of bid, where the channel tells it.
+    pub lost_to_bid: Option<f64>,
+    /// Its conversions in the end, by estimate, where the day is not settled.
+    pub expected: Option<Estimate>,
+}
+
+/// An estimate with its standard error.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Estimate {
+    /// The estimate.
+    pub mean: f64,
+    /// Its standard error.
+    pub error: f64,
 }
 
 /// One item with what was counted over a window.
@@ -91,12 +106,19 @@ pub(crate) fn tally(
 /// Tells the planner how much there is now: after a first fetch, which makes of nothing a great deal.
 pub async fn learn_sizes(pool: &PgPool) -> Result<(), StoreError> {
     sqlx::raw_sql(
-        "ANALYZE campaign; ANALYZE ad_group; ANALYZE item; ANALYZE campaign_day; ANALYZE item_day; ANALYZE conversion_day; ANALYZE segment_day;
+        "ANALYZE campaign; ANALYZE ad_group; ANALYZE item; ANALYZE campaign_day; ANALYZE item_day; ANALYZE conversion_day; ANALYZE segment_day; ANALYZE channel_segment_day;
          ANALYZE term; ANALYZE term_day",
     )
     .execute(pool)
     .await?;
     Ok(())
+}
+
+/// A number that grows whenever the account's rollups by campaign and day change.
+pub async fn version(pool: &PgPool, account: AccountId) -> Result<i64, StoreError> {
+    Ok(sqlx::query_scalar!("SELECT figures FROM account WHERE id = $1", account.0)
+        .fetch_one(pool)
+        .await?)
 }
 
 /// First and last day with anything counted.
@@ -143,7 +165,7 @@ pub async fn campaign_days(
     window: Window,
 ) -> Result<Vec<CampaignDay>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT campaign_id AS "campaign: CampaignId", day, impressions, clicks, spend, conversions, value, budget, bid
+        r#"SELECT campaign_id AS "campaign: CampaignId", day, impressions, clicks, spend, conversions, value, budget, bid, lost_to_budget, lost_to_bid, expected, expected_error
            FROM campaign_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 ORDER BY campaign_id, day"#,
         account.0,
         window.from(),
@@ -159,40 +181,62 @@ pub async fn campaign_days(
             tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
             budget: r.budget.map(Micros::new),
             bid: r.bid.map(Micros::new),
+            lost_to_budget: r.lost_to_budget.map(f64::from),
+            lost_to_bid: r.lost_to_bid.map(f64::from),
+            expected: r
+                .expected
+                .zip(r.expected_error)
+                .map(|(mean, error)| Estimate { mean, error }),
         })
         .collect())
 }
 
-/// Items with anything counted in a window, of one campaign or of all, by spend.
-pub async fn items(
+/// Writes down what open click days will have brought in the end; of all other days nothing is estimated.
+pub async fn expect(
     pool: &PgPool,
     account: AccountId,
-    campaign: Option<CampaignId>,
-    window: Window,
-) -> Result<Vec<ItemTally>, StoreError> {
-    let rows = sqlx::query!(
-        r#"SELECT i.id AS "item: ItemId", i.name, i.kind, i.match_type, g.id AS "ad_group: AdGroupId",
-                  g.name AS ad_group_name, g.campaign_id AS "campaign: CampaignId",
-                  f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
-                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
-           FROM item i
-           JOIN ad_group g ON g.account_id = i.account_id AND g.id = i.ad_group_id
-           JOIN (SELECT item_id, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
-                 FROM item_day WHERE account_id = $1 AND day BETWEEN $3 AND $4 GROUP BY item_id) f ON f.item_id = i.id
-           LEFT JOIN (SELECT item_id, sum(count)::bigint AS conversions, sum(value)::bigint AS value
-                 FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $3 AND $4 GROUP BY item_id) v ON v.item_id = i.id
-           WHERE i.account_id = $1 AND ($2::bigint IS NULL OR g.campaign_id = $2)
-           ORDER BY f.spend DESC, i.id"#,
-        account.0,
-        campaign.map(|c| c.0),
-        window.from(),
-        window.to()
+    days: &[(CampaignId, NaiveDate, Estimate)],
+) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    sqlx::query!(
+        "UPDATE campaign_day SET expected = NULL, expected_error = NULL WHERE account_id = $1 AND expected IS NOT NULL",
+        account.0
     )
-    .fetch_all(pool)
+    .execute(&mut *tx)
     .await?;
-    Ok(rows
-        .into_iter()
-        .map(|r| ItemTally {
+    sqlx::query!(
+        "UPDATE campaign_day d SET expected = e.mean, expected_error = e.error
+         FROM unnest($2::bigint[], $3::date[], $4::double precision[], $5::double precision[]) AS e(campaign_id, day, mean, error)
+         WHERE d.account_id = $1 AND d.campaign_id = e.campaign_id AND d.day = e.day",
+        account.0,
+        &days.iter().map(|(c, _, _)| c.0).collect::<Vec<_>>(),
+        &days.iter().map(|(_, d, _)| *d).collect::<Vec<_>>(),
+        &days.iter().map(|(_, _, e)| e.mean).collect::<Vec<_>>(),
+        &days.iter().map(|(_, _, e)| e.error).collect::<Vec<_>>()
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(tx.commit().await?)
+}
+
+struct ItemRow {
+    item: ItemId,
+    name: String,
+    kind: String,
+    match_type: String,
+    ad_group: AdGroupId,
+    ad_group_name: String,
+    campaign: CampaignId,
+    impressions: i64,
+    clicks: i64,
+    spend: i64,
+    conversions: i64,
+    value: i64,
+}
+
+impl From<ItemRow> for ItemTally {
+    fn from(r: ItemRow) -> Self {
+        Self {
             item: r.item,
             name: r.name,
             kind: r.kind,
@@ -201,8 +245,68 @@ pub async fn items(
             ad_group_name: r.ad_group_name,
             campaign: r.campaign,
             tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
-        })
-        .collect())
+        }
+    }
+}
+
+/// All items with anything counted in a window, by spend.
+pub async fn items(
+    pool: &PgPool,
+    account: AccountId,
+    window: Window,
+) -> Result<Vec<ItemTally>, StoreError> {
+    let rows = sqlx::query_as!(
+        ItemRow,
+        r#"SELECT i.id AS "item: ItemId", i.name, i.kind, i.match_type, g.id AS "ad_group: AdGroupId",
+                  g.name AS ad_group_name, g.campaign_id AS "campaign: CampaignId",
+                  f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
+                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+           FROM item i
+           JOIN ad_group g ON g.account_id = i.account_id AND g.id = i.ad_group_id
+           JOIN (SELECT item_id, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
+                 FROM item_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 GROUP BY item_id) f ON f.item_id = i.id
+           LEFT JOIN (SELECT item_id, sum(count)::bigint AS conversions, sum(value)::bigint AS value
+                 FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $2 AND $3 GROUP BY item_id) v ON v.item_id = i.id
+           WHERE i.account_id = $1
+           ORDER BY f.spend DESC, i.id"#,
+        account.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(ItemTally::from).collect())
+}
+
+/// The items of a campaign with anything counted in a window, by spend. They are few among many: each is
+/// looked up by its key.
+pub async fn items_of(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: CampaignId,
+    window: Window,
+) -> Result<Vec<ItemTally>, StoreError> {
+    let rows = sqlx::query_as!(
+        ItemRow,
+        r#"SELECT i.id AS "item: ItemId", i.name, i.kind, i.match_type, g.id AS "ad_group: AdGroupId",
+                  g.name AS ad_group_name, g.campaign_id AS "campaign: CampaignId",
+                  f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
+                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+           FROM ad_group g JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id
+           JOIN LATERAL (SELECT sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
+                 FROM item_day d WHERE d.account_id = $1 AND d.item_id = i.id AND d.day BETWEEN $3 AND $4) f ON f.spend IS NOT NULL
+           LEFT JOIN LATERAL (SELECT sum(count)::bigint AS conversions, sum(value)::bigint AS value
+                 FROM conversion_day d WHERE d.account_id = $1 AND d.counts AND d.item_id = i.id AND d.day BETWEEN $3 AND $4) v ON true
+           WHERE g.account_id = $1 AND g.campaign_id = $2
+           ORDER BY f.spend DESC, i.id"#,
+        account.0,
+        campaign.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(ItemTally::from).collect())
 }
 
 /// One item's day with the bid that stood; conversions are not counted here.

@@ -255,6 +255,13 @@ const TAKE_IN: &[&str] = &[
      SELECT $1, g.id, f.day, f.dimension, f.segment, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(f.conversions), sum(f.value)
      FROM fetched_segment f JOIN group_named g ON g.campaign = f.campaign AND g.ad_group = f.ad_group
      WHERE f.account_id = $1 AND f.connection_id = $2 GROUP BY g.id, f.day, f.dimension, f.segment",
+    "DELETE FROM channel_segment_day s USING connection k WHERE k.account_id = $1 AND k.id = $2 AND s.account_id = $1 AND s.channel_id = k.channel_id
+       AND s.day >= (SELECT min(day) FROM fetched_segment WHERE account_id = $1 AND connection_id = $2);
+     INSERT INTO channel_segment_day (account_id, channel_id, dimension, segment, day, impressions, clicks, spend, conversions, value)
+     SELECT $1, k.channel_id, f.dimension, f.segment, f.day, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(f.conversions), sum(f.value)
+     FROM fetched_segment f JOIN connection k ON k.account_id = $1 AND k.id = $2
+     WHERE f.account_id = $1 AND f.connection_id = $2 AND EXISTS (SELECT 1 FROM group_named g WHERE g.campaign = f.campaign AND g.ad_group = f.ad_group)
+     GROUP BY k.channel_id, f.dimension, f.segment, f.day",
     "INSERT INTO term (account_id, text) SELECT DISTINCT $1, term FROM fetched_term WHERE account_id = $1 AND connection_id = $2 ON CONFLICT DO NOTHING;
      CREATE TEMP TABLE term_named ON COMMIT DROP AS SELECT id, text FROM term WHERE account_id = $1;
      ANALYZE term_named",
@@ -471,15 +478,6 @@ pub async fn settle(pool: &PgPool, account: AccountId, days: i16) -> Result<(), 
     Ok(())
 }
 
-/// Which part of an account a split is of.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Part {
-    /// A campaign only.
-    pub campaign: Option<CampaignId>,
-    /// An ad group only.
-    pub ad_group: Option<AdGroupId>,
-}
-
 /// A segment with what was counted over a window.
 #[derive(Clone, Debug, PartialEq)]
 pub struct SegmentTally {
@@ -493,62 +491,153 @@ pub struct SegmentTally {
     pub tally: Tally,
 }
 
-/// Segments by campaign, in the order of their names; of one dimension or of all.
+struct SegmentRow {
+    campaign: CampaignId,
+    dimension: String,
+    segment: String,
+    impressions: i64,
+    clicks: i64,
+    spend: i64,
+    conversions: i64,
+    value: i64,
+}
+
+impl From<SegmentRow> for SegmentTally {
+    fn from(r: SegmentRow) -> Self {
+        Self {
+            campaign: r.campaign,
+            dimension: r.dimension,
+            segment: r.segment,
+            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
+        }
+    }
+}
+
+/// All segments of a campaign, by dimension and name.
+pub async fn segments_of(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: CampaignId,
+    window: Window,
+) -> Result<Vec<SegmentTally>, StoreError> {
+    let rows = sqlx::query_as!(
+        SegmentRow,
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, sum(s.impressions)::bigint AS "impressions!", sum(s.clicks)::bigint AS "clicks!",
+                  sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+           FROM ad_group g JOIN LATERAL (SELECT * FROM segment_day d WHERE d.account_id = $1 AND d.ad_group_id = g.id AND d.day BETWEEN $3 AND $4) s ON true
+           WHERE g.account_id = $1 AND g.campaign_id = $2 GROUP BY 1, 2, 3 ORDER BY 2, 3"#,
+        account.0,
+        campaign.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(SegmentTally::from).collect())
+}
+
+/// Some campaigns by the segments of a dimension; of one segment, or of all.
+pub async fn segments_by(
+    pool: &PgPool,
+    account: AccountId,
+    campaigns: &[CampaignId],
+    dimension: &str,
+    segment: Option<&str>,
+    window: Window,
+) -> Result<Vec<SegmentTally>, StoreError> {
+    let ids: Vec<i64> = campaigns.iter().map(|c| c.0).collect();
+    let rows = sqlx::query_as!(
+        SegmentRow,
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, sum(s.impressions)::bigint AS "impressions!", sum(s.clicks)::bigint AS "clicks!",
+                  sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+           FROM ad_group g JOIN LATERAL (SELECT * FROM segment_day d WHERE d.account_id = $1 AND d.ad_group_id = g.id AND d.dimension = $3
+                AND ($4::text IS NULL OR d.segment = $4) AND d.day BETWEEN $5 AND $6) s ON true
+           WHERE g.account_id = $1 AND g.campaign_id = ANY($2) GROUP BY 1, 2, 3 ORDER BY 3, 1"#,
+        account.0,
+        &ids,
+        dimension,
+        segment,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(SegmentTally::from).collect())
+}
+
+/// The whole account by the segments of a dimension, in the order of their names.
 pub async fn segments(
     pool: &PgPool,
     account: AccountId,
-    part: Part,
-    dimension: Option<&str>,
+    dimension: &str,
     window: Window,
-) -> Result<Vec<SegmentTally>, StoreError> {
+) -> Result<Vec<(String, Tally)>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, sum(s.impressions)::bigint AS "impressions!", sum(s.clicks)::bigint AS "clicks!",
-                  sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
-           FROM segment_day s JOIN ad_group g ON g.account_id = $1 AND g.id = s.ad_group_id
-           WHERE s.account_id = $1 AND s.day BETWEEN $2 AND $3 AND ($4::bigint IS NULL OR g.campaign_id = $4) AND ($5::bigint IS NULL OR g.id = $5)
-             AND ($6::text IS NULL OR s.dimension = $6)
-           GROUP BY 1, 2, 3 ORDER BY 2, 3, 1"#,
+        r#"SELECT segment, sum(impressions)::bigint AS "impressions!", sum(clicks)::bigint AS "clicks!", sum(spend)::bigint AS "spend!",
+                  sum(conversions)::bigint AS "conversions!", sum(value)::bigint AS "value!"
+           FROM channel_segment_day WHERE account_id = $1 AND dimension = $2 AND day BETWEEN $3 AND $4 GROUP BY segment ORDER BY segment"#,
         account.0,
+        dimension,
         window.from(),
-        window.to(),
-        part.campaign.map(|c| c.0),
-        part.ad_group.map(|g| g.0),
-        dimension
+        window.to()
     )
     .fetch_all(pool)
     .await?;
     Ok(rows
         .into_iter()
-        .map(|r| SegmentTally {
-            campaign: r.campaign,
-            dimension: r.dimension,
-            segment: r.segment,
-            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
-        })
+        .map(|r| (r.segment, tally(r.impressions, r.clicks, r.spend, r.conversions, r.value)))
         .collect())
 }
 
-/// Hours of the week with what was counted: weekday from 0 for Monday, hour from 0.
+struct HourRow {
+    weekday: i32,
+    hour: i32,
+    impressions: i64,
+    clicks: i64,
+    spend: i64,
+    conversions: i64,
+    value: i64,
+}
+
+/// Hours of the week with what was counted, of a campaign or of the whole account: weekday from 0 for Monday,
+/// hour from 0.
 pub async fn week(
     pool: &PgPool,
     account: AccountId,
-    part: Part,
+    campaign: Option<CampaignId>,
     window: Window,
 ) -> Result<Vec<((u8, u8), Tally)>, StoreError> {
-    let rows = sqlx::query!(
-        r#"SELECT extract(isodow FROM s.day)::int AS "weekday!", s.segment::int AS "hour!", sum(s.impressions)::bigint AS "impressions!",
-                  sum(s.clicks)::bigint AS "clicks!", sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
-           FROM segment_day s JOIN ad_group g ON g.account_id = $1 AND g.id = s.ad_group_id
-           WHERE s.account_id = $1 AND s.dimension = 'hour' AND s.day BETWEEN $2 AND $3 AND ($4::bigint IS NULL OR g.campaign_id = $4)
-             AND ($5::bigint IS NULL OR g.id = $5) GROUP BY 1, 2 ORDER BY 1, 2"#,
-        account.0,
-        window.from(),
-        window.to(),
-        part.campaign.map(|c| c.0),
-        part.ad_group.map(|g| g.0)
-    )
-    .fetch_all(pool)
-    .await?;
+    let rows = match campaign {
+        Some(id) => {
+            sqlx::query_as!(
+                HourRow,
+                r#"SELECT extract(isodow FROM s.day)::int AS "weekday!", s.segment::int AS "hour!", sum(s.impressions)::bigint AS "impressions!",
+                          sum(s.clicks)::bigint AS "clicks!", sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+                   FROM ad_group g JOIN LATERAL (SELECT * FROM segment_day d WHERE d.account_id = $1 AND d.ad_group_id = g.id AND d.dimension = 'hour'
+                        AND d.day BETWEEN $3 AND $4) s ON true
+                   WHERE g.account_id = $1 AND g.campaign_id = $2 GROUP BY 1, 2 ORDER BY 1, 2"#,
+                account.0,
+                id.0,
+                window.from(),
+                window.to()
+            )
+            .fetch_all(pool)
+            .await?
+        }
+        None => {
+            sqlx::query_as!(
+                HourRow,
+                r#"SELECT extract(isodow FROM day)::int AS "weekday!", segment::int AS "hour!", sum(impressions)::bigint AS "impressions!",
+                          sum(clicks)::bigint AS "clicks!", sum(spend)::bigint AS "spend!", sum(conversions)::bigint AS "conversions!", sum(value)::bigint AS "value!"
+                   FROM channel_segment_day WHERE account_id = $1 AND dimension = 'hour' AND day BETWEEN $2 AND $3 GROUP BY 1, 2 ORDER BY 1, 2"#,
+                account.0,
+                window.from(),
+                window.to()
+            )
+            .fetch_all(pool)
+            .await?
+        }
+    };
     let small = |n: i32| u8::try_from(n).unwrap_or(0);
     Ok(rows
         .into_iter()
@@ -582,36 +671,25 @@ pub struct TermTally {
     pub tally: Tally,
 }
 
-/// Search terms by ad group, the dearest first.
-pub async fn terms(
-    pool: &PgPool,
-    account: AccountId,
-    campaign: Option<CampaignId>,
-    window: Window,
-) -> Result<Vec<TermTally>, StoreError> {
-    let rows = sqlx::query!(
-        r#"SELECT d.term_id AS "term: TermId", t.text, t.seen_at IS NOT NULL AS "seen!", g.campaign_id AS "campaign: CampaignId", g.id AS "ad_group: AdGroupId",
-                  g.name AS ad_group_name, (array_agg(i.name ORDER BY d.spend DESC))[1] AS "keyword!",
-                  EXISTS (SELECT 1 FROM item x WHERE x.account_id = $1 AND x.ad_group_id = g.id AND x.kind = 'keyword'
-                          AND lower(x.name) = lower(t.text)) AS "known!",
-                  sum(d.impressions)::bigint AS "impressions!", sum(d.clicks)::bigint AS "clicks!", sum(d.spend)::bigint AS "spend!",
-                  sum(d.conversions)::bigint AS "conversions!", sum(d.value)::bigint AS "value!"
-           FROM (SELECT item_id, term_id, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
-                        sum(value) AS value FROM term_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 GROUP BY 1, 2) d
-           JOIN term t ON t.account_id = $1 AND t.id = d.term_id
-           JOIN item i ON i.account_id = $1 AND i.id = d.item_id JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
-           WHERE ($4::bigint IS NULL OR g.campaign_id = $4)
-           GROUP BY d.term_id, t.text, t.seen_at, g.campaign_id, g.id, g.name ORDER BY sum(d.spend) DESC, t.text"#,
-        account.0,
-        window.from(),
-        window.to(),
-        campaign.map(|c| c.0)
-    )
-    .fetch_all(pool)
-    .await?;
-    Ok(rows
-        .into_iter()
-        .map(|r| TermTally {
+struct TermRow {
+    term: TermId,
+    text: String,
+    seen: bool,
+    campaign: CampaignId,
+    ad_group: AdGroupId,
+    ad_group_name: String,
+    keyword: String,
+    known: bool,
+    impressions: i64,
+    clicks: i64,
+    spend: i64,
+    conversions: i64,
+    value: i64,
+}
+
+impl From<TermRow> for TermTally {
+    fn from(r: TermRow) -> Self {
+        Self {
             term: r.term,
             text: r.text,
             seen: r.seen,
@@ -621,6 +699,66 @@ pub async fn terms(
             keyword: r.keyword,
             known: r.known,
             tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
+        }
+    }
+}
+
+/// A campaign's search terms by ad group, the dearest first.
+pub async fn terms_of(
+    pool: &PgPool,
+    account: AccountId,
+    campaign: CampaignId,
+    window: Window,
+) -> Result<Vec<TermTally>, StoreError> {
+    let rows = sqlx::query_as!(
+        TermRow,
+        r#"SELECT d.term_id AS "term: TermId", t.text, t.seen_at IS NOT NULL AS "seen!", g.campaign_id AS "campaign: CampaignId", g.id AS "ad_group: AdGroupId",
+                  g.name AS ad_group_name, (array_agg(i.name ORDER BY d.spend DESC))[1] AS "keyword!",
+                  EXISTS (SELECT 1 FROM item x WHERE x.account_id = $1 AND x.ad_group_id = g.id AND x.kind = 'keyword'
+                          AND lower(x.name) = lower(t.text)) AS "known!",
+                  sum(d.impressions)::bigint AS "impressions!", sum(d.clicks)::bigint AS "clicks!", sum(d.spend)::bigint AS "spend!",
+                  sum(d.conversions)::bigint AS "conversions!", sum(d.value)::bigint AS "value!"
+           FROM ad_group g JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id
+           JOIN LATERAL (SELECT term_id, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
+                        sum(value) AS value FROM term_day f WHERE f.account_id = $1 AND f.item_id = i.id AND f.day BETWEEN $3 AND $4 GROUP BY 1) d ON true
+           JOIN term t ON t.account_id = $1 AND t.id = d.term_id
+           WHERE g.account_id = $1 AND g.campaign_id = $2
+           GROUP BY d.term_id, t.text, t.seen_at, g.campaign_id, g.id, g.name ORDER BY sum(d.spend) DESC, t.text"#,
+        account.0,
+        campaign.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(TermTally::from).collect())
+}
+
+/// An account's search terms, the dearest first: text, campaign, and what was counted.
+pub async fn terms(
+    pool: &PgPool,
+    account: AccountId,
+    window: Window,
+) -> Result<Vec<(String, CampaignId, Tally)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT t.text, g.campaign_id AS "campaign: CampaignId", sum(d.impressions)::bigint AS "impressions!", sum(d.clicks)::bigint AS "clicks!",
+                  sum(d.spend)::bigint AS "spend!", sum(d.conversions)::bigint AS "conversions!", sum(d.value)::bigint AS "value!"
+           FROM (SELECT item_id, term_id, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
+                        sum(value) AS value FROM term_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 GROUP BY 1, 2) d
+           JOIN term t ON t.account_id = $1 AND t.id = d.term_id
+           JOIN item i ON i.account_id = $1 AND i.id = d.item_id JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
+           GROUP BY t.text, g.campaign_id ORDER BY sum(d.spend) DESC, t.text"#,
+        account.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| {
+            let tally = tally(r.impressions, r.clicks, r.spend, r.conversions, r.value);
+            (r.text, r.campaign, tally)
         })
         .collect())
 }

@@ -214,18 +214,20 @@ pub struct SetCampaign {
     pub settings: Value,
 }
 
-/// The account's campaigns with settings.
+/// The account's campaigns with settings, or one of them.
 pub async fn campaigns(
     pool: &PgPool,
     account: AccountId,
+    only: Option<CampaignId>,
 ) -> Result<HashMap<CampaignId, SetCampaign>, StoreError> {
     let rows = sqlx::query_as!(
         SetCampaign,
         r#"SELECT c.id AS "id: CampaignId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, c.name,
                   channel_key AS "key!", settings AS "settings!"
            FROM campaign c JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
-           WHERE c.account_id = $1 AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
-        account.0
+           WHERE c.account_id = $1 AND ($2::bigint IS NULL OR c.id = $2) AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
+        account.0,
+        only.map(|c| c.0)
     )
     .fetch_all(pool)
     .await?;
@@ -247,16 +249,18 @@ pub struct SetGroup {
     pub settings: Value,
 }
 
-/// The account's ad groups with settings.
+/// The account's ad groups with settings, or those of one campaign.
 pub async fn ad_groups(
     pool: &PgPool,
     account: AccountId,
+    of: Option<CampaignId>,
 ) -> Result<HashMap<AdGroupId, SetGroup>, StoreError> {
     let rows = sqlx::query_as!(
         SetGroup,
         r#"SELECT id AS "id: AdGroupId", campaign_id AS "campaign: CampaignId", name, channel_key AS "key!", settings AS "settings!"
-           FROM ad_group WHERE account_id = $1 AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
-        account.0
+           FROM ad_group WHERE account_id = $1 AND ($2::bigint IS NULL OR campaign_id = $2) AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
+        account.0,
+        of.map(|c| c.0)
     )
     .fetch_all(pool)
     .await?;

@@ -78,21 +78,38 @@ async fn the_csv_is_the_table_in_plain_numbers(pool: PgPool) {
 async fn every_figure_has_its_working(pool: PgPool) {
     let site = Site::new(pool);
     let (_, cookie) = site.with_report("a").await;
-    let page = site.page("/accounts/a/spend", &cookie).await;
-    let links: Vec<&str> = page
-        .split("class=\"working\" href=\"")
-        .skip(1)
-        .map(|l| l.split('"').next().unwrap())
-        .collect();
-    assert!(links.len() > 30, "{}", links.len());
-    for link in links {
+    let beside = "cpc,cpc_peers,cvr_peers,cpa_peers,result_share,pool_share,pool_results";
+    let dear = site.page("/accounts/a/spend", &cookie).await;
+    let campaign = dear.split("data-key=\"campaign-").nth(1).unwrap().split('"').next().unwrap();
+    let mut links: Vec<String> = Vec::new();
+    for place in [
+        "spend".to_owned(),
+        format!("spend?level=ad-groups&columns={beside}"),
+        format!("spend?level=items&campaign={campaign}"),
+        "spend/split?by=weekday".into(),
+        format!("spend/split?by=weekday&campaign={campaign}"),
+        "spend/split?by=weekday&part=Monday".into(),
+    ] {
+        let page = site.page(&format!("/accounts/a/{place}"), &cookie).await;
+        let there = page.split("class=\"working\" href=\"").skip(1);
+        let before = links.len();
+        links.extend(there.map(|l| l.split('"').next().unwrap().to_owned()));
+        assert!(links.len() > before + 3, "{place}: {}", links.len() - before);
+    }
+    for link in &links {
         let path = link.replace("&#38;", "&");
         let working = site.page(&path, &cookie).await;
         assert!(working.contains("class=\"formula\"") && working.contains("Result"), "{path}");
     }
-    let unknown =
-        site.get("/accounts/a/working?of=campaign-999999&figure=cpa", Some(&cookie)).await;
-    assert_eq!(unknown.status(), StatusCode::NOT_FOUND);
+    for nothing in [
+        "of=campaign-999999&figure=cpa",
+        "of=part&by=weekday&row=Someday&figure=cpa",
+        "of=part&by=weekday&row=Monday&figure=pool_share",
+        "of=part&by=weekday&row=Monday&campaign=999999&figure=cpa",
+    ] {
+        let answer = site.get(&format!("/accounts/a/working?{nothing}"), Some(&cookie)).await;
+        assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{nothing}");
+    }
     let fragment = site
         .send(
             Request::get("/accounts/a/working?of=all&figure=cpa").header("hx-request", "true"),
@@ -105,6 +122,30 @@ async fn every_figure_has_its_working(pool: PgPool) {
         fragment.starts_with("<div class=\"workings\">") && fragment.contains("16.52"),
         "{fragment}"
     );
+}
+
+/// The report's campaigns, 28 days: 8 clicks of 30 a day and 8 conversions; the others pay less for more.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn rows_stand_beside_their_peers_and_parts_in_their_pool(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let csv = "/accounts/a/spend.csv?columns=cpa_peers,cpa,result_share";
+    let lines: Vec<String> =
+        site.page(csv, &cookie).await.lines().map(|l| l.trim_end().to_owned()).collect();
+    assert_eq!(lines[0], "name,belongs_to,channel,cpa_peers,cpa,result_share");
+    // Its peers together: (80 + 60) ÷ 15 a day against its 30; 224 of 644 conversions.
+    let dear: Vec<f64> = lines[1].split(',').skip(3).map(|x| x.parse().unwrap()).collect();
+    assert!((dear[0] - (30.0 / (140.0 / 15.0) - 1.0)).abs() < 1e-6, "{dear:?}");
+    assert!((dear[1] - 30.0).abs() < 1e-9 && (dear[2] - 224.0 / 644.0).abs() < 1e-6, "{dear:?}");
+    // What was asked for last is remembered, in its order; shares of a pool are of parts only.
+    let page = site.page("/accounts/a/spend", &cookie).await;
+    let place = |title: &str| page.find(&format!(">{title}")).unwrap_or_else(|| panic!("{title}"));
+    assert!(place("CPA to peers %") < place("CPA<") && place("CPA<") < place("Results %"));
+    let parts = "/accounts/a/spend.csv?level=ad-groups&columns=pool_share,pool_results";
+    let parts = site.page(parts, &cookie).await;
+    assert!(parts.lines().skip(1).all(|l| l.trim_end().ends_with(",1,1")), "{parts}");
+    let usual = site.page("/accounts/a/spend?columns=pool_share", &cookie).await;
+    assert!(!usual.contains("Of campaign %</a>") && usual.contains(">Spend"));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

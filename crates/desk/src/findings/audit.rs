@@ -1,5 +1,6 @@
 //! Settings that cost money (C5), each with the money it concerns.
 
+use tiller_channel::report::Status;
 use tiller_channel::wire::{Budget, Dimension as By, PlacesMode, Setting, Strategy};
 use tiller_core::{Micros, Tally, Target};
 use tiller_store::facts::ItemTally;
@@ -21,6 +22,10 @@ const BETTER: f64 = 1.3;
 const UNTRIED: f64 = 0.1;
 /// Spend in targets that tests an ad group (common practice, no source).
 const TEST: f64 = 3.0;
+/// A daily budget under so many targets is thin (common practice, no source).
+const THIN: f64 = 3.0;
+/// Broad keywords are looked at from this share of the spend on.
+const BROAD: f64 = 0.3;
 /// Times the target CPA that a daily budget should be (common practice, no source): display, video.
 const BUDGET_MULTIPLE: [(&str, f64); 1] = [("audience", 2.0)];
 
@@ -32,10 +37,12 @@ pub(super) fn find(
 ) -> Vec<Found> {
     let mut all: Vec<Found> = [
         elsewhere(s, people),
+        worldwide(s, people),
         nothing_to_learn(s),
         starved(s),
         small_budget(s),
         no_negatives(s, items, searches),
+        thin_and_broad(s, items),
         ceilings(s),
     ]
     .into_iter()
@@ -91,6 +98,57 @@ fn elsewhere(s: &Scene, people: &[Dimension]) -> Option<Found> {
     );
     let f = found("places", "Places", why, excess, "only people in its places".into());
     Some(f.with(s, Subject::Campaign(s.campaign()), Setting::Places(PlacesMode::In)))
+}
+
+/// No places named, and countries where it costs more than it brings.
+fn worldwide(s: &Scene, people: &[Dimension]) -> Option<Found> {
+    let places = s.settings.campaign(s.campaign())?.places.as_ref();
+    if places.is_some_and(|p| !p.targets.is_empty()) {
+        return None;
+    }
+    let countries = people.iter().find(|d| d.by == By::Country)?;
+    let dear = || countries.rows.iter().filter_map(|r| r.found.as_ref()).filter(|f| f.excess > 0.0);
+    let excess: f64 = dear().map(|f| f.excess).sum();
+    if excess <= 0.0 {
+        return None;
+    }
+    let named: Vec<&str> = dear().map(|f| f.what.as_str()).collect();
+    let why =
+        format!("it names no places, so it runs everywhere; {} cost it this", named.join(", "));
+    let advice = "bid less or nothing there".to_owned();
+    let mut f = found("worldwide", "Places", why, excess, advice);
+    f.proposals = dear().flat_map(|f| f.proposals.clone()).collect();
+    Some(f)
+}
+
+/// Broad keywords that cost more than they bring, on a budget too thin to find out what they are good for.
+fn thin_and_broad(s: &Scene, items: &[ItemTally]) -> Option<Found> {
+    let budget = s.settings.campaign(s.campaign())?.budget?.per_day().to_units();
+    let cpa = s.target.as_cpa(s.tally.aov())?;
+    if budget >= THIN * cpa {
+        return None;
+    }
+    let broad: Vec<&ItemTally> = items.iter().filter(|i| i.match_type == "broad").collect();
+    let together: Tally = broad.iter().map(|i| i.tally).sum();
+    let excess = s.target.excess(&together);
+    let spent = together.spend.to_units();
+    if excess <= 0.0 || spent < TEST * cpa || spent < BROAD * s.tally.spend.to_units() {
+        return None;
+    }
+    let why = format!(
+        "its budget of {} a day affords {} conversions, and broad keywords took {} for {}",
+        money(budget),
+        number(budget / cpa, 1),
+        sum(spent),
+        count(together.conversions)
+    );
+    let advice = "pause the broad keywords above target; keep to exact and phrase".to_owned();
+    let mut f = found("broad", "Match types", why, excess, advice);
+    f.tally = Some(together);
+    for item in broad.into_iter().filter(|i| s.target.excess(&i.tally) > 0.0) {
+        f = f.with(s, Subject::Item(item.item), Setting::Status(Status::Paused));
+    }
+    Some(f)
 }
 
 fn nothing_to_learn(s: &Scene) -> Option<Found> {
@@ -214,11 +272,8 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
     if !matches!(s.entry.campaign.kind.as_str(), "ad") {
         return Vec::new();
     }
-    let groups: Vec<_> = s
-        .settings
-        .ad_groups_of(s.campaign())
-        .filter(|(_, g)| g.status == tiller_channel::report::Status::Active)
-        .collect();
+    let groups: Vec<_> =
+        s.settings.ad_groups_of(s.campaign()).filter(|(_, g)| g.status == Status::Active).collect();
     let even = s.tally.spend.to_units() / groups.len().max(1) as f64;
     let Some(test) = s.target.as_cpa(s.tally.aov()).map(|cpa| TEST * cpa) else {
         return Vec::new();

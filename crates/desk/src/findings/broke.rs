@@ -155,6 +155,9 @@ mod tests {
                 },
                 budget: None,
                 bid: None,
+                lost_to_budget: None,
+                lost_to_bid: None,
+                expected: None,
             }
         });
         Entry {

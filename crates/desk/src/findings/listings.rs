@@ -12,8 +12,8 @@ use crate::figures::{count, money, number, or_absent};
 /// A product sells seldom: its return is read from so many days.
 const DAYS: u64 = 84;
 
-/// The days that are looked at, up to the end of the period.
-pub(super) fn window(period: Window) -> Window {
+/// The days that listings are looked at, up to the end of the period.
+pub fn window(period: Window) -> Window {
     Window::ending(period.to(), period.days().max(DAYS))
 }
 

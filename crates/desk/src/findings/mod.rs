@@ -20,7 +20,7 @@ mod searches;
 use tiller_channel::wire::Setting;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::people::Account;
-use tiller_store::splits::{self, Part};
+use tiller_store::splits;
 use tiller_store::{CampaignId, PersonId, PgPool, TermId, facts};
 
 use crate::DeskError;
@@ -31,6 +31,7 @@ use crate::tray::{self, Origin, Proposal};
 pub use bids::{Path as BidPath, Week as BidWeek};
 pub use broke::{Broke, Factor};
 pub use gap::Gap;
+pub use listings::window as listing_window;
 pub use people::Dimension;
 pub use searches::Searches;
 
@@ -139,22 +140,30 @@ pub async fn of_campaign(
     if !book.findings(entry).is_empty() {
         return Ok(Findings { window: Some(window), broke, ..Findings::default() });
     }
-    let items = facts::items(pool, book.account.id, Some(campaign), window).await?;
+    let account = book.account.id;
+    let long = async {
+        if entry.campaign.kind == "listing" {
+            facts::items_of(pool, account, campaign, listings::window(window)).await
+        } else {
+            Ok(Vec::new())
+        }
+    };
+    let before = async {
+        match book.period.against {
+            Some(against) => splits::segments_of(pool, account, campaign, against).await,
+            None => Ok(Vec::new()),
+        }
+    };
+    let (items, long, split, before, terms) = tokio::try_join!(
+        facts::items_of(pool, account, campaign, window),
+        long,
+        splits::segments_of(pool, account, campaign, window),
+        before,
+        splits::terms_of(pool, account, campaign, window),
+    )?;
     let ids: Vec<_> = items.iter().map(|i| i.item).collect();
-    let settings = Settings::load(pool, &book.account, &ids).await?;
+    let settings = Settings::load_of(pool, &book.account, campaign, &ids).await?;
     let scene = Scene { entry, settings: &settings, target, window, tally: entry.tally(window) };
-    let part = Part { campaign: Some(campaign), ad_group: None };
-    let split = splits::segments(pool, book.account.id, part, None, window).await?;
-    let before = match book.period.against {
-        Some(against) => splits::segments(pool, book.account.id, part, None, against).await?,
-        None => Vec::new(),
-    };
-    let terms = splits::terms(pool, book.account.id, Some(campaign), window).await?;
-    let long = if entry.campaign.kind == "listing" {
-        facts::items(pool, book.account.id, Some(campaign), listings::window(window)).await?
-    } else {
-        Vec::new()
-    };
     let listings = listings::find(&scene, &long);
     let path = if bids::by_hand(&scene) {
         let days = facts::bid_days(pool, book.account.id, campaign, bids::window(window)).await?;

@@ -3,6 +3,7 @@
 use askama::Template;
 use chrono::NaiveDate;
 use tiller_core::{Tally, Target};
+use tiller_desk::causes::Estimate;
 use tiller_desk::figures::{day, money, number, sum};
 
 use super::at;
@@ -15,6 +16,8 @@ const TOP: f64 = 14.0;
 const LINE_BASE: f64 = 108.0;
 const BAR_TOP: f64 = 120.0;
 const BAR_BASE: f64 = 168.0;
+/// Standard errors to each side of an 80% interval.
+const NORMAL_80: f64 = 1.2816;
 /// Costs above this many targets are cut.
 const CUT: f64 = 4.0;
 
@@ -27,6 +30,15 @@ struct Bar {
     title: String,
 }
 
+/// Where a day that has not settled will end, by estimate.
+struct Expected {
+    x: f64,
+    y: f64,
+    low: f64,
+    high: f64,
+    title: String,
+}
+
 /// The chart.
 #[derive(Template)]
 #[template(path = "chart/day_chart.html")]
@@ -35,6 +47,7 @@ pub struct DayChart {
     settled_path: String,
     unsettled_path: String,
     dots: Vec<(f64, f64)>,
+    expected: Vec<Expected>,
     cost_marks: Vec<Mark>,
     spend_marks: Vec<Mark>,
     days: Vec<Mark>,
@@ -45,9 +58,11 @@ pub struct DayChart {
 }
 
 impl DayChart {
-    /// Days in order; those after `settled` are drawn dashed. None without days.
+    /// Days in order; those after `settled` are drawn dashed, with the conversions that are expected of them in
+    /// the end. None without days.
     pub fn new(
         days: &[(NaiveDate, Tally)],
+        expected: &[(NaiveDate, Estimate)],
         settled: NaiveDate,
         target: Option<Target>,
         currency: &str,
@@ -114,6 +129,33 @@ impl DayChart {
             }
             path
         };
+        let in_the_end = |t: &Tally, conversions: f64| {
+            let more = conversions / t.conversions;
+            cost(t).filter(|_| more.is_finite()).map(|c| c / more)
+        };
+        let cost_text = |c: f64| if by_value { format!("{}%", number(c, 1)) } else { money(c) };
+        let end = |day_of: &NaiveDate, e: &Estimate| {
+            let t = days.iter().find(|(d, _)| d == day_of)?.1;
+            let reach = NORMAL_80 * e.error;
+            let cost_at = |conversions: f64| in_the_end(&t, conversions.max(t.conversions));
+            let (mid, dear, cheap) =
+                (cost_at(e.mean)?, cost_at(e.mean - reach)?, cost_at(e.mean + reach)?);
+            Some(Expected {
+                x: at(x(*day_of) + slot / 2.0),
+                y: costs.y(mid),
+                low: costs.y(cheap),
+                high: costs.y(dear),
+                title: format!(
+                    "{}: by estimate {} conversions in the end, {cost_word} {}, 80% between {} and {}",
+                    day(*day_of),
+                    number(e.mean, 1),
+                    cost_text(mid),
+                    cost_text(cheap),
+                    cost_text(dear)
+                ),
+            })
+        };
+        let expected: Vec<Expected> = expected.iter().filter_map(|(d, e)| end(d, e)).collect();
         // The dashed part begins at the last settled point, so that the line does not break there.
         let joint = points.iter().flatten().map(|p| p.0).filter(|d| *d <= settled).max();
         let every = (count / 12.0).ceil().max(1.0) as usize;
@@ -129,6 +171,7 @@ impl DayChart {
             unsettled_path: path(&|d| d > settled || Some(d) == joint),
             dots: points.iter().flatten().map(|p| (p.1, p.2)).collect(),
             bars,
+            expected,
             cost_marks: costs.marks(2),
             spend_marks: spends.marks(1),
             days: marks,
@@ -161,7 +204,11 @@ mod tests {
             |c: f64| Tally { spend: Micros::from_units(30.0), conversions: c, ..Tally::default() };
         let days: Vec<_> =
             first.iter_days().zip([1.0, 0.0, 2.0, 1.0, 1.0]).map(|(d, c)| (d, tally(c))).collect();
-        let chart = DayChart::new(&days, days[2].0, Some(Target::Cpa(30.0)), "EUR").unwrap();
+        let expected = [(days[4].0, Estimate { mean: 2.0, error: 0.5 })];
+        let chart =
+            DayChart::new(&days, &expected, days[2].0, Some(Target::Cpa(30.0)), "EUR").unwrap();
+        let end = &chart.expected[0];
+        assert!(end.title.contains("CPA 15.00") && end.high < end.y && end.y < end.low);
         assert_eq!(chart.bars.iter().filter(|b| !b.settled).count(), 2);
         assert_eq!(
             chart.settled_path.matches('M').count(),
@@ -170,6 +217,6 @@ mod tests {
         );
         assert_eq!(chart.unsettled_path.matches('L').count(), 2);
         assert!(chart.render().unwrap().contains("not settled"));
-        assert!(DayChart::new(&[], first, None, "EUR").is_none());
+        assert!(DayChart::new(&[], &[], first, None, "EUR").is_none());
     }
 }

@@ -126,11 +126,11 @@ pub async fn remedy(
     let Some(judged) = e.judged.as_ref().filter(|_| member.standing.connected) else {
         return Ok(None);
     };
-    let items = match subject {
-        Subject::Item(id) => vec![id],
-        _ => Vec::new(),
+    let settings = match subject {
+        Subject::Campaign(id) => Settings::load_of(&app.pool, &member.account, id, &[]).await?,
+        Subject::Item(id) => Settings::load(&app.pool, &member.account, &[id]).await?,
+        Subject::AdGroup(_) => Settings::load(&app.pool, &member.account, &[]).await?,
     };
-    let settings = Settings::load(&app.pool, &member.account, &items).await?;
     Ok(remedies::of_verdict(&settings, subject, judged, e.trade_off))
 }
 
@@ -254,9 +254,10 @@ async fn examine(
     let parts = parts(app, &book, subject, &frame).await?;
     let remedy = remedy(app, member, subject, &e).await?;
     let (found, here) = match subject {
-        Subject::Campaign(id) => {
-            (findings::of(app, &book, id).await?, format!("{}/causes/campaigns/{id}", frame.base()))
-        }
+        Subject::Campaign(id) => (
+            findings::of(app, &book, id, &frame.days).await?,
+            format!("{}/causes/campaigns/{id}", frame.base()),
+        ),
         _ => (None, String::new()),
     };
     let entry = book
@@ -277,7 +278,6 @@ async fn examine(
     let target = e.judged.as_ref().map(|j| j.target);
     let j = e.judged.as_ref();
     Ok(CausePage {
-        found,
         take: format!("{here}/tray{}", frame.days),
         seen: format!("{here}/seen{}", frame.days),
         crumbs,
@@ -295,8 +295,16 @@ async fn examine(
         bids: j.map(bids).unwrap_or_default(),
         compared: j.map(|j| compared(j, &frame, subject)).unwrap_or_default(),
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
-        advice: j.map(|j| wording::advice(j, e.trade_off, e.account_meets_target)),
-        days: DayChart::new(&e.days, settled, target, &book.account.currency),
+        advice: j.map(|j| {
+            let advice = wording::advice(j, e.trade_off, e.account_meets_target);
+            let better = found.as_ref().is_some_and(findings::View::has_advice);
+            if better && j.diagnosis.verdict == Verdict::OnTarget {
+                advice.and(" What could still be better stands below.")
+            } else {
+                advice
+            }
+        }),
+        days: DayChart::new(&e.days, &e.expected, settled, target, &book.account.currency),
         look_back: j
             .filter(|j| {
                 matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::Traffic | Verdict::Both)
@@ -320,6 +328,7 @@ async fn examine(
                     && j.diagnosis.held_by == tiller_core::verdict::HeldBy::Budget
             }),
         judged: e.judged.is_some(),
+        found,
         remedy: remedy
             .filter(|_| frame.editor)
             .map(|p| Remedy { of: key(subject), text: change_words::aim(&p.set) }),

@@ -5,8 +5,8 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_channel::wire::Dimension as By;
-use tiller_core::Target;
 use tiller_core::bridge::Effect;
+use tiller_core::{Target, Window};
 use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
 use tiller_desk::change_words;
@@ -20,6 +20,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id};
 use crate::pages::book_of_reports;
+use crate::pages::spend::key;
 use crate::pages::tray::{put, said};
 use crate::params::Params;
 
@@ -45,6 +46,8 @@ pub struct Line {
     pub advice: String,
     /// Whether it can be put in the tray.
     pub takes: bool,
+    /// Where its figures are worked out, but for which figure; nothing where that takes more than a formula.
+    pub working: Option<Params>,
 }
 
 /// Rows under a title.
@@ -75,6 +78,15 @@ pub struct View {
     pub new_terms: usize,
     /// The title over cost.
     pub cost_title: &'static str,
+    /// The figure's name in addresses.
+    pub cost_figure: &'static str,
+}
+
+impl View {
+    /// Whether anything is advised.
+    pub fn has_advice(&self) -> bool {
+        self.sections.iter().flat_map(|s| &s.lines).any(|l| l.takes)
+    }
 }
 
 /// The gap by segments as it is shown: segment, price, rate, mix, together.
@@ -110,7 +122,7 @@ fn cost(target: Target, t: &tiller_core::Tally) -> String {
     }
 }
 
-fn line(target: Target, f: &Found) -> Line {
+fn line(target: Target, f: &Found, working: Option<Params>) -> Line {
     let told = |of: &dyn Fn(&tiller_core::Tally) -> String| {
         f.tally.as_ref().map_or(figures::ABSENT.into(), of)
     };
@@ -125,6 +137,7 @@ fn line(target: Target, f: &Found) -> Line {
         why: f.why.clone(),
         advice: f.advice.clone(),
         takes: !f.proposals.is_empty(),
+        working,
     }
 }
 
@@ -143,7 +156,11 @@ fn title(by: By) -> &'static str {
     }
 }
 
-fn people(target: Target, d: &Dimension) -> Section {
+fn people(target: Target, d: &Dimension, part: &Params) -> Section {
+    // Hours are looked at in blocks, which no split tells.
+    let working = |segment: &str| {
+        (d.by != By::Hour).then(|| part.with("by", d.by.word()).with("row", segment))
+    };
     Section {
         title: title(d.by).into(),
         of: "Segment",
@@ -152,8 +169,9 @@ fn people(target: Target, d: &Dimension) -> Section {
             .rows
             .iter()
             .map(|r| match &r.found {
-                Some(f) => line(target, f),
+                Some(f) => line(target, f, working(&r.segment)),
                 None => Line {
+                    working: working(&r.segment),
                     id: String::new(),
                     what: r.segment.clone(),
                     spend: sum(r.tally.spend.to_units()),
@@ -170,21 +188,39 @@ fn people(target: Target, d: &Dimension) -> Section {
     }
 }
 
-/// The sections of a campaign's page.
-pub fn view(target: Target, f: &Findings) -> View {
+/// Where a listing's figures over its own days are worked out.
+fn item_working(f: &Found, window: Option<Window>, days: &Params) -> Option<Params> {
+    let window = desk::listing_window(window?);
+    let subject = f.proposals.first()?.subject;
+    Some(days.with("of", key(subject)).with("from", window.from()).with("to", window.to()))
+}
+
+/// The sections of a campaign's page; `days` are the period in its address.
+fn view(target: Target, f: &Findings, campaign: CampaignId, days: &Params) -> View {
     let section = |title: &str, of, words: String, all: &[Found]| {
         (!all.is_empty()).then(|| Section {
             title: title.into(),
             of,
             words,
-            lines: all.iter().map(|f| line(target, f)).collect(),
+            lines: all
+                .iter()
+                .map(|found| {
+                    let listed = of == "Listing";
+                    line(
+                        target,
+                        found,
+                        listed.then(|| item_working(found, f.window, days)).flatten(),
+                    )
+                })
+                .collect(),
         })
     };
+    let part = days.with("of", "part").with("campaign", campaign).with("settled", "yes");
     let mut sections: Vec<Section> = Vec::new();
     sections.extend(section("Settings that cost money", "Setting", String::new(), &f.audit));
     let (telling, rest): (Vec<&Dimension>, Vec<&Dimension>) =
         f.people.iter().partition(|d| d.rows.iter().any(|r| r.found.is_some()));
-    sections.extend(telling.into_iter().map(|d| people(target, d)));
+    sections.extend(telling.into_iter().map(|d| people(target, d, &part)));
     let terms = format!("{} search terms in these days.", f.searches.terms);
     sections.extend(section("Searches paid for in vain", "Words", terms, &f.searches.waste));
     let keep = "About ten clicks tell whether an exact keyword is worth keeping.".to_owned();
@@ -202,10 +238,14 @@ pub fn view(target: Target, f: &Findings) -> View {
         path: f.path.as_ref().map(path),
         sections,
         new_terms: f.searches.new.len(),
-        rest: rest.into_iter().map(|d| people(target, d)).collect(),
+        rest: rest.into_iter().map(|d| people(target, d, &part)).collect(),
         cost_title: match target {
             Target::Cpa(_) => "CPA",
             Target::Roas(_) => "ROAS",
+        },
+        cost_figure: match target {
+            Target::Cpa(_) => "cpa",
+            Target::Roas(_) => "roas",
         },
     }
 }
@@ -340,8 +380,13 @@ pub async fn seen(
 }
 
 /// The findings of a member's campaign, as its page shows them.
-pub async fn of(app: &App, book: &Book, campaign: CampaignId) -> Result<Option<View>, PageError> {
+pub async fn of(
+    app: &App,
+    book: &Book,
+    campaign: CampaignId,
+    days: &Params,
+) -> Result<Option<View>, PageError> {
     let Some(target) = book.entry(campaign)?.target else { return Ok(None) };
     let found = desk::of_campaign(&app.pool, book, campaign).await?;
-    Ok(Some(view(target, &found)))
+    Ok(Some(view(target, &found, campaign, days)))
 }

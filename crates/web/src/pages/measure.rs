@@ -134,7 +134,7 @@ fn campaign_row(
     if tally.is_empty() {
         return None;
     }
-    let events = book.events.get(&id);
+    let events = book.rollups.events.get(&id);
     let counted: Vec<&str> =
         events.into_iter().flatten().filter(|e| e.counts).map(|e| e.event.as_str()).collect();
     let run_off = lag.map(|l| l.of(id));
@@ -179,7 +179,7 @@ async fn page(
 ) -> Result<MeasurePage, PageError> {
     let frame = Frame::of_book(member, Station::Measure, params, book);
     let base = frame.base();
-    let lag = Lag::load(&app.pool, book.account.id, book.span.to()).await?;
+    let lag = Lag::of_account(&app.pool, book.account.id, book.span.to()).await?;
     let spoiled = desk::spoiled(book);
     let choice = book.account.counted_events.as_ref();
     let events = desk::events(&app.pool, &book.account, book.period.window).await?;
@@ -224,7 +224,7 @@ async fn page(
         campaigns: book
             .entries
             .iter()
-            .filter_map(|e| campaign_row(book, lag.as_ref(), &base, e.campaign.id, &frame.days))
+            .filter_map(|e| campaign_row(book, lag.as_deref(), &base, e.campaign.id, &frame.days))
             .collect(),
         wrong,
         frame,

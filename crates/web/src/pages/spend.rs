@@ -18,7 +18,7 @@ use crate::chart::{FieldRow, SpendField};
 use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
-use crate::pages::spend_columns::{COLUMNS, Column, Seen, beside_peers, chosen};
+use crate::pages::spend_columns::{COLUMNS, Column, Seen, beside_peers, chosen, usual};
 use crate::pages::{book, book_of_reports, csv_file, plain};
 use crate::params::Params;
 
@@ -75,7 +75,7 @@ struct SpendPage {
     lines: Vec<Line>,
     totals: Vec<Cell>,
     choices: Vec<Choice>,
-    peers: Params,
+    beside: (&'static str, Params),
     hidden: Vec<(String, String)>,
     filter: String,
     filter_hidden: Vec<(String, String)>,
@@ -233,7 +233,7 @@ pub async fn show(
         ),
         totals: total_cells(&columns, &all, &book, total_working.as_deref()),
         choices: choices(&columns),
-        peers: params.with("columns", beside_peers(book.by_value())),
+        beside: beside(&columns, &params, &book, view.level),
         hidden: owned(params.others(&["columns"])),
         filter: params.text("q").to_owned(),
         filter_hidden: owned(params.others(&["q"])),
@@ -279,6 +279,16 @@ pub async fn csv(
         &header,
         lines,
     )
+}
+
+/// The way to the columns that set rows beside their peers, and back to the usual ones.
+fn beside(shown: &[&Column], params: &Params, book: &Book, level: Level) -> (&'static str, Params) {
+    if shown.iter().any(|c| c.key == "cvr_peers") {
+        let keys: Vec<&str> = usual(book.by_value(), level).map(|c| c.key).collect();
+        ("usual columns", params.with("columns", keys.join(",")))
+    } else {
+        ("beside peers", params.with("columns", beside_peers(book.by_value())))
+    }
 }
 
 /// All columns, the shown ones first, in their order.

@@ -59,6 +59,12 @@ pub struct Column {
     of_parts: bool,
 }
 
+impl Column {
+    fn fits(&self, level: Level) -> bool {
+        !self.of_parts || level != Level::Campaigns
+    }
+}
+
 fn share(part: f64, of: f64) -> Option<f64> {
     (of > 0.0).then(|| part / of)
 }
@@ -198,10 +204,18 @@ pub const COLUMNS: &[Column] = &[
 /// The columns that set a row beside its peers: of accounts that look at cost, or at value.
 pub fn beside_peers(by_value: bool) -> &'static str {
     if by_value {
-        "spend,conversions,cpc,cpc_peers,cvr,cvr_peers,roas,roas_peers,target,excess"
+        "spend,conversions,cpc,cpc_peers,cvr,cvr_peers,roas,roas_peers,excess"
     } else {
-        "spend,conversions,cpc,cpc_peers,cvr,cvr_peers,cpa,cpa_peers,target,excess"
+        "spend,conversions,cpc,cpc_peers,cvr,cvr_peers,cpa,cpa_peers,excess"
     }
+}
+
+/// The usual columns.
+pub fn usual(by_value: bool, level: Level) -> impl Iterator<Item = &'static Column> {
+    COLUMNS
+        .iter()
+        .filter(move |c| if by_value { c.usual.1 } else { c.usual.0 })
+        .filter(move |c| c.fits(level))
 }
 
 /// The columns that are shown, in their order: those that were asked for, else those of last time, else the
@@ -220,12 +234,10 @@ pub async fn chosen(
         session.insert(COLUMNS_KEY, asked).await.map_err(failed)?;
         asked.to_owned()
     };
-    let fits = |c: &&Column| !c.of_parts || level != Level::Campaigns;
-    let usual = |c: &&Column| if by_value { c.usual.1 } else { c.usual.0 };
     let named: Vec<&Column> = chosen
         .split(',')
         .filter_map(|key| COLUMNS.iter().find(|c| c.key == key))
-        .filter(fits)
+        .filter(|c| c.fits(level))
         .collect();
-    Ok(if named.is_empty() { COLUMNS.iter().filter(fits).filter(usual).collect() } else { named })
+    Ok(if named.is_empty() { usual(by_value, level).collect() } else { named })
 }

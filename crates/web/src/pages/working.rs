@@ -66,10 +66,8 @@ pub async fn show(
     params: Params,
 ) -> Result<Response, PageError> {
     let mut book = book_of_reports(&app.pool, &member, &params).await?;
-    if !params.text("settled").is_empty()
-        && let Some(window) = book.settled()
-    {
-        book.period.window = window;
+    if !params.text("settled").is_empty() {
+        book = book.of_settled_days();
     }
     let of = params.text("of");
     let nothing = || PageError::NotFound("Nothing was counted for it in these days.".into());
@@ -133,7 +131,6 @@ fn working(
         result,
         uncertain,
     };
-    let absent = || figures::ABSENT.to_owned();
     let counted = |x: f64| {
         let i = poisson(x, 0.95);
         format!(
@@ -150,35 +147,8 @@ fn working(
             paid(spend),
             EXACT.into(),
         ),
-        "share" => {
-            let total: f64 = all.iter().map(|r| r.tally.spend.to_units()).sum();
-            let share = if total > 0.0 { format!("{}%", percent(spend / total)) } else { absent() };
-            of(
-                "Share of spend",
-                "spend ÷ spend of all rows",
-                vec![("Spend", paid(spend)), ("All rows", paid(total))],
-                share,
-                EXACT.into(),
-            )
-        }
-        "result_share" => {
-            let whole = all.iter().map(|r| r.tally).sum();
-            share_of_results("Share of results", "of all rows", row, &whole)
-        }
-        "pool_share" | "pool_results" => {
-            let pool = row.pool.ok_or_else(|| no_figure(figure))?;
-            if figure == "pool_results" {
-                share_of_results("Share of its campaign’s results", "of its campaign", row, &pool)
-            } else {
-                let whole = pool.spend.to_units();
-                of(
-                    "Share of its campaign’s spend",
-                    "spend ÷ spend of its campaign",
-                    vec![("Spend", paid(spend)), ("Campaign", paid(whole))],
-                    format!("{}%", percent(spend / whole)),
-                    EXACT.into(),
-                )
-            }
+        "share" | "result_share" | "pool_share" | "pool_results" => {
+            share(figure, row, all, &paid).ok_or_else(|| no_figure(figure))?
         }
         "impressions" => of(
             "Impressions",
@@ -273,30 +243,58 @@ fn no_figure(figure: &str) -> PageError {
     PageError::NotFound(format!("There is no figure ‘{figure}’ of this."))
 }
 
-fn share_of_results(title: &'static str, of: &'static str, row: &Row, whole: &Tally) -> Working {
+/// What a share is of, and how that is written.
+type Measure<'a> = (&'a dyn Fn(&Tally) -> f64, &'a dyn Fn(f64) -> String);
+
+/// A share of all rows, or of the campaign that a part belongs to.
+fn share(figure: &str, row: &Row, all: &[Row], paid: &dyn Fn(f64) -> String) -> Option<Working> {
+    let of_pool = figure.starts_with("pool");
+    let whole = if of_pool { row.pool? } else { all.iter().map(|r| r.tally).sum() };
     let by_value = matches!(row.target, Some(Target::Roas(_)));
-    let (what, own, all) = if by_value {
-        ("value", row.tally.value.to_units(), whole.value.to_units())
-    } else {
-        ("conversions", row.tally.conversions, whole.conversions)
+    let (title, formula, uncertain, (measure, text)): (_, _, _, Measure) = match (figure, by_value)
+    {
+        ("share" | "pool_share", _) => (
+            "Share of spend",
+            if of_pool { "spend ÷ spend of its campaign" } else { "spend ÷ spend of all rows" },
+            EXACT,
+            (&|t| t.spend.to_units(), paid),
+        ),
+        (_, true) => (
+            "Share of results",
+            if of_pool { "value ÷ value of its campaign" } else { "value ÷ value of all rows" },
+            LATE,
+            (&|t| t.value.to_units(), paid),
+        ),
+        (_, false) => (
+            "Share of results",
+            if of_pool {
+                "conversions ÷ conversions of its campaign"
+            } else {
+                "conversions ÷ conversions of all rows"
+            },
+            LATE,
+            (&|t| t.conversions, &count),
+        ),
     };
-    let formula = match (by_value, of) {
-        (true, "of all rows") => "value ÷ value of all rows",
-        (true, _) => "value ÷ value of its campaign",
-        (false, "of all rows") => "conversions ÷ conversions of all rows",
-        (false, _) => "conversions ÷ conversions of its campaign",
-    };
-    Working {
+    let (own, whole) = (measure(&row.tally), measure(&whole));
+    let share = (whole > 0.0).then(|| own / whole);
+    Some(Working {
         title,
         formula,
-        numbers: vec![("Its own", format!("{} {what}", count(own))), ("Whole", count(all))],
-        result: figures::or_absent((all > 0.0).then(|| own / all), |x| format!("{}%", percent(x))),
-        uncertain: LATE.into(),
-    }
+        numbers: vec![
+            ("Its own", text(own)),
+            (if of_pool { "Its campaign" } else { "All rows" }, text(whole)),
+        ],
+        result: figures::or_absent(share, |x| format!("{}%", percent(x))),
+        uncertain: uncertain.into(),
+    })
 }
 
+/// A ratio of what was counted.
+type Ratio = fn(&Tally) -> Option<f64>;
+
 fn beside_peers(figure: &str, row: &Row) -> Result<Working, PageError> {
-    let (title, of, text): (_, fn(&Tally) -> Option<f64>, fn(f64) -> String) = match figure {
+    let (title, of, text): (_, Ratio, fn(f64) -> String) = match figure {
         "cpc_peers" => ("Cost per click beside its peers’", Tally::cpc, money),
         "cvr_peers" => {
             ("Conversion rate beside its peers’", Tally::cvr, |x| format!("{}%", percent(x)))
@@ -377,7 +375,7 @@ fn excess(row: &Row, paid: &dyn Fn(f64) -> String) -> Working {
 }
 
 fn change(figure: &str, row: &Row, book: &Book) -> Result<Working, PageError> {
-    let (title, of): (_, fn(&Tally) -> Option<f64>) = match figure {
+    let (title, of): (_, Ratio) = match figure {
         "spend_change" => ("Change of spend", |t| Some(t.spend.to_units())),
         "conversions_change" => ("Change of conversions", |t| Some(t.conversions)),
         "cpa_change" => ("Change of CPA", Tally::cpa),
