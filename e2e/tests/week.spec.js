@@ -122,7 +122,8 @@ test("what the channel refuses stays, with its reason", async ({ desk: page }) =
 test("channels tell what was fetched, and a wrong connection says what to do", async ({ desk: page }) => {
   await page.goto(`${supply}/channels`);
   await expect(page.getByRole("row", { name: /Findle/ })).toContainText("fetched");
-  await page.getByRole("button", { name: "fetch now from Findle" }).click();
+  // The page comes anew; what is typed into the old one would be lost with it.
+  await Promise.all([page.waitForEvent("load"), page.getByRole("button", { name: "fetch now from Findle" }).click()]);
   await expect(page.getByRole("button", { name: "fetch now from Findle" })).toBeVisible({ timeout: 20_000 });
   await page.getByLabel("Address of the interface").fill("http://127.0.0.1:9");
   await page.getByLabel("Token of the account").fill("wrong");
