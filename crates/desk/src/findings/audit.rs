@@ -100,14 +100,17 @@ fn elsewhere(s: &Scene, people: &[Dimension]) -> Option<Found> {
     Some(f.with(s, Subject::Campaign(s.campaign()), Setting::Places(PlacesMode::In)))
 }
 
-/// No places named, and countries where it costs more than it brings.
+/// No places named, and countries that surely bring too little to be reached at all.
 fn worldwide(s: &Scene, people: &[Dimension]) -> Option<Found> {
     let places = s.settings.campaign(s.campaign())?.places.as_ref();
     if places.is_some_and(|p| !p.targets.is_empty()) {
         return None;
     }
     let countries = people.iter().find(|d| d.by == By::Country)?;
-    let dear = || countries.rows.iter().filter_map(|r| r.found.as_ref()).filter(|f| f.excess > 0.0);
+    let shut_out = |f: &&Found| {
+        f.proposals.iter().any(|p| matches!(&p.set, Setting::Adjustment(a) if a.percent == -100))
+    };
+    let dear = || countries.rows.iter().filter_map(|r| r.found.as_ref()).filter(shut_out);
     let excess: f64 = dear().map(|f| f.excess).sum();
     if excess <= 0.0 {
         return None;

@@ -58,6 +58,11 @@ pub struct DayChart {
 }
 
 impl DayChart {
+    /// Whether the end of any day is estimated.
+    pub fn has_estimates(&self) -> bool {
+        !self.expected.is_empty()
+    }
+
     /// Days in order; those after `settled` are drawn dashed, with the conversions that are expected of them in
     /// the end. None without days.
     pub fn new(
