@@ -16,6 +16,7 @@ pub mod listing_bids;
 pub mod look_back;
 pub mod metrics;
 pub mod money;
+pub mod response;
 pub mod segments;
 pub mod share_out;
 pub mod target;

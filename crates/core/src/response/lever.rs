@@ -1,0 +1,189 @@
+//! What a campaign's budget can do (A4): whether more money buys more, along which line, and up to where.
+//!
+//! Bids set by hand or by a target buy the same mix of auctions at the same price however much of the day the
+//! budget lets them bid: straight, up to the money that the demand takes. A strategy that must spend its budget
+//! bids higher for more of it: bending. Money beyond its capacity is spent by neither.
+
+use crate::allocation::Response;
+use crate::evidence::Prior as Gamma;
+use crate::response::Curve;
+
+/// Who makes the bids.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Bidding {
+    /// Bids, or a target that bids follow: the budget only stops it.
+    Priced,
+    /// A strategy that spends what it gets.
+    SpendsAll,
+}
+
+/// A settled day with its budget.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct BudgetDay {
+    /// Money, in units of currency.
+    pub spend: f64,
+    /// The budget of the day, if known.
+    pub budget: Option<f64>,
+    /// Share of auctions stood aside from for want of budget, if the channel tells it.
+    pub lost_to_budget: Option<f64>,
+}
+
+/// Where a capacity comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Evidence {
+    /// Days on which the budget did not hold it.
+    FreeDays,
+    /// The share of auctions that it stood aside from.
+    LostAuctions,
+    /// Nothing: it may grow by the shock limit only.
+    Unknown,
+}
+
+/// The most that a campaign can spend a day.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Capacity {
+    /// Money a day; absent where nothing tells.
+    pub most: Option<f64>,
+    /// Where it comes from.
+    pub evidence: Evidence,
+}
+
+/// Days from the end that tell of the present.
+const RECENT: usize = 28;
+/// A day that spent so much of its budget was held by it.
+const HELD: f64 = 0.95;
+/// Fewer free days than this tell nothing.
+const LEAST_FREE: usize = 5;
+/// A share of lost auctions below this is noise.
+const LOST: f64 = 0.03;
+/// So much of the day is seen to be lost at most: what a channel rounds can't be told apart above.
+const MOST_LOST: f64 = 0.9;
+
+/// How much a campaign could spend a day, from its last days, in order of time.
+pub fn capacity(days: &[BudgetDay]) -> Capacity {
+    let recent = &days[days.len().saturating_sub(RECENT)..];
+    let lost: Vec<f64> = recent
+        .iter()
+        .filter_map(|d| Some(d.spend / (1.0 - d.lost_to_budget?.clamp(0.0, MOST_LOST))))
+        .collect();
+    let held = |d: &&BudgetDay| d.budget.is_some_and(|b| d.spend >= HELD * b);
+    let told: Vec<f64> = recent.iter().filter_map(|d| d.lost_to_budget).collect();
+    let mean = |xs: &[f64]| xs.iter().sum::<f64>() / xs.len() as f64;
+    if told.len() >= LEAST_FREE && mean(&told) >= LOST {
+        return Capacity { most: Some(mean(&lost)), evidence: Evidence::LostAuctions };
+    }
+    let free: Vec<f64> =
+        recent.iter().filter(|d| d.budget.is_some() && !held(d)).map(|d| d.spend).collect();
+    if free.len() >= LEAST_FREE {
+        return Capacity { most: Some(mean(&free)), evidence: Evidence::FreeDays };
+    }
+    if told.len() >= LEAST_FREE {
+        // Nothing is lost, and yet the budget is just used up: this is what there is.
+        return Capacity { most: Some(mean(&lost)), evidence: Evidence::LostAuctions };
+    }
+    Capacity { most: None, evidence: Evidence::Unknown }
+}
+
+/// A campaign's answer to its budget.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Lever {
+    /// Conversions a day for money a day, below the capacity.
+    pub response: Response,
+    /// The most that it can spend.
+    pub capacity: Capacity,
+    /// The fitted curve, where it bends.
+    pub curve: Option<Curve>,
+}
+
+/// The lever of a campaign: a straight line at `rate` conversions for a unit of money, or the curve where its
+/// strategy spends what it gets.
+pub fn lever(
+    bidding: Bidding,
+    curve: Option<&Curve>,
+    rate: f64,
+    cpc: f64,
+    days: &[BudgetDay],
+) -> Lever {
+    let capacity = capacity(days);
+    match (bidding, curve) {
+        (Bidding::SpendsAll, Some(c)) => {
+            Lever { response: c.response, capacity, curve: Some(c.clone()) }
+        }
+        _ => Lever { response: Response::Constant { cpc, cvr: rate * cpc }, capacity, curve: None },
+    }
+}
+
+/// Conversions for a unit of money, drawn toward what its channel's campaigns bring.
+pub fn rate(conversions: f64, spend: f64, peers: Gamma) -> f64 {
+    let mean = peers.mean;
+    if mean <= 0.0 {
+        return if spend > 0.0 { conversions / spend } else { 0.0 };
+    }
+    (conversions + peers.strength) / (spend + peers.strength / mean)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn days(n: usize, of: impl Fn(usize) -> (f64, f64, Option<f64>)) -> Vec<BudgetDay> {
+        (0..n)
+            .map(|i| {
+                let (spend, budget, lost_to_budget) = of(i);
+                BudgetDay { spend, budget: Some(budget), lost_to_budget }
+            })
+            .collect()
+    }
+
+    #[test]
+    fn what_is_lost_tells_how_much_more_there_is() {
+        // Half of the auctions were stood aside from: twice the money would have been spent.
+        let c = capacity(&days(40, |_| (100.0, 100.0, Some(0.5))));
+        assert_eq!((c.most, c.evidence), (Some(200.0), Evidence::LostAuctions));
+        // Nothing lost: what it spends is all there is, though it happens to be the budget.
+        let c = capacity(&days(40, |_| (100.0, 100.0, Some(0.0))));
+        assert_eq!((c.most, c.evidence), (Some(100.0), Evidence::LostAuctions));
+    }
+
+    #[test]
+    fn free_days_tell_it_where_channels_do_not() {
+        let c =
+            capacity(&days(
+                28,
+                |i| if i % 2 == 0 { (80.0, 80.0, None) } else { (60.0, 80.0, None) },
+            ));
+        assert_eq!((c.most, c.evidence), (Some(60.0), Evidence::FreeDays));
+        let held = capacity(&days(28, |_| (80.0, 80.0, None)));
+        assert_eq!((held.most, held.evidence), (None, Evidence::Unknown));
+        assert_eq!(capacity(&[]).evidence, Evidence::Unknown);
+    }
+
+    #[test]
+    fn only_a_strategy_that_spends_what_it_gets_bends() {
+        let data: Vec<crate::response::Day> = (0..60)
+            .map(|i| {
+                let spend = 60.0 + 15.0 * ((i * 7 % 11) as f64);
+                let conversions = spend.powf(0.6);
+                crate::response::Day { weekday: i % 7, at: i as f64, spend, conversions }
+            })
+            .collect();
+        let curve = crate::response::fit(&data, crate::response::BELIEF).unwrap();
+        let days = days(28, |_| (100.0, 100.0, Some(0.2)));
+        let straight = lever(Bidding::Priced, Some(&curve), 0.05, 2.0, &days);
+        assert_eq!(straight.response, Response::Constant { cpc: 2.0, cvr: 0.1 });
+        assert_eq!(straight.capacity.most, Some(125.0));
+        let bent = lever(Bidding::SpendsAll, Some(&curve), 0.05, 2.0, &days);
+        assert_eq!(bent.response, curve.response);
+        let blind = lever(Bidding::SpendsAll, None, 0.05, 2.0, &days);
+        assert!(matches!(blind.response, Response::Constant { .. }));
+    }
+
+    /// By hand: 4 conversions for 200, peers bring 1 for 25 with the weight of 6: (4 + 6) ÷ (200 + 150).
+    #[test]
+    fn a_thin_rate_is_drawn_toward_its_peers() {
+        let peers = Gamma { mean: 0.04, strength: 6.0 };
+        assert!((rate(4.0, 200.0, peers) - 10.0 / 350.0).abs() < 1e-12);
+        assert_eq!(rate(4.0, 200.0, Gamma { mean: 0.0, strength: 1.0 }), 0.02);
+        assert_eq!(rate(0.0, 0.0, Gamma { mean: 0.0, strength: 1.0 }), 0.0);
+    }
+}

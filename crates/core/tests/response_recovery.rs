@@ -1,0 +1,70 @@
+//! Response curves find again what made the data: 500 simulated campaigns (the handbook's maths, section 10).
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
+use rand_distr::{Distribution, Gamma, Normal, Poisson};
+use tiller_core::response::{Day, fit, of_channel};
+
+const CHANNELS: usize = 25;
+const CAMPAIGNS: usize = 20;
+
+struct Simulated {
+    elasticity: f64,
+    level: f64,
+    days: Vec<Day>,
+}
+
+/// A campaign whose conversions are over-dispersed by `noise` (the variance of a gamma with mean 1), with a week
+/// and a spend that varies by `spread` for reasons of its own.
+fn campaign(rng: &mut ChaCha8Rng, mean: f64, spread: f64, noise: f64) -> Simulated {
+    let elasticity = f64::clamp(Normal::new(mean, 0.15).unwrap().sample(rng), 0.1, 0.98);
+    let level = f64::exp(Normal::new(1.8, 0.6).unwrap().sample(rng));
+    let week: Vec<f64> = (0..7).map(|_| Normal::new(0.0, 0.2).unwrap().sample(rng)).collect();
+    let log_spend = Normal::new(100f64.ln(), spread).unwrap();
+    let days = (0..112)
+        .map(|i| {
+            let spend = f64::exp(log_spend.sample(rng));
+            let mut rate = level * (spend / 100.0).powf(elasticity) * week[i % 7].exp();
+            if noise > 0.0 {
+                rate *= Gamma::new(1.0 / noise, noise).unwrap().sample(rng);
+            }
+            let conversions: f64 = Poisson::new(rate.max(1e-9)).unwrap().sample(rng);
+            Day { weekday: i % 7, at: i as f64, spend, conversions }
+        })
+        .collect();
+    let week = week.iter().map(|w| w.exp()).sum::<f64>() / 7.0;
+    Simulated { elasticity, level: level * week, days }
+}
+
+/// Shares of campaigns whose elasticity, and whose level at 100 a day, lie in their intervals.
+fn coverage(spread: f64, noise: f64, seed: u64) -> (f64, f64) {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed);
+    let (mut slopes, mut levels, mut all) = (0, 0, 0);
+    for channel in 0..CHANNELS {
+        let mean = 0.5 + 0.4 * channel as f64 / CHANNELS as f64;
+        let simulated: Vec<Simulated> =
+            (0..CAMPAIGNS).map(|_| campaign(&mut rng, mean, spread, noise)).collect();
+        let days: Vec<&[Day]> = simulated.iter().map(|s| s.days.as_slice()).collect();
+        let prior = of_channel(&days);
+        for s in &simulated {
+            let c = fit(&s.days, prior).unwrap();
+            // 1.645: 90% of a normal distribution.
+            slopes += u32::from((c.elasticity - s.elasticity).abs() <= 1.645 * c.elasticity_error);
+            let level = c.interval(100.0, 0.8);
+            levels += u32::from((level.low..=level.high).contains(&s.level));
+            all += 1;
+        }
+    }
+    (f64::from(slopes) / f64::from(all), f64::from(levels) / f64::from(all))
+}
+
+#[test]
+fn ninety_percent_intervals_cover_the_elasticity() {
+    for (spread, noise) in [(0.3, 0.0), (0.3, 0.15), (0.1, 0.0)] {
+        let (slopes, levels) = coverage(spread, noise, 17);
+        assert!((0.85..=0.95).contains(&slopes), "spread {spread}, noise {noise}: {slopes}");
+        // The level is that of the last day, whose trend was fitted too.
+        assert!((0.72..=0.88).contains(&levels), "spread {spread}, noise {noise}: level {levels}");
+    }
+}
