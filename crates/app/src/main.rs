@@ -2,6 +2,7 @@
 
 mod commands;
 mod demo;
+mod follow;
 mod serve;
 mod settings;
 

@@ -11,10 +11,11 @@ use chrono::{Days, NaiveDate, Utc};
 use clap::{Args, Subcommand, ValueEnum};
 use tiller_desk::figures::{money, number, or_absent, percent};
 use tiller_market::http::Service;
-use tiller_market::sim::{AccountSim, Policy, steer, truth};
+use tiller_market::sim::{AccountSim, Outcome, Policy, steer, truth};
 use tiller_market::{Market, World};
 
-use super::BadInput;
+use super::{BadInput, Database};
+use crate::follow::follow;
 use crate::serve::interrupted;
 
 /// Which world, and where its history ends.
@@ -77,6 +78,9 @@ pub enum Command {
         /// Who steers.
         #[arg(long, value_enum)]
         policy: PolicyArg,
+        /// For following the advice, which takes accounts of its own in a database.
+        #[command(flatten)]
+        database: Database,
         /// How many days.
         #[arg(long, default_value_t = 28)]
         days: u32,
@@ -97,6 +101,8 @@ pub enum Command {
 pub enum PolicyArg {
     /// Nobody.
     Stay,
+    /// This program's own advice, every week.
+    Follow,
     /// One who knows every true response.
     Oracle,
 }
@@ -154,12 +160,14 @@ pub fn run(command: Command) -> anyhow::Result<ExitCode> {
             let market = Setting { world, until, seed: None }.market()?;
             print_truth(&market, only.as_deref(), json)?;
         }
-        Command::Steer { world, policy, days, seed, until, json } => {
+        Command::Steer { world, policy, database, days, seed, until, json } => {
             if !(1..=366).contains(&days) {
                 return Err(BadInput("--days takes 1 to 366".into()).into());
             }
-            let market = Setting { world, until, seed }.market()?;
-            print_outcomes(&market, policy, days, json)?;
+            let setting = Setting { world, until, seed };
+            let (world, until) = (setting.world()?, setting.until()?);
+            let outcomes = outcomes(world.clone(), until, policy, days, &database)?;
+            print_outcomes(&world, outcomes, json)?;
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -230,15 +238,31 @@ fn print_truth(market: &Market, only: Option<&str>, json: bool) -> anyhow::Resul
     Ok(())
 }
 
-fn print_outcomes(market: &Market, policy: PolicyArg, days: u32, json: bool) -> anyhow::Result<()> {
+/// What comes of each account under a policy.
+fn outcomes(
+    world: World,
+    until: NaiveDate,
+    policy: PolicyArg,
+    days: u32,
+    database: &Database,
+) -> anyhow::Result<Vec<Outcome>> {
     let policy = match policy {
         PolicyArg::Stay => Policy::Stay,
         PolicyArg::Oracle => Policy::Oracle,
+        PolicyArg::Follow => {
+            return super::server::block_on(async {
+                let pool = super::server::connect(database).await?;
+                follow(&pool, world, until, days).await
+            });
+        }
     };
+    let market = Market::begin(Arc::new(world), until);
+    Ok((0..market.accounts.len()).map(|i| steer(market.clone(), i, policy, days)).collect())
+}
+
+fn print_outcomes(world: &World, outcomes: Vec<Outcome>, json: bool) -> anyhow::Result<()> {
     let mut out = std::io::stdout().lock();
-    let outcomes: Vec<_> = (0..market.accounts.len())
-        .map(|i| (&market.world.accounts[i], steer(market.clone(), i, policy, days)))
-        .collect();
+    let outcomes: Vec<_> = world.accounts.iter().zip(outcomes).collect();
     if json {
         let object: serde_json::Map<String, serde_json::Value> = outcomes
             .iter()

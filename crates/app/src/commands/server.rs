@@ -21,12 +21,13 @@ fn start_logs(settings: &Settings) {
     if settings.json_logs { logs.json().init() } else { logs.init() }
 }
 
-fn block_on<T>(work: impl Future<Output = anyhow::Result<T>>) -> anyhow::Result<T> {
+/// Runs something that waits.
+pub fn block_on<T>(work: impl Future<Output = anyhow::Result<T>>) -> anyhow::Result<T> {
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(work)
 }
 
 /// Connects and brings the schema up to date.
-async fn connect(database: &Database) -> anyhow::Result<PgPool> {
+pub async fn connect(database: &Database) -> anyhow::Result<PgPool> {
     let settings = Settings::load(database.settings.as_deref(), &database.flags())?;
     let pool = tiller_store::connect(&settings.database_url, 4)
         .await

@@ -31,6 +31,15 @@ pub enum Response {
 }
 
 impl Response {
+    /// Conversions a day at `spend` a day.
+    pub fn at(self, spend: f64) -> f64 {
+        match self {
+            Self::Constant { cpc, cvr } => spend * cvr / cpc,
+            Self::Power { scale, elasticity } => scale * spend.powf(elasticity),
+            Self::Saturating { limit, half_at } => limit * spend / (half_at + spend),
+        }
+    }
+
     /// The same response over a period of so many days: `f_D(S) = D·f(S ÷ D)`.
     pub(super) fn over(self, days: f64) -> Curve {
         match self {

@@ -77,11 +77,7 @@ pub struct Curve {
 impl Curve {
     /// Conversions a day at a spend a day.
     pub fn at(&self, spend: f64) -> f64 {
-        match self.response {
-            Response::Constant { cpc, cvr } => spend * cvr / cpc,
-            Response::Power { scale, elasticity } => scale * spend.powf(elasticity),
-            Response::Saturating { limit, half_at } => limit * spend / (half_at + spend),
-        }
+        self.response.at(spend)
     }
 
     /// Slope of the log mean in the form's parameter.

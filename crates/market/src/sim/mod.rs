@@ -32,5 +32,5 @@ mod structure;
 mod truth;
 
 pub use market::{AccountSim, Market};
-pub use steer::{Outcome, Policy, steer};
+pub use steer::{Outcome, Policy, outcome, steer};
 pub use truth::{CampaignTruth, CurvePoint, truth};

@@ -52,6 +52,11 @@ pub fn steer(mut market: Market, account: usize, policy: Policy, days: u32) -> O
         }
     }
     market.pass(u64::from(days));
+    outcome(&market, account, days)
+}
+
+/// What came of an account's last days.
+pub fn outcome(market: &Market, account: usize, days: u32) -> Outcome {
     let mut outcome = Outcome { spend: 0.0, conversions: 0.0, value: 0.0 };
     for sim in &market.accounts[account].campaigns {
         let from = sim.days.len().saturating_sub(days as usize);

@@ -1,0 +1,107 @@
+//! Steers a stand-in market by the product's own weekly advice, through the open interface: what a fetch tells,
+//! what the tray sends, and nothing else.
+
+use anyhow::Context;
+use chrono::NaiveDate;
+use tiller_core::{Target, Window};
+use tiller_desk::book::{Book, PeriodChoice};
+use tiller_desk::{
+    Account, PersonId, PgPool, Role, accounts, connections, rebalance, sending, tray,
+};
+use tiller_market::World;
+use tiller_market::http::Service;
+use tiller_market::sim::{Outcome, outcome};
+use tiller_store::people::NewAccount;
+
+/// Days between two looks.
+const WEEK: u32 = 7;
+
+/// Lives through so many days after the history, following the advice every week; what came of it, by account
+/// of the world. The accounts that this takes stay in the database.
+pub async fn follow(
+    pool: &PgPool,
+    world: World,
+    until: NaiveDate,
+    days: u32,
+) -> anyhow::Result<Vec<Outcome>> {
+    let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0)).await?;
+    let address = format!("http://{}", listener.local_addr()?);
+    let service = Service::open(world.clone(), until, None)?;
+    let answering = service.clone();
+    let task = tokio::spawn(async move { answering.serve(listener, std::future::pending()).await });
+    let person =
+        accounts::save_person(pool, "steersman@amberfold.example", "Steersman", "a long password")
+            .await?;
+    let mut followed = Vec::new();
+    for from in &world.accounts {
+        followed.push(open(pool, from, &world, &address, person).await?);
+    }
+    let mut left = days;
+    while left > 0 {
+        for slug in &followed {
+            let account = accounts::by_slug(pool, slug).await?;
+            week(pool, &account, person).await?;
+        }
+        let step = left.min(WEEK);
+        let account = accounts::by_slug(pool, &followed[0]).await?;
+        connections::let_pass(pool, &account, u16::try_from(step)?).await?;
+        fetch(pool).await?;
+        left -= step;
+    }
+    task.abort();
+    let market = service.market();
+    Ok((0..world.accounts.len()).map(|i| outcome(&market, i, days)).collect())
+}
+
+async fn fetch(pool: &PgPool) -> anyhow::Result<()> {
+    while connections::run_next(pool).await? {}
+    Ok(())
+}
+
+/// An account of the world, with its whole history fetched; its short name.
+async fn open(
+    pool: &PgPool,
+    from: &tiller_market::world::Account,
+    world: &World,
+    address: &str,
+    person: PersonId,
+) -> anyhow::Result<String> {
+    let port = address.rsplit(':').next().unwrap_or_default();
+    let slug = format!("steer-{}-{}-{}-{port}", from.key, world.seed, std::process::id());
+    let new = NewAccount {
+        slug: &slug,
+        name: &from.name,
+        currency: &from.currency,
+        time_zone: &from.time_zone,
+    };
+    let id = accounts::add(pool, &new).await?;
+    let target = from.target_cpa.map(Target::Cpa).or(from.target_roas.map(Target::Roas));
+    accounts::set_default_target(pool, id, target).await?;
+    accounts::join(pool, id, person, Role::Analyst).await?;
+    let account = accounts::by_slug(pool, &slug).await?;
+    connections::connect(pool, &account, address, &from.token).await?;
+    fetch(pool).await?;
+    Ok(slug)
+}
+
+/// Takes the week's advice and sends it.
+async fn week(pool: &PgPool, account: &Account, person: PersonId) -> anyhow::Result<()> {
+    let book = Book::load(pool, account, PeriodChoice::default())
+        .await?
+        .context("the account has no figures")?;
+    let moves = rebalance::advise(pool, &book).await?;
+    tracing::info!(
+        account = account.slug,
+        until = %Window::to(&book.span),
+        moves = ?moves.iter().map(|m| (&m.line.name, m.line.budget, m.to)).collect::<Vec<_>>(),
+        "the week's advice"
+    );
+    if moves.is_empty() {
+        return Ok(());
+    }
+    rebalance::propose(pool, account, person, &moves).await?;
+    let ids: Vec<_> = tray::rows(pool, account).await?.iter().map(|r| r.change.id).collect();
+    sending::send(pool, account, &ids).await?;
+    while sending::run_next(pool).await? {}
+    fetch(pool).await
+}

@@ -1,0 +1,37 @@
+//! The product's weekly advice, followed in the stand-in market through the open interface, does no worse than
+//! leaving everything as it is, and the same seed comes to the same.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use std::process::Command;
+
+use tiller_desk::PgPool;
+use tiller_store::MIGRATIONS;
+
+fn steer(policy: &str, database: &str) -> serde_json::Value {
+    let args =
+        ["market", "steer", "thin_leads", "--policy", policy, "--until", "2026-11-09", "--json"];
+    let done = Command::new(env!("CARGO_BIN_EXE_gold-tiller"))
+        .args(args)
+        .env("DATABASE_URL", database)
+        .output()
+        .unwrap();
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    serde_json::from_slice(&done.stdout).unwrap()
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn following_the_advice_pays(pool: PgPool) {
+    let given = std::env::var("DATABASE_URL").unwrap();
+    let (base, _) = given.rsplit_once('/').unwrap();
+    let url = format!("{base}/{}", pool.connect_options().get_database().unwrap());
+    let of = |outcome: &serde_json::Value, what: &str| outcome["rental"][what].as_f64().unwrap();
+    let stay = steer("stay", &url);
+    let followed = steer("follow", &url);
+    assert!(of(&followed, "conversions") > of(&stay, "conversions"), "{followed} {stay}");
+    assert_eq!(followed, steer("follow", &url), "the market draws the same for the same changes");
+    let made: i64 = sqlx::query_scalar("SELECT count(*) FROM change WHERE state = 'made'")
+        .fetch_one(&pool)
+        .await
+        .unwrap();
+    assert!(made > 4, "{made} changes");
+}

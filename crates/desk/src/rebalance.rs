@@ -1,0 +1,187 @@
+//! The week's advice: today's daily budgets, moved to where they bring the most, within the same total.
+
+use tiller_channel::wire::{Budget, Setting};
+use tiller_core::Micros;
+use tiller_core::allocation::{Answer, Goal, Limits, Line as PlanLine, Problem, Total, Use, solve};
+use tiller_core::learning::SHOCK;
+use tiller_core::response::lever::Evidence;
+use tiller_store::people::Account;
+use tiller_store::{PersonId, PgPool};
+
+use crate::DeskError;
+use crate::book::{Book, Subject};
+use crate::figures::{money, number, percent};
+use crate::levers::{self, Line};
+use crate::settings::Settings;
+use crate::tray::{self, Origin, Proposal};
+
+/// Above what a campaign spends on average, so that its good days are not cut.
+const ROOM: f64 = 1.15;
+/// What a line keeps at least, so that it goes on telling what it is worth.
+const KEPT: f64 = 0.1;
+/// A budget is moved for no less than this.
+const WORTH_A_CHANGE: f64 = 0.03;
+
+/// A budget to be moved.
+#[derive(Clone, Debug)]
+pub struct Move {
+    /// The line.
+    pub line: Line,
+    /// Its new daily budget.
+    pub to: f64,
+}
+
+/// The least and the most that a line may get in one week.
+fn bounds(l: &Line) -> (f64, f64) {
+    let (mut floor, mut ceiling) = (KEPT * l.budget, f64::INFINITY);
+    if l.learns {
+        (floor, ceiling) = ((1.0 - SHOCK) * l.budget, (1.0 + SHOCK) * l.budget);
+    }
+    ceiling = match l.lever.capacity.most {
+        Some(most) => ceiling.min(ROOM * most),
+        None => ceiling.min((1.0 + SHOCK) * l.budget),
+    };
+    // Where it can't be cut that far in one step, it keeps what the step leaves.
+    (floor, ceiling.max(floor))
+}
+
+/// The best daily budgets of the lines within today's total, by line; none where no plan can be made.
+pub fn budgets(lines: &[Line], by_value: bool) -> Option<Vec<f64>> {
+    let total: f64 = lines.iter().map(|l| l.budget).sum();
+    let plan_line = |(i, l): (usize, &Line)| {
+        let (floor, ceiling) = bounds(l);
+        PlanLine {
+            id: i.to_string(),
+            group: None,
+            current: l.budget,
+            value_per_conversion: Some(l.worth),
+            margin: None,
+            cpc: None,
+            response: l.lever.response,
+            floor,
+            ceiling: Some(ceiling),
+        }
+    };
+    let problem = Problem {
+        goal: if by_value { Goal::Value } else { Goal::Conversions },
+        total: Total { amount: total, spend: Use::UpTo },
+        step: 0.01,
+        days: 1.0,
+        lines: lines.iter().enumerate().map(plan_line).collect(),
+        groups: Vec::new(),
+        limits: Limits::default(),
+    };
+    let Answer::Optimal(solved) = solve(&problem) else { return None };
+    let mut budgets: Vec<f64> = solved.lines.iter().map(|l| l.budget).collect();
+    // What is left over goes back to those that would otherwise be cut for nothing.
+    let mut left = total - budgets.iter().sum::<f64>();
+    for (budget, line) in budgets.iter_mut().zip(lines) {
+        let back = (line.budget - *budget).clamp(0.0, left.max(0.0));
+        *budget += back;
+        left -= back;
+    }
+    Some(budgets.into_iter().map(|b| (b * 100.0).floor() / 100.0).collect())
+}
+
+/// The budgets worth moving this week.
+pub async fn advise(pool: &PgPool, book: &Book) -> Result<Vec<Move>, DeskError> {
+    let settings = Settings::load(pool, &book.account, &[]).await?;
+    let lines = levers::of_account(book, &settings);
+    let Some(budgets) = budgets(&lines, book.by_value()) else { return Ok(Vec::new()) };
+    Ok(lines
+        .into_iter()
+        .zip(budgets)
+        .filter(|(l, to)| (to / l.budget - 1.0).abs() >= WORTH_A_CHANGE)
+        .map(|(line, to)| Move { line, to })
+        .collect())
+}
+
+/// Puts the week's advice in the tray; tells how many changes are new there.
+pub async fn propose(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    moves: &[Move],
+) -> Result<usize, DeskError> {
+    let proposals = moves.iter().map(proposal).collect();
+    tray::propose(pool, account, person, proposals).await
+}
+
+fn proposal(m: &Move) -> Proposal {
+    let l = &m.line;
+    let capacity = match (l.lever.capacity.most, l.lever.capacity.evidence) {
+        (Some(most), Evidence::LostAuctions) => {
+            format!("by the auctions it stood aside from it could spend {} a day", money(most))
+        }
+        (Some(most), _) => format!("on days that its budget did not hold it spent {}", money(most)),
+        (None, _) => {
+            format!("nothing tells how much it could spend, so it moves by {}%", percent(SHOCK))
+        }
+    };
+    let before = l.budget.min(l.lever.capacity.most.unwrap_or(f64::INFINITY));
+    let after = m.to.min(l.lever.capacity.most.unwrap_or(f64::INFINITY));
+    let (now, then) = (l.lever.response.at(before), l.lever.response.at(after));
+    Proposal {
+        subject: Subject::Campaign(l.campaign),
+        set: Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) }),
+        reason: format!(
+            "Within the same total, money brings more {}: {capacity}.",
+            if m.to > l.budget { "here" } else { "elsewhere" }
+        ),
+        evidence: vec![
+            ("Spends a day".into(), money(l.spend)),
+            ("Conversions a day at its budget".into(), number(now, 2)),
+        ],
+        effect: format!("{} conversions a day instead of {}", number(then, 2), number(now, 2)),
+        origin: Origin::Plan,
+        undoes: None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_core::allocation::Response;
+    use tiller_core::response::lever::{Capacity, Lever};
+    use tiller_store::CampaignId;
+
+    fn line(budget: f64, most: Option<f64>, per_money: f64, learns: bool) -> Line {
+        Line {
+            campaign: CampaignId(1),
+            name: "Line".into(),
+            budget,
+            spend: budget,
+            learns,
+            lever: Lever {
+                response: Response::Constant { cpc: 1.0, cvr: per_money },
+                capacity: Capacity { most, evidence: Evidence::LostAuctions },
+                curve: None,
+            },
+            worth: 50.0,
+        }
+    }
+
+    #[test]
+    fn money_goes_where_it_brings_more_up_to_what_can_be_spent() {
+        // The first brings twice as much and could spend 150; the second has nothing to add.
+        let lines = [line(100.0, Some(150.0), 0.04, false), line(100.0, Some(100.0), 0.02, false)];
+        let b = budgets(&lines, false).unwrap();
+        assert!((b[0] - 150.0 * ROOM).abs() < 0.02 && (b[0] + b[1] - 200.0).abs() < 0.03, "{b:?}");
+    }
+
+    #[test]
+    fn a_strategy_that_learns_is_moved_in_steps() {
+        let lines = [line(100.0, Some(300.0), 0.04, true), line(100.0, Some(100.0), 0.02, true)];
+        assert_eq!(budgets(&lines, true).unwrap(), [120.0, 80.0]);
+        let blind = [line(100.0, None, 0.04, false), line(100.0, Some(100.0), 0.02, false)];
+        assert_eq!(budgets(&blind, false).unwrap()[0], 120.0);
+    }
+
+    #[test]
+    fn nothing_is_cut_for_nothing() {
+        let lines = [line(100.0, Some(100.0), 0.04, false), line(100.0, Some(40.0), 0.02, false)];
+        let b = budgets(&lines, false).unwrap();
+        // 40 of the second's 100 can be spent, and nobody needs the rest: it is left where it is.
+        assert!((b[0] - 115.0).abs() < 0.02 && (b[1] - 85.0).abs() < 0.02, "{b:?}");
+    }
+}
