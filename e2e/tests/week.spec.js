@@ -119,6 +119,27 @@ test("what the channel refuses stays, with its reason", async ({ desk: page }) =
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
 });
 
+test("the week's advice on budgets goes to the tray, and no further by itself", async ({ desk: page }) => {
+  await page.goto(`${supply}/budgets`);
+  await expect(page.getByRole("heading", { name: "The same money, this week" })).toBeVisible();
+  const rows = page.getByRole("region", { name: "The week’s advice" }).locator("tbody tr");
+  const all = await rows.count();
+  expect(all).toBeGreaterThan(2);
+  const kits = rows.filter({ hasText: "Hive kits, search" });
+  const [now, then] = (await kits.locator("td.num").allTextContents()).map((t) => Number(t.replace(/[^0-9.]/g, "")));
+  expect(then).toBeGreaterThan(now);
+  for (const other of await rows.filter({ hasNotText: "Hive kits, search" }).all()) await other.getByRole("checkbox").uncheck();
+  await expectAccessible(page);
+  await page.getByRole("button", { name: "Put the chosen in the tray" }).click();
+  await expect(page.getByRole("status").filter({ hasText: "One change was put in the tray." })).toBeVisible();
+  await page.goto(`${supply}/tray`);
+  const waiting = page.getByRole("row", { name: /Hive kits, search/ });
+  await expect(waiting).toContainText("money brings more here");
+  await waiting.getByRole("checkbox").check();
+  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
+});
+
 test("channels tell what was fetched, and a wrong connection says what to do", async ({ desk: page }) => {
   await page.goto(`${supply}/channels`);
   await expect(page.getByRole("row", { name: /Findle/ })).toContainText("fetched");

@@ -9,10 +9,11 @@ use tiller_core::evidence::prior_from_peers;
 use tiller_core::response::lever::{Bidding, BudgetDay, Lever, lever, rate};
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{Curve, Day, fit, of_channel};
+use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::CampaignId;
 
-use crate::book::{Book, Entry};
+use crate::book::{Book, Entry, Judged};
 use crate::settings::Settings;
 
 /// Settled days that curves are fitted to.
@@ -80,15 +81,22 @@ fn days(entry: &Entry, window: Window) -> Vec<Day> {
         .collect()
 }
 
-/// The campaigns whose daily budgets can be moved: running, with conversions that can be trusted.
+/// The campaigns whose daily budgets can be moved: running, not just launched, with conversions that can be
+/// trusted.
 pub fn of_account(book: &Book, settings: &Settings) -> Vec<Line> {
     let curves = curves(book);
     let window = Window::ending(book.last_settled(), RATE_DAYS);
     let present = Window::ending(book.last_settled(), PRESENT_DAYS);
+    // What has just been launched is left in peace.
+    let fresh = |j: &Option<Judged>| {
+        matches!(j.as_ref().and_then(|j| j.diagnosis.early), Some(Early::Launched { .. }))
+    };
     let movable: Vec<(&Entry, Tally)> = book
         .entries
         .iter()
-        .filter(|e| book.findings(e).is_empty())
+        .zip(book.judge_all())
+        .filter(|(e, j)| book.findings(e).is_empty() && !fresh(j))
+        .map(|(e, _)| e)
         .map(|e| (e, e.tally(window)))
         .filter(|(_, t)| t.spend.get() > 0)
         .collect();

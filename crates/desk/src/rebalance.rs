@@ -10,7 +10,7 @@ use tiller_store::{PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Subject};
-use crate::figures::{money, number, percent};
+use crate::figures::{money, number};
 use crate::levers::{self, Line};
 use crate::settings::Settings;
 use crate::tray::{self, Origin, Proposal};
@@ -29,6 +29,32 @@ pub struct Move {
     pub line: Line,
     /// Its new daily budget.
     pub to: f64,
+}
+
+impl Move {
+    /// Conversions a day at its budget, now and then: money beyond what it can spend brings none.
+    pub fn conversions(&self) -> (f64, f64) {
+        let most = self.line.lever.capacity.most.unwrap_or(f64::INFINITY);
+        let at = |budget: f64| self.line.lever.response.at(budget.min(most));
+        (at(self.line.budget), at(self.to))
+    }
+
+    /// What it could spend a day, and how that is known.
+    pub fn capacity(&self) -> String {
+        let c = &self.line.lever.capacity;
+        match (c.most, c.evidence) {
+            (Some(most), Evidence::LostAuctions) => {
+                format!("by the auctions it stood aside from it could spend {} a day", money(most))
+            }
+            (Some(most), _) => {
+                format!("on days that its budget did not hold it spent {} a day", money(most))
+            }
+            (None, _) => format!(
+                "nothing tells how much it could spend, so it moves by {}% at most",
+                number(100.0 * SHOCK, 0)
+            ),
+        }
+    }
 }
 
 /// The least and the most that a line may get in one week.
@@ -109,18 +135,8 @@ pub async fn propose(
 
 fn proposal(m: &Move) -> Proposal {
     let l = &m.line;
-    let capacity = match (l.lever.capacity.most, l.lever.capacity.evidence) {
-        (Some(most), Evidence::LostAuctions) => {
-            format!("by the auctions it stood aside from it could spend {} a day", money(most))
-        }
-        (Some(most), _) => format!("on days that its budget did not hold it spent {}", money(most)),
-        (None, _) => {
-            format!("nothing tells how much it could spend, so it moves by {}%", percent(SHOCK))
-        }
-    };
-    let before = l.budget.min(l.lever.capacity.most.unwrap_or(f64::INFINITY));
-    let after = m.to.min(l.lever.capacity.most.unwrap_or(f64::INFINITY));
-    let (now, then) = (l.lever.response.at(before), l.lever.response.at(after));
+    let capacity = m.capacity();
+    let (now, then) = m.conversions();
     Proposal {
         subject: Subject::Campaign(l.campaign),
         set: Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) }),

@@ -12,8 +12,8 @@ use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetReques
 use tower_http::trace::TraceLayer;
 
 use crate::pages::{
-    budgets, causes, channels, findings, health, logbook, measure, reports, sign_in, spend, split,
-    targets, today, tray, views, working,
+    advice, budgets, causes, channels, findings, health, logbook, measure, reports, sign_in, spend,
+    split, targets, today, tray, views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -57,6 +57,7 @@ pub fn router(app: App) -> Router {
         .route("/causes/ad-groups/{id}", get(causes::ad_group))
         .route("/causes/items/{id}", get(causes::item))
         .route("/budgets", get(budgets::list).post(budgets::create))
+        .route("/budgets/advice", post(advice::take))
         .route("/budgets/new", get(budgets::choose))
         .route("/budgets/compare", get(budgets::compare))
         .route("/budgets/{id}", get(budgets::show).post(budgets::save))

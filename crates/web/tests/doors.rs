@@ -11,7 +11,8 @@ use tiller_desk::{PgPool, Role, accounts};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 26] = [
+const WRITES: [&str; 27] = [
+    "budgets/advice",
     "targets",
     "budgets",
     "budgets/1",

@@ -20,6 +20,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
+use crate::pages::advice::{self, Advice};
 use crate::pages::spend::NoReports;
 use crate::pages::{book, book_of_reports, csv_file, download, plain};
 use crate::params::Params;
@@ -40,6 +41,7 @@ pub struct Listed {
 #[derive(Template, WebTemplate)]
 #[template(path = "budgets.html")]
 struct BudgetsPage {
+    advice: Option<Advice>,
     frame: Frame,
     plans: Vec<Listed>,
 }
@@ -182,9 +184,13 @@ pub async fn list(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let frame = match book(&app.pool, &member, &params).await? {
-        Some(book) => Frame::of_book(&member, Station::Budgets, &params, &book)
-            .with_causes(book.judge_all().iter().flatten()),
+    let (frame, advice) = match book(&app.pool, &member, &params).await? {
+        Some(book) => {
+            let frame = Frame::of_book(&member, Station::Budgets, &params, &book)
+                .with_causes(book.judge_all().iter().flatten());
+            let advice = advice::of(&app.pool, &book, &frame).await?;
+            (frame, advice)
+        }
         None => {
             let frame = Frame::new(&member, Station::Budgets, &params);
             return Ok(NoReports {
@@ -214,7 +220,7 @@ pub async fn list(
         }
     };
     let plans = plans.iter().map(listed).collect();
-    Ok(BudgetsPage { plans, frame }.into_response())
+    Ok(BudgetsPage { plans, advice, frame }.into_response())
 }
 
 fn optimal(file: &PlanFile) -> Option<Solved> {

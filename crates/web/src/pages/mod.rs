@@ -1,5 +1,6 @@
 //! The pages, one module each; a handler is named by its verb.
 
+pub mod advice;
 pub mod budgets;
 pub mod causes;
 pub mod channels;
