@@ -143,10 +143,18 @@ test("the week's advice on budgets goes to the tray, and no further by itself", 
 test("channels tell what was fetched, and a wrong connection says what to do", async ({ desk: page }) => {
   await page.goto(`${supply}/channels`);
   await expect(page.getByRole("row", { name: /Findle/ })).toContainText("fetched");
-  // The page comes anew; what is typed into the old one would be lost with it.
   await Promise.all([page.waitForEvent("load"), page.getByRole("button", { name: "fetch now from Findle" }).click()]);
-  await expect(page.getByRole("button", { name: "fetch now from Findle" })).toBeVisible({ timeout: 20_000 });
+  // When the fetch has ended the page comes anew, unless somebody has typed something.
+  await expect(page.locator("#fetching")).toHaveCount(0, { timeout: 20_000 });
   await page.getByLabel("Address of the interface").fill("http://127.0.0.1:9");
+  await page.evaluate(() => {
+    const ended = document.createElement("span");
+    ended.setAttribute("hx-get", location.pathname.replace(/channels$/, "fetching"));
+    ended.setAttribute("hx-trigger", "load");
+    document.querySelector("header").append(ended);
+    window.htmx.process(ended);
+  });
+  await expect(page.getByRole("link", { name: "new figures are in" })).toBeVisible();
   await page.getByLabel("Token of the account").fill("wrong");
   await page.getByRole("button", { name: "Connect its channels" }).click();
   await expect(page.getByRole("alert")).toContainText("can’t be reached");

@@ -137,6 +137,18 @@ document.addEventListener("keydown", (event) => {
 // Fragments that arrive keep the selection.
 document.addEventListener("htmx:afterSettle", show);
 
+// A page that comes anew when a fetch has ended would lose what somebody has typed: then it is only offered.
+const touched = (field) => (/^(checkbox|radio)$/.test(field.type) ? field.checked !== field.defaultChecked : field.value !== field.defaultValue);
+document.addEventListener("htmx:beforeOnLoad", (event) => {
+  if (!event.detail.xhr.getResponseHeader("HX-Refresh")) return;
+  if (![...document.querySelectorAll("main input, main textarea")].some(touched)) return;
+  event.preventDefault();
+  const offer = document.createElement("a");
+  offer.href = location.href;
+  offer.textContent = "new figures are in";
+  event.detail.elt.replaceChildren(offer);
+});
+
 // Columns are shown in the order of their list.
 document.addEventListener("click", (event) => {
   const item = event.target.closest("[data-up]")?.parentElement;
