@@ -104,7 +104,7 @@ impl Curve {
         Interval { low: mid * (-reach).exp(), high: mid * reach.exp() }
     }
 
-    /// Variance of the estimate of conversions a day at a spend a day.
+    /// Standard error of the estimate of conversions a day at a spend a day.
     pub fn error(&self, spend: f64) -> f64 {
         self.at(spend) * self.variance(spend).sqrt()
     }
