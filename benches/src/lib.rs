@@ -24,15 +24,13 @@ pub fn instance(lines: usize, groups: usize) -> Problem {
                 Response::Saturating { limit: 1.0 + 60.0 * next(), half_at: 10.0 + 400.0 * next() }
             };
             Line {
-                id: format!("line {i}"),
                 group: Some(name(i)),
                 current,
                 value_per_conversion: Some(10.0 + 100.0 * next()),
-                margin: None,
                 cpc: Some(1.0),
-                response,
                 floor: 0.2 * current * next(),
                 ceiling: (next() < 0.5).then(|| current * (1.0 + 2.0 * next())),
+                ..Line::new(format!("line {i}"), response)
             }
         })
         .collect();

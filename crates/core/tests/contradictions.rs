@@ -9,15 +9,12 @@ use tiller_core::allocation::{
 
 fn line(id: &str, group: Option<&str>) -> Line {
     Line {
-        id: id.into(),
         group: group.map(str::to_owned),
         current: 100.0,
         value_per_conversion: Some(50.0),
         margin: Some(0.4),
         cpc: Some(1.0),
-        response: Response::Power { scale: 1.0, elasticity: 0.5 },
-        floor: 0.0,
-        ceiling: None,
+        ..Line::new(id, Response::Power { scale: 1.0, elasticity: 0.5 })
     }
 }
 

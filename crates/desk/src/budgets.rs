@@ -4,8 +4,10 @@ use std::collections::HashMap;
 
 use tiller_core::allocation::{
     Answer, Goal, Group, HeldBy, Limits, Line, Problem, Repair, Response, Solved, Total, Use,
-    limit_costs, solve,
+    limit_costs, marginal_at, solve,
 };
+use tiller_core::flight::MONTH;
+use tiller_core::learning::SHOCK;
 use tiller_core::verdict::HeldBy as Hold;
 use tiller_core::{Currency, Target};
 use tiller_store::people::Account;
@@ -13,11 +15,13 @@ use tiller_store::plans::{self, Plan};
 use tiller_store::{CampaignId, PersonId, PgPool, PlanId};
 
 use crate::book::{Book, Entry};
+use crate::curves::Curves;
+use crate::figures::{money, number};
+use crate::levers;
 use crate::plan_file::{FORMAT, PlanFile};
+use crate::settings::Settings;
 use crate::{DeskError, entry};
 
-/// No line moves by more than this unless the person says otherwise: more is a shock.
-const DEFAULT_CHANGE: f64 = 0.2;
 /// What a hand-drawn curve starts with (common practice, no source: returns diminish).
 pub const DEFAULT_ELASTICITY: f64 = 0.7;
 /// Fewer conversions than this are thin evidence for a rate.
@@ -56,40 +60,61 @@ pub fn choices(book: &Book) -> Vec<Choice<'_>> {
     book.entries.iter().map(|entry| Choice { entry, unfit: unfit(entry) }).collect()
 }
 
-/// A plan of the chosen campaigns with the period's rates, its total what they spent.
-pub fn draft(book: &Book, chosen: &[CampaignId]) -> Result<PlanFile, DeskError> {
-    let fit = choices(book);
-    let fit: Vec<&Entry> = fit
-        .iter()
-        .filter(|c| c.unfit.is_none() && chosen.contains(&c.entry.campaign.id))
-        .map(|c| c.entry)
-        .collect();
-    if fit.is_empty() {
+/// What the account's campaigns can do with money, as plans need it.
+pub async fn known(pool: &PgPool, book: &Book) -> Result<(Settings, Vec<levers::Line>), DeskError> {
+    let settings = Settings::load(pool, &book.account, &[]).await?;
+    let curves = Curves::load(pool, &book.account).await?;
+    let lines = levers::of_account(book, &settings, &curves);
+    Ok((settings, lines))
+}
+
+/// A plan of the chosen campaigns for a month, its total what they spend.
+pub fn draft(
+    book: &Book,
+    known: &[levers::Line],
+    chosen: &[CampaignId],
+) -> Result<PlanFile, DeskError> {
+    let known: Vec<&levers::Line> = known.iter().filter(|l| chosen.contains(&l.campaign)).collect();
+    let all_fresh = known.iter().all(|l| l.fresh);
+    let drafted = |known: &&levers::Line| {
+        let mut line = line(book, known)?;
+        // What has just been launched is left in peace, unless somebody decides otherwise.
+        if known.fresh && !all_fresh {
+            line.fixed = Some((line.current * 100.0).floor() / 100.0);
+        }
+        Some(line)
+    };
+    let lines: Vec<Line> = known.iter().filter_map(drafted).collect();
+    if lines.is_empty() {
         return Err(DeskError::Invalid(
             "choose at least one campaign that has clicks in this period".into(),
         ));
     }
     let step = book.account.currency.parse::<Currency>().map_or(0.01, Currency::minor_unit);
-    let lines: Vec<Line> = fit.iter().filter_map(|e| line(book, e)).collect();
-    let mut groups: Vec<Group> = Vec::new();
-    for line in &lines {
-        if let Some(id) = line.group.as_ref().filter(|id| groups.iter().all(|g| g.id != **id)) {
-            groups.push(Group { id: id.clone(), ..Group::default() });
-        }
-    }
-    let spent: f64 = lines.iter().map(|l| l.current).sum();
-    let by_value = fit.iter().all(|e| matches!(e.target, Some(Target::Roas(_))));
-    Ok(PlanFile {
+    let present: f64 = lines.iter().map(|l| l.current).sum();
+    let targets = chosen.iter().filter_map(|id| book.entry(*id).ok()).map(|e| e.target);
+    let by_value = targets.clone().all(|t| matches!(t, Some(Target::Roas(_))));
+    let mut file = PlanFile {
         format: FORMAT.into(),
         currency: book.account.currency.clone(),
         goal: if by_value { Goal::Value } else { Goal::Conversions },
-        total: Total { amount: (spent / step).round() * step, spend: Use::All },
+        total: Total { amount: whole_below(present, step), spend: Use::All },
         step,
-        days: book.period.window.days() as f64,
+        days: MONTH,
         lines,
-        groups,
-        limits: Limits { max_change: Some(DEFAULT_CHANGE), ..Limits::default() },
-    })
+        groups: Vec::new(),
+        limits: Limits { max_change: Some(SHOCK), ..Limits::default() },
+        test_share: None,
+    };
+    group(&mut file, book, None, Some(By::Channel));
+    file.check().map_err(|e| DeskError::Invalid(e.to_string()))?;
+    Ok(file)
+}
+
+/// An amount in whole units, or steps where it is small; never more than can be spent.
+fn whole_below(amount: f64, step: f64) -> f64 {
+    let unit = if amount >= 1000.0 { 1.0 } else { step };
+    (amount / unit + 1e-9).floor() * unit
 }
 
 /// What a campaign is called in plans: by its channel too where its name alone is not enough.
@@ -102,18 +127,90 @@ pub fn line_id(book: &Book, e: &Entry) -> String {
     }
 }
 
-fn line(book: &Book, e: &Entry) -> Option<Line> {
-    let tally = e.tally(book.period.window);
-    Some(Line {
-        id: line_id(book, e),
-        group: Some(e.campaign.channel.clone()),
-        current: tally.spend.to_units(),
-        value_per_conversion: Some(tally.aov().unwrap_or(0.0)),
-        margin: None,
-        cpc: tally.cpc().filter(|c| *c > 0.0),
-        response: Response::Constant { cpc: tally.cpc().filter(|c| *c > 0.0)?, cvr: tally.cvr()? },
-        floor: 0.0,
-        ceiling: None,
+/// The campaign of a plan's line.
+pub fn entry_of<'a>(book: &'a Book, id: &str) -> Option<&'a Entry> {
+    book.entries.iter().find(|e| line_id(book, e) == id)
+}
+
+fn line(book: &Book, known: &levers::Line) -> Option<Line> {
+    let entry = book.entry(known.campaign).ok()?;
+    let mut line = Line::new(line_id(book, entry), known.lever.response);
+    learn(&mut line, known, MONTH);
+    // Nothing tells how much it could spend: it grows by what is no shock, and the plan learns from that.
+    if line.capacity.is_none() && matches!(line.response, Response::Constant { .. }) {
+        line.ceiling = Some(((1.0 + SHOCK) * line.current * 100.0).round() / 100.0);
+    }
+    Some(line)
+}
+
+/// Takes what is known of a campaign now into a plan's line.
+fn learn(line: &mut Line, known: &levers::Line, days: f64) {
+    line.current = known.spend * days;
+    line.value_per_conversion = Some(known.worth);
+    line.cpc = Some(known.cpc);
+    line.response = known.lever.response;
+    // What it spends now it can spend, whatever a few days of it say.
+    line.capacity = known.lever.capacity.most.map(|most| most.max(known.spend));
+    line.precision = Some(known.lever.precision);
+}
+
+/// Takes the newest curves, rates and present spends into a plan; its limits stay.
+pub fn refresh(file: &mut PlanFile, book: &Book, known: &[levers::Line]) {
+    let days = file.days;
+    for line in &mut file.lines {
+        let id = entry_of(book, &line.id).map(|e| e.campaign.id);
+        if let Some(known) = known.iter().find(|k| Some(k.campaign) == id) {
+            learn(line, known, days);
+        }
+    }
+}
+
+/// What lines are grouped by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum By {
+    /// Their channel.
+    Channel,
+    /// The country that they are meant for.
+    Country,
+}
+
+/// Groups a plan's lines anew; the limits of groups of other names are lost.
+pub fn group(file: &mut PlanFile, book: &Book, settings: Option<&Settings>, by: Option<By>) {
+    let name = |e: &Entry| match by? {
+        By::Channel => Some(e.campaign.channel.clone()),
+        By::Country => {
+            let places = settings?.campaign(e.campaign.id)?.places.as_ref();
+            Some(match places.map_or(&[][..], |p| &p.targets) {
+                [] => "everywhere".into(),
+                [one] => one.clone(),
+                [first, rest @ ..] => format!("{first} and {} more", rest.len()),
+            })
+        }
+    };
+    let mut groups: Vec<Group> = Vec::new();
+    for line in &mut file.lines {
+        line.group = entry_of(book, &line.id).and_then(name);
+        if let Some(id) = line.group.as_ref().filter(|id| groups.iter().all(|g| g.id != **id)) {
+            let before = file.groups.iter().find(|g| g.id == *id).cloned();
+            groups.push(before.unwrap_or(Group { id: id.clone(), ..Group::default() }));
+        }
+    }
+    file.groups = groups;
+}
+
+/// What a plan's lines are grouped by.
+pub fn grouped_by(file: &PlanFile, book: &Book) -> Option<By> {
+    let line = file.lines.iter().find(|l| l.group.is_some())?;
+    let channel = entry_of(book, &line.id).map(|e| e.campaign.channel.as_str());
+    if channel == line.group.as_deref() { Some(By::Channel) } else { Some(By::Country) }
+}
+
+/// Whether two states of one plan rest on different figures: more than 2% apart anywhere.
+pub fn differs(a: &PlanFile, b: &PlanFile) -> bool {
+    let apart = |x: f64, y: f64| (x - y).abs() > 0.02 * x.abs().max(y.abs()).max(1e-9);
+    a.lines.iter().zip(&b.lines).any(|(x, y)| {
+        let results = |l: &Line, days: f64| l.response.at(l.current.max(1.0) / days);
+        apart(x.current, y.current) || apart(results(x, a.days), results(y, b.days))
     })
 }
 
@@ -132,6 +229,7 @@ pub struct FieldError {
 /// Takes what was typed into the plan; every field that can't be read is named, the others are taken.
 pub fn edit(file: &mut PlanFile, fields: &Fields) -> Vec<FieldError> {
     let mut errors = Vec::new();
+    let (mut shares_wrong, mut shares_unread) = (Vec::new(), Vec::new());
     let mut read =
         |field: &str, base: Option<f64>, least: f64, set: &mut dyn FnMut(Option<f64>)| {
             let Some(text) = fields.get(field) else { return };
@@ -161,7 +259,42 @@ pub fn edit(file: &mut PlanFile, fields: &Fields) -> Vec<FieldError> {
         let current = line.current;
         read(&format!("floor-{i}"), Some(current), 0.0, &mut |x| line.floor = x.unwrap_or(0.0));
         read(&format!("ceiling-{i}"), Some(current), 0.0, &mut |x| line.ceiling = x);
+        let (floor, ceiling) = (line.floor, line.ceiling.unwrap_or(f64::INFINITY));
+        // A handle is dragged within its brackets.
+        let within = |x: f64| whole(x.clamp(floor, ceiling.max(floor)));
+        read(&format!("fixed-{i}"), Some(current), 0.0, &mut |x| line.fixed = x.map(within));
     }
+    for group in &mut file.groups {
+        let present: f64 = file
+            .lines
+            .iter()
+            .filter(|l| l.group.as_ref() == Some(&group.id))
+            .map(|l| l.current)
+            .sum();
+        for (field, money, share) in [
+            (format!("group-floor:{}", group.id), &mut group.floor, &mut group.share_floor),
+            (format!("group-ceiling:{}", group.id), &mut group.ceiling, &mut group.share_ceiling),
+        ] {
+            // 20% is a share of the total, +20% is of what the group spends now.
+            let text = fields.get(&field).map_or("", |t| t.trim());
+            if text.ends_with('%') && !text.starts_with(['+', '-', '−']) {
+                match entry::share(text) {
+                    Ok(x) if x.is_none_or(|x| x <= 1.0) => (*money, *share) = (None, x),
+                    Ok(_) => shares_wrong.push(field),
+                    Err(message) => shares_unread.push(FieldError { field, message }),
+                }
+            } else {
+                read(&field, Some(present), 0.0, &mut |x| (*money, *share) = (x, None));
+            }
+        }
+    }
+    errors.append(&mut shares_unread);
+    errors.extend(
+        shares_wrong.into_iter().map(|field| FieldError {
+            field,
+            message: "a share of the total is 100% at most".into(),
+        }),
+    );
     let mut share = |field: &str, most: f64, set: &mut dyn FnMut(Option<f64>)| {
         let Some(text) = fields.get(field) else { return };
         // A bare 20 is meant as 20%.
@@ -173,6 +306,7 @@ pub fn edit(file: &mut PlanFile, fields: &Fields) -> Vec<FieldError> {
         }
     };
     share("max_change", 1.0, &mut |x| file.limits.max_change = x);
+    share("test_share", 0.9, &mut |x| file.test_share = x);
     for (i, line) in file.lines.iter_mut().enumerate() {
         share(&format!("margin-{i}"), 1.0, &mut |x| line.margin = x);
     }
@@ -192,21 +326,34 @@ pub fn edit(file: &mut PlanFile, fields: &Fields) -> Vec<FieldError> {
     }
     let days = file.days;
     for (i, line) in file.lines.iter_mut().enumerate() {
-        let elasticity = fields.get(&format!("elasticity-{i}")).map(|t| entry::amount(t, None));
+        let typed = fields.get(&format!("elasticity-{i}")).map(|t| entry::amount(t, None));
         let shape = fields.get(&format!("shape-{i}")).map(String::as_str);
-        match (shape, elasticity) {
-            (Some("power"), Some(Ok(Some(b)))) if b > 0.0 && b < 1.0 => {
-                line.response = through_present(line, days, Some(b))
+        let now = match line.response {
+            Response::Power { elasticity, .. } => Some(elasticity),
+            _ => None,
+        };
+        let elasticity = match (shape, typed) {
+            (Some("power"), Some(Ok(Some(b)))) if b > 0.0 && b < 1.0 => Some(b),
+            (Some("power"), None | Some(Ok(None))) => Some(now.unwrap_or(DEFAULT_ELASTICITY)),
+            (Some("power"), Some(_)) => {
+                errors.push(FieldError {
+                    field: format!("elasticity-{i}"),
+                    message: "an elasticity lies above 0 and below 1, such as 0.7".into(),
+                });
+                continue;
             }
-            (Some("power"), None | Some(Ok(None))) => {
-                line.response = through_present(line, days, Some(DEFAULT_ELASTICITY))
-            }
-            (Some("power"), Some(_)) => errors.push(FieldError {
-                field: format!("elasticity-{i}"),
-                message: "an elasticity lies above 0 and below 1, such as 0.7".into(),
-            }),
-            (Some("constant"), _) => line.response = through_present(line, days, None),
-            _ => {}
+            (Some("constant"), _) => None,
+            // As it was fitted.
+            _ => continue,
+        };
+        let same = match elasticity {
+            Some(b) => now.is_some_and(|now| (now - b).abs() < 1e-5),
+            None => matches!(line.response, Response::Constant { .. }),
+        };
+        if !same {
+            line.response = through_present(line, days, elasticity);
+            // A curve drawn by hand has no evidence.
+            line.precision = None;
         }
     }
     if let Err(error) = file.check()
@@ -249,12 +396,7 @@ fn through_present(line: &Line, days: f64, elasticity: Option<f64>) -> Response 
 
 /// Conversions of a line at its present spend.
 pub fn present_conversions(line: &Line, days: f64) -> f64 {
-    let day = line.current / days;
-    days * match line.response {
-        Response::Constant { cpc, cvr } => day / cpc * cvr,
-        Response::Power { scale, elasticity } => scale * day.powf(elasticity),
-        Response::Saturating { limit, half_at } => limit * day / (half_at + day),
-    }
+    line.results(line.current, days)
 }
 
 /// A plan solved, with what its limits cost.
@@ -286,12 +428,41 @@ pub fn mend(file: &mut PlanFile, repair: &Repair) {
     file.set_problem(problem);
 }
 
+/// Why a line of a solved plan gets what it gets, in a sentence without an end.
+pub fn why(worked: &Worked, solved: &Solved, i: usize) -> String {
+    let (line, answer) = (&worked.problem.lines[i], &solved.lines[i]);
+    let thousand = |x: f64| number(1000.0 * x, if x.abs() < 0.01 { 2 } else { 1 });
+    let elsewhere = solved.next_1000.map(|x| x / 1000.0);
+    let compared = || {
+        let here = marginal_at(&worked.problem, i, line.current.max(0.01));
+        elsewhere.map_or(String::new(), |e| {
+            format!(
+                "1 000 more bring {} here at what it spends now, {} elsewhere",
+                thousand(here),
+                thousand(e)
+            )
+        })
+    };
+    match answer.held_by {
+        HeldBy::Fixed => "set by hand".into(),
+        HeldBy::Capacity => format!(
+            "{} is all that it can spend at its bid or target",
+            money(line.capacity.unwrap_or(0.0) * worked.problem.days)
+        ),
+        HeldBy::Nothing => compared(),
+        HeldBy::Floor | HeldBy::GroupFloor if answer.budget >= line.current => {
+            "its floor asks for it".into()
+        }
+        HeldBy::Floor | HeldBy::GroupFloor | HeldBy::Ceiling | HeldBy::GroupCeiling => compared(),
+    }
+}
+
 /// Lines that the plan raises although the campaign does not use the budget that it has.
 pub fn with_money_to_spare(book: &Book, file: &PlanFile, solved: &Solved) -> Vec<String> {
     let spare = |id: &str| {
         book.entries.iter().any(|e| {
             let hold = e.hold(book.period.window);
-            e.campaign.name == id
+            line_id(book, e) == id
                 && hold.used.is_some_and(|u| u < 0.8)
                 && hold.held_by(None) == Hold::Neither
         })
@@ -338,6 +509,15 @@ pub async fn duplicate(
     let opened = open(pool, account, id).await?;
     let name = named(&format!("{}, copy", opened.plan.name))?;
     Ok(plans::add(pool, account.id, person, &name, opened.plan.window, &opened.plan.body).await?)
+}
+
+/// Holds the month against a plan, or against none.
+pub async fn hold_month(
+    pool: &PgPool,
+    account: &Account,
+    id: Option<PlanId>,
+) -> Result<(), DeskError> {
+    if plans::keep(pool, account.id, id).await? { Ok(()) } else { Err(DeskError::NotFound("plan")) }
 }
 
 /// Removes a plan.

@@ -7,6 +7,8 @@ pub mod budgets;
 pub mod causes;
 pub mod change_words;
 pub mod connections;
+pub mod courses;
+pub mod curves;
 pub mod diagnosis_file;
 pub mod entry;
 pub mod figures;
@@ -31,8 +33,8 @@ pub mod wording;
 
 pub use tiller_store::people::{Account, Person, Role};
 pub use tiller_store::{
-    AccountId, AdGroupId, CampaignId, ChangeId, ConnectionId, ImportId, ItemId, PersonId, PgPool,
-    PlanId, StoreError, TermId,
+    AccountId, AdGroupId, CampaignId, ChangeId, ConnectionId, CourseId, ImportId, ItemId, PersonId,
+    PgPool, PlanId, StoreError, TermId,
 };
 
 /// Why a use case ended without its result.

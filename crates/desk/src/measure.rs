@@ -169,8 +169,8 @@ fn triangle(rows: &[Aged], window: Window, length: usize) -> Vec<Vec<f64>> {
     days
 }
 
-/// Writes down after how many days a click day of the account is settled now, and how those that are not will
-/// end.
+/// Writes down after how many days a click day of the account is settled now, how those that are not will end,
+/// and the curves that follow from the settled ones.
 pub(crate) async fn settle(
     pool: &PgPool,
     account: AccountId,
@@ -181,7 +181,7 @@ pub(crate) async fn settle(
         splits::settle(pool, account, i16::try_from(days).unwrap_or(2)).await?;
         facts::expect(pool, account, &lag.open()).await?;
     }
-    Ok(())
+    crate::curves::refit(pool, account).await
 }
 
 /// What tracking says of a campaign, with the money that it spoils.

@@ -3,8 +3,8 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use tiller_core::allocation::{
-    Answer, Conflict, ConflictKind, Goal, Group, HeldBy, Limits, Line, Problem, Repair, Solved,
-    Total, Totals, Warning, WholeLimit,
+    Answer, Conflict, ConflictKind, Goal, Group, HeldBy, Limits, Line, Problem, Range, Repair,
+    Solved, Total, Totals, Warning, WholeLimit,
 };
 use tiller_core::{Currency, MoneyError};
 
@@ -39,6 +39,9 @@ pub struct PlanFile {
     /// Limits on the whole.
     #[serde(default)]
     pub limits: Limits,
+    /// Share of the total that is kept for tests; the rest is split, and shares of groups are of the rest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub test_share: Option<f64>,
 }
 
 fn cent() -> f64 {
@@ -65,6 +68,9 @@ pub enum PlanFileError {
     /// No currency.
     #[error("currency: {0}")]
     Currency(#[from] MoneyError),
+    /// Nothing would be left to split.
+    #[error("test_share: {0} found; a share from 0 to 0.9 is allowed")]
+    TestShare(f64),
     /// A value that makes no sense.
     #[error(transparent)]
     Value(#[from] tiller_core::allocation::ProblemError),
@@ -91,14 +97,27 @@ impl PlanFile {
             return Err(PlanFileError::OtherFormat(self.format.clone()));
         }
         self.currency.parse::<Currency>()?;
+        if let Some(share) = self.test_share.filter(|s| !(0.0..=0.9).contains(s)) {
+            return Err(PlanFileError::TestShare(share));
+        }
         Ok(self.problem().check()?)
     }
 
-    /// What is to be solved.
+    /// Money that is kept for tests, in whole steps.
+    pub fn for_tests(&self) -> f64 {
+        let kept = self.total.amount * self.test_share.unwrap_or(0.0);
+        if self.step > 0.0 { (kept / self.step).round() * self.step } else { kept }
+    }
+
+    /// What is to be solved: the split of what is not kept for tests.
     pub fn problem(&self) -> Problem {
+        let amount = self.total.amount - self.for_tests();
+        // A sum of whole steps is one, whatever its binary form lost.
+        let amount =
+            if self.step > 0.0 { (amount / self.step).round() * self.step } else { amount };
         Problem {
             goal: self.goal,
-            total: self.total,
+            total: Total { amount, ..self.total },
             step: self.step,
             days: self.days,
             lines: self.lines.clone(),
@@ -110,7 +129,13 @@ impl PlanFile {
     /// Takes over what repairs changed.
     pub fn set_problem(&mut self, problem: Problem) {
         self.goal = problem.goal;
-        self.total = problem.total;
+        let share = self.test_share.unwrap_or(0.0);
+        if (problem.total.amount - self.problem().total.amount).abs() > 1e-9 {
+            let whole = problem.total.amount / (1.0 - share);
+            self.total.amount =
+                if self.step > 0.0 { (whole / self.step).ceil() * self.step } else { whole };
+        }
+        self.total.spend = problem.total.spend;
         self.step = problem.step;
         self.days = problem.days;
         self.lines = problem.lines;
@@ -122,6 +147,7 @@ impl PlanFile {
 /// The answer to a plan file.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 #[serde(tag = "status", rename_all = "snake_case")]
+#[expect(clippy::large_enum_variant, reason = "one is made and written out")]
 pub enum AnswerFile {
     /// The best split.
     Optimal {
@@ -135,6 +161,12 @@ pub enum AnswerFile {
         current: TotalsFile,
         /// What 1,000 more in total would bring of the goal.
         next_1000: Option<f64>,
+        /// What the goal counts, 80%, where lines tell how well their responses are known.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        result: Option<Range>,
+        /// What it counts more than at the present, 80%.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        gain: Option<Range>,
         /// What to know before believing it.
         warnings: Vec<WarningFile>,
     },
@@ -172,7 +204,7 @@ pub struct TotalsFile {
 /// A warning.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct WarningFile {
-    /// corner or extrapolates.
+    /// corner, extrapolates or wide.
     pub kind: &'static str,
     /// For people.
     pub message: String,
@@ -205,6 +237,8 @@ pub fn held_word(held: HeldBy) -> &'static str {
     match held {
         HeldBy::Floor => "floor",
         HeldBy::Ceiling => "ceiling",
+        HeldBy::Capacity => "capacity",
+        HeldBy::Fixed => "fixed",
         HeldBy::GroupFloor => "group_floor",
         HeldBy::GroupCeiling => "group_ceiling",
         HeldBy::Nothing => "none",
@@ -250,6 +284,8 @@ fn optimal(problem: &Problem, solved: &Solved) -> AnswerFile {
         totals: (&solved.totals).into(),
         current: (&solved.current).into(),
         next_1000: solved.next_1000,
+        result: solved.outlook.map(|o| o.result),
+        gain: solved.outlook.map(|o| o.gain),
         warnings: solved.warnings.iter().map(warning).collect(),
     }
 }
@@ -257,6 +293,15 @@ fn optimal(problem: &Problem, solved: &Solved) -> AnswerFile {
 /// A warning in words.
 pub fn warning(w: &Warning) -> WarningFile {
     match w {
+        Warning::Wide { range } => WarningFile {
+            kind: "wide",
+            message: format!(
+                "The result is known poorly: 80% between {} and {}. A step experiment on the lines that move most would narrow it.",
+                money(range.low),
+                money(range.high)
+            ),
+            lines: Vec::new(),
+        },
         Warning::Corner { line, share } => WarningFile {
             kind: "corner",
             message: format!(
@@ -269,7 +314,7 @@ pub fn warning(w: &Warning) -> WarningFile {
         Warning::Extrapolates { lines } => WarningFile {
             kind: "extrapolates",
             message: format!(
-                "{} would get less than half or more than double of what it spends now, where nothing has been seen of how it answers: {}. Take it in steps.",
+                "{} would get less than half or more than double of what has been seen to be spent there, so nothing tells how it answers: {}. Take it in steps.",
                 if lines.len() == 1 {
                     "One line".to_owned()
                 } else {
@@ -402,6 +447,7 @@ pub fn repair(r: &Repair) -> String {
         Repair::GroupCeiling { group, to } => {
             format!("Raise the ceiling of the group {group} to {}", money(*to))
         }
+        Repair::Release { lines } => format!("Let the plan decide on {}", listed(lines)),
         Repair::MaxChange { to } => format!("Allow lines to change by up to {}%", percent(*to)),
         Repair::Whole { limit: WholeLimit::MaxCpa, to } => {
             format!("Allow a CPA of up to {}", number(*to, 2))

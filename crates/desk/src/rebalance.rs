@@ -10,6 +10,7 @@ use tiller_store::{PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Subject};
+use crate::curves::Curves;
 use crate::figures::{money, number};
 use crate::levers::{self, Line};
 use crate::settings::Settings;
@@ -27,6 +28,8 @@ const WORTH_A_CHANGE: f64 = 0.03;
 pub struct Move {
     /// The line.
     pub line: Line,
+    /// Its daily budget now.
+    pub from: f64,
     /// Its new daily budget.
     pub to: f64,
 }
@@ -36,7 +39,7 @@ impl Move {
     pub fn conversions(&self) -> (f64, f64) {
         let most = self.line.lever.capacity.most.unwrap_or(f64::INFINITY);
         let at = |budget: f64| self.line.lever.response.at(budget.min(most));
-        (at(self.line.budget), at(self.to))
+        (at(self.from), at(self.to))
     }
 
     /// What it could spend a day, and how that is known.
@@ -58,34 +61,30 @@ impl Move {
 }
 
 /// The least and the most that a line may get in one week.
-fn bounds(l: &Line) -> (f64, f64) {
-    let (mut floor, mut ceiling) = (KEPT * l.budget, f64::INFINITY);
+fn bounds(l: &Line, budget: f64) -> (f64, f64) {
+    let (mut floor, mut ceiling) = (KEPT * budget, f64::INFINITY);
     if l.learns {
-        (floor, ceiling) = ((1.0 - SHOCK) * l.budget, (1.0 + SHOCK) * l.budget);
+        (floor, ceiling) = ((1.0 - SHOCK) * budget, (1.0 + SHOCK) * budget);
     }
     ceiling = match l.lever.capacity.most {
         Some(most) => ceiling.min(ROOM * most),
-        None => ceiling.min((1.0 + SHOCK) * l.budget),
+        None => ceiling.min((1.0 + SHOCK) * budget),
     };
     // Where it can't be cut that far in one step, it keeps what the step leaves.
     (floor, ceiling.max(floor))
 }
 
 /// The best daily budgets of the lines within today's total, by line; none where no plan can be made.
-pub fn budgets(lines: &[Line], by_value: bool) -> Option<Vec<f64>> {
-    let total: f64 = lines.iter().map(|l| l.budget).sum();
-    let plan_line = |(i, l): (usize, &Line)| {
-        let (floor, ceiling) = bounds(l);
+pub fn budgets(lines: &[(Line, f64)], by_value: bool) -> Option<Vec<f64>> {
+    let total: f64 = lines.iter().map(|(_, budget)| budget).sum();
+    let plan_line = |(i, (l, budget)): (usize, &(Line, f64))| {
+        let (floor, ceiling) = bounds(l, *budget);
         PlanLine {
-            id: i.to_string(),
-            group: None,
-            current: l.budget,
+            current: *budget,
             value_per_conversion: Some(l.worth),
-            margin: None,
-            cpc: None,
-            response: l.lever.response,
             floor,
             ceiling: Some(ceiling),
+            ..PlanLine::new(i.to_string(), l.lever.response)
         }
     };
     let problem = Problem {
@@ -101,8 +100,8 @@ pub fn budgets(lines: &[Line], by_value: bool) -> Option<Vec<f64>> {
     let mut budgets: Vec<f64> = solved.lines.iter().map(|l| l.budget).collect();
     // What is left over goes back to those that would otherwise be cut for nothing.
     let mut left = total - budgets.iter().sum::<f64>();
-    for (budget, line) in budgets.iter_mut().zip(lines) {
-        let back = (line.budget - *budget).clamp(0.0, left.max(0.0));
+    for (budget, (_, now)) in budgets.iter_mut().zip(lines) {
+        let back = (now - *budget).clamp(0.0, left.max(0.0));
         *budget += back;
         left -= back;
     }
@@ -112,13 +111,19 @@ pub fn budgets(lines: &[Line], by_value: bool) -> Option<Vec<f64>> {
 /// The budgets worth moving this week.
 pub async fn advise(pool: &PgPool, book: &Book) -> Result<Vec<Move>, DeskError> {
     let settings = Settings::load(pool, &book.account, &[]).await?;
-    let lines = levers::of_account(book, &settings);
+    let curves = Curves::load(pool, &book.account).await?;
+    // What has just been launched is left in peace.
+    let lines: Vec<(Line, f64)> = levers::of_account(book, &settings, &curves)
+        .into_iter()
+        .filter(|l| !l.fresh)
+        .filter_map(|l| l.budget.map(|budget| (l, budget)))
+        .collect();
     let Some(budgets) = budgets(&lines, book.by_value()) else { return Ok(Vec::new()) };
     Ok(lines
         .into_iter()
         .zip(budgets)
-        .filter(|(l, to)| (to / l.budget - 1.0).abs() >= WORTH_A_CHANGE)
-        .map(|(line, to)| Move { line, to })
+        .filter(|((_, from), to)| (to / from - 1.0).abs() >= WORTH_A_CHANGE)
+        .map(|((line, from), to)| Move { line, from, to })
         .collect())
 }
 
@@ -142,7 +147,7 @@ fn proposal(m: &Move) -> Proposal {
         set: Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) }),
         reason: format!(
             "Within the same total, money brings more {}: {capacity}.",
-            if m.to > l.budget { "here" } else { "elsewhere" }
+            if m.to > m.from { "here" } else { "elsewhere" }
         ),
         evidence: vec![
             ("Spends a day".into(), money(l.spend)),
@@ -157,24 +162,32 @@ fn proposal(m: &Move) -> Proposal {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_core::allocation::Response;
+    use tiller_core::allocation::{Precision, Response};
     use tiller_core::response::lever::{Capacity, Lever};
     use tiller_store::CampaignId;
 
-    fn line(budget: f64, most: Option<f64>, per_money: f64, learns: bool) -> Line {
-        Line {
+    fn line(budget: f64, most: Option<f64>, per_money: f64, learns: bool) -> (Line, f64) {
+        let line = Line {
             campaign: CampaignId(1),
             name: "Line".into(),
-            budget,
+            budget: Some(budget),
             spend: budget,
             learns,
+            fresh: false,
+            cpc: 1.0,
             lever: Lever {
                 response: Response::Constant { cpc: 1.0, cvr: per_money },
+                precision: Precision {
+                    reference: budget,
+                    covariance: [[0.01, 0.0], [0.0, 0.0]],
+                    observed: [budget; 2],
+                },
                 capacity: Capacity { most, evidence: Evidence::LostAuctions },
                 curve: None,
             },
             worth: 50.0,
-        }
+        };
+        (line, budget)
     }
 
     #[test]

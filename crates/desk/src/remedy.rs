@@ -1,18 +1,20 @@
 //! Remedies: the change that does what an advice or a plan says, ready for the tray.
 
 use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
-use tiller_core::Micros;
-use tiller_core::allocation::Solved;
-use tiller_core::learning::SHOCK;
+use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
+use tiller_core::flight::lifetime;
+use tiller_core::learning::{SHOCK, shock};
 use tiller_core::verdict::{HeldBy, Verdict};
+use tiller_core::{Micros, Window};
+use tiller_store::{PersonId, PgPool};
 
 use crate::book::{Book, Judged, Subject};
-use crate::budgets;
+use crate::budgets::{self, Opened, Worked};
 use crate::figures::{count, money, number, or_absent, percent, probability};
-use crate::plan_file::PlanFile;
 use crate::settings::{Settings, Spot};
-use crate::tray::{Origin, Proposal};
+use crate::tray::{self, Origin, Proposal};
 use crate::wording::{self, TradeOff};
+use crate::{DeskError, courses};
 
 /// A line of a plan that differs by less than this from what is set is left as it is.
 const WORTH_A_CHANGE: f64 = 0.01;
@@ -130,57 +132,130 @@ fn more_budget(settings: &Settings, spot: Spot) -> Option<Setting> {
     Some(Setting::Budget(Budget::Daily { amount }))
 }
 
-/// The daily budgets that a plan asks for, and the lines that can't be set with the reason.
+/// A budget that a plan asks for.
+#[derive(Clone, Debug)]
+pub struct Planned {
+    /// The change to it.
+    pub proposal: Proposal,
+    /// Money a day now and then, where that is better done in steps.
+    pub ramp: Option<(f64, f64)>,
+}
+
+/// The budgets that a solved plan asks for, and the lines that can't be set with the reason.
 pub fn of_plan(
     book: &Book,
     settings: &Settings,
     name: &str,
-    file: &PlanFile,
+    worked: &Worked,
     solved: &Solved,
-) -> (Vec<Proposal>, Vec<String>) {
-    let (mut proposals, mut left) = (Vec::new(), Vec::new());
-    for (line, answer) in file.lines.iter().zip(&solved.lines) {
-        let entry = book.entries.iter().find(|e| budgets::line_id(book, e) == line.id);
-        let Some(entry) = entry else {
+) -> (Vec<Planned>, Vec<String>) {
+    let (mut planned, mut left) = (Vec::new(), Vec::new());
+    let days = worked.problem.days;
+    for (i, (line, answer)) in worked.problem.lines.iter().zip(&solved.lines).enumerate() {
+        let Some(entry) = budgets::entry_of(book, &line.id) else {
             left.push(format!("{} is no longer there", line.id));
             continue;
         };
-        let subject = Subject::Campaign(entry.campaign.id);
-        let a_day = answer.budget / file.days;
-        let amount = match settings.campaign(entry.campaign.id).map(|c| c.budget) {
+        let Some(set) = settings.campaign(entry.campaign.id) else {
+            left.push(format!("{}: its channel is not connected", line.id));
+            continue;
+        };
+        let a_day = answer.budget / days;
+        let (budget, ramp) = match set.budget {
+            Some(Budget::Daily { amount }) => {
+                let now = amount.to_units();
+                // What it can't spend anyway need not be taken away.
+                let enough = answer.held_by == Held::Capacity && now >= a_day;
+                if enough || (a_day - now).abs() <= WORTH_A_CHANGE * now {
+                    continue;
+                }
+                let to = coins(a_day).max(coins(0.01));
+                let shocks = set.strategy.automatic() && shock(now, to.to_units()).is_some();
+                (Budget::Daily { amount: to }, shocks.then(|| (now, to.to_units())))
+            }
+            Some(Budget::Lifetime { amount, starts, ends }) => {
+                let Some(ahead) = book.span.to().succ_opt().and_then(|d| Window::new(d, ends))
+                else {
+                    left.push(format!("{}: its flight is over", line.id));
+                    continue;
+                };
+                let so_far = Window::new(starts, book.span.to())
+                    .map_or(0.0, |w| entry.tally(w).spend.to_units());
+                let to = coins(so_far + lifetime(a_day, ahead));
+                if (to.to_units() / amount.to_units() - 1.0).abs() <= WORTH_A_CHANGE {
+                    continue;
+                }
+                (Budget::Lifetime { amount: to, starts, ends }, None)
+            }
             None => {
-                left.push(format!("{}: its channel is not connected", line.id));
-                continue;
-            }
-            Some(Some(Budget::Daily { amount })) => amount.to_units(),
-            Some(Some(Budget::Lifetime { .. })) => {
-                left.push(format!("{} has a lifetime budget; set it by hand", line.id));
-                continue;
-            }
-            Some(None) => {
                 left.push(format!("{}: each of its ad groups has its own budget", line.id));
                 continue;
             }
         };
-        if (a_day - amount).abs() <= WORTH_A_CHANGE * amount {
-            continue;
-        }
-        proposals.push(Proposal {
-            subject,
-            set: Setting::Budget(Budget::Daily { amount: coins(a_day).max(coins(0.01)) }),
-            reason: format!("The plan ‘{name}’ gives it {} a day.", money(a_day)),
+        let why = budgets::why(worked, solved, i);
+        let proposal = Proposal {
+            subject: Subject::Campaign(entry.campaign.id),
+            set: Setting::Budget(budget),
+            reason: format!(
+                "The plan ‘{name}’ gives it {} a day{}.",
+                money(a_day),
+                if why.is_empty() { String::new() } else { format!(": {why}") }
+            ),
             evidence: vec![
-                ("Spent a day in the plan’s period".into(), money(line.current / file.days)),
-                ("Conversions a day in the plan".into(), number(answer.conversions / file.days, 2)),
+                ("Spends a day".into(), money(line.current / days)),
+                ("Conversions a day in the plan".into(), number(answer.conversions / days, 2)),
                 ("Marginal result of a unit of money".into(), number(answer.marginal, 4)),
             ],
             effect: format!(
-                "{} conversions a day, if the plan’s rates hold",
-                number(answer.conversions / file.days, 2)
+                "{} conversions a day instead of {}",
+                number(answer.conversions / days, 2),
+                number(budgets::present_conversions(line, days) / days, 2)
             ),
             origin: Origin::Plan,
             undoes: None,
-        });
+        };
+        planned.push(Planned { proposal, ramp });
     }
-    (proposals, left)
+    (planned, left)
+}
+
+/// Puts a saved plan's budgets in the tray, those that would be a shock as the first step of a ramp, and holds the
+/// month against it. Tells how many changes are new there, and what was left as it is.
+pub async fn plan_to_tray(
+    pool: &PgPool,
+    book: &Book,
+    person: PersonId,
+    opened: &Opened,
+) -> Result<(usize, Vec<String>), DeskError> {
+    let account = &book.account;
+    let worked = budgets::work(&opened.file);
+    let Answer::Optimal(solved) = &worked.answer else {
+        return Err(DeskError::Invalid(
+            "the plan’s limits contradict each other; mend them first".into(),
+        ));
+    };
+    let settings = Settings::load(pool, account, &[]).await?;
+    let (planned, mut left) = of_plan(book, &settings, &opened.plan.name, &worked, solved);
+    if planned.is_empty() && !left.is_empty() {
+        return Err(DeskError::Invalid(left.join("; ")));
+    }
+    let mut at_once = Vec::new();
+    let mut count = 0;
+    for Planned { proposal, ramp } in planned {
+        let Some((from, to)) = ramp else {
+            at_once.push(proposal);
+            continue;
+        };
+        let place = settings.spot(proposal.subject).and_then(|s| settings.names(s));
+        match courses::ramp_to(pool, account, person, from, to, proposal).await {
+            Ok(()) => count += 1,
+            Err(DeskError::Invalid(why)) => {
+                left.push(format!("{}: {why}", place.unwrap_or_default()))
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    count += tray::propose(pool, account, person, at_once).await?;
+    budgets::hold_month(pool, account, Some(opened.plan.id)).await?;
+    Ok((count, left))
 }

@@ -17,7 +17,7 @@ use tiller_store::people::Account;
 use tiller_store::{ImportId, PgPool};
 use tokio::sync::mpsc;
 
-use crate::DeskError;
+use crate::{DeskError, curves};
 
 pub use tiller_store::imports::{Import as ReportImport, Sender, State as ImportState};
 
@@ -204,7 +204,7 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
         never = report_progress(pool, &import, &counters) => never,
     };
     match outcome {
-        Ok(Merged::Done) => {}
+        Ok(Merged::Done) => curves::refit(pool, import.account).await?,
         Ok(Merged::Decide(contents)) => {
             let errors = Some((contents.errors.as_slice(), contents.error_count));
             imports::settle(pool, import.account, import.id, State::Decide, None, errors).await?;

@@ -27,6 +27,8 @@ pub enum Origin {
     Plan,
     /// A change is taken back.
     Undo,
+    /// A step of a course.
+    Course,
 }
 
 impl Origin {
@@ -36,6 +38,7 @@ impl Origin {
             Self::Causes => "causes",
             Self::Plan => "plan",
             Self::Undo => "undo",
+            Self::Course => "course",
         }
     }
 }
@@ -75,6 +78,16 @@ pub async fn propose(
     person: PersonId,
     proposals: Vec<Proposal>,
 ) -> Result<usize, DeskError> {
+    Ok(put(pool, account, person, proposals).await?.len())
+}
+
+/// Puts proposals in the tray; tells which are new there.
+pub(crate) async fn put(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    proposals: Vec<Proposal>,
+) -> Result<Vec<ChangeId>, DeskError> {
     let items = items_of(proposals.iter().map(|p| p.subject));
     let settings = Settings::load(pool, account, &items).await?;
     let mut new = Vec::with_capacity(proposals.len());

@@ -75,7 +75,8 @@ async fn the_shop(pool: PgPool) {
     assert_eq!(all["Hive kits, search"].diagnosis.held_by, HeldBy::Budget);
     assert_eq!(all["Jars, search"].diagnosis.held_by, HeldBy::Bid);
     let ids: Vec<_> = book.entries.iter().map(|e| e.campaign.id).collect();
-    let file = budgets::draft(&book, &ids).unwrap();
+    let (_, known) = budgets::known(&pool, &book).await.unwrap();
+    let file = budgets::draft(&book, &known, &ids).unwrap();
     assert!(
         file.lines.iter().all(|l| l.id != "Extractors, search"),
         "what can't be trusted is not planned"

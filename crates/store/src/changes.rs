@@ -35,7 +35,7 @@ pub struct NewChange {
     pub effect: String,
     /// Money that it adds to a day's budget, in millionths.
     pub a_day: i64,
-    /// hand, causes, plan or undo.
+    /// hand, causes, plan, undo or course.
     pub origin: &'static str,
     /// The change that it takes back.
     pub undoes: Option<ChangeId>,
@@ -110,21 +110,23 @@ pub enum Which {
 }
 
 /// Puts a change in the tray. Another that waits for the same setting is replaced if it says the same
-/// thing of the same place by the same hand; otherwise both stand, and the tray tells of the conflict.
+/// thing of the same place by the same hand; otherwise both stand, and the tray tells of the conflict. Tells
+/// which are new.
 pub async fn add(
     pool: &PgPool,
     account: AccountId,
     person: PersonId,
     new: &[NewChange],
-) -> Result<usize, StoreError> {
+) -> Result<Vec<ChangeId>, StoreError> {
     let mut tx = pool.begin().await?;
-    let mut added = 0;
+    let mut added = Vec::new();
     for n in new {
-        let done = sqlx::query!(
-            "INSERT INTO change (account_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, created_by)
+        let id = sqlx::query_scalar!(
+            r#"INSERT INTO change (account_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, created_by)
              SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15
              WHERE NOT EXISTS (SELECT 1 FROM change WHERE account_id = $1 AND state IN ('waiting', 'sending') AND campaign_id = $2
-                 AND ad_group_id IS NOT DISTINCT FROM $3 AND item_id IS NOT DISTINCT FROM $4 AND set_to = $7)",
+                 AND ad_group_id IS NOT DISTINCT FROM $3 AND item_id IS NOT DISTINCT FROM $4 AND set_to = $7)
+             RETURNING id AS "id: ChangeId""#,
             account.0,
             n.campaign.0,
             n.ad_group.map(|i| i.0),
@@ -141,9 +143,9 @@ pub async fn add(
             n.undoes.map(|i| i.0),
             person.0
         )
-        .execute(&mut *tx)
+        .fetch_optional(&mut *tx)
         .await?;
-        added += done.rows_affected() as usize;
+        added.extend(id);
     }
     tx.commit().await?;
     Ok(added)

@@ -3,6 +3,8 @@
 
 pub mod changes;
 pub mod connections;
+pub mod courses;
+pub mod curves;
 pub mod facts;
 pub mod imports;
 pub mod merge;
@@ -65,7 +67,9 @@ ids! {
     /// A change.
     ChangeId,
     /// Changes that are sent together.
-    BatchId
+    BatchId,
+    /// Dated steps of a budget.
+    CourseId
 }
 
 /// What can go wrong with the database.

@@ -18,6 +18,8 @@ pub struct Plan {
     pub window: Window,
     /// The plan file.
     pub body: Value,
+    /// Whether the month is held against it.
+    pub kept: bool,
     /// When it was last changed.
     pub updated_at: DateTime<Utc>,
 }
@@ -73,6 +75,33 @@ pub async fn delete(pool: &PgPool, account: AccountId, id: PlanId) -> Result<(),
     Ok(())
 }
 
+/// Holds the month against a plan, or against none; false if the account has no such plan.
+pub async fn keep(
+    pool: &PgPool,
+    account: AccountId,
+    id: Option<PlanId>,
+) -> Result<bool, StoreError> {
+    let mut tx = pool.begin().await?;
+    sqlx::query!("UPDATE plan SET kept = false WHERE account_id = $1 AND kept", account.0)
+        .execute(&mut *tx)
+        .await?;
+    let Some(id) = id else {
+        tx.commit().await?;
+        return Ok(true);
+    };
+    let done = sqlx::query!(
+        "UPDATE plan SET kept = true WHERE account_id = $1 AND id = $2",
+        account.0,
+        id.0
+    )
+    .execute(&mut *tx)
+    .await?;
+    if done.rows_affected() == 1 {
+        tx.commit().await?;
+    }
+    Ok(done.rows_affected() == 1)
+}
+
 /// One plan.
 pub async fn get(
     pool: &PgPool,
@@ -93,7 +122,7 @@ async fn all(
     id: Option<PlanId>,
 ) -> Result<Vec<Plan>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, updated_at FROM plan
+        r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, kept, updated_at FROM plan
            WHERE account_id = $1 AND ($2::bigint IS NULL OR id = $2) ORDER BY updated_at DESC, id DESC"#,
         account.0,
         id.map(|i| i.0)
@@ -104,7 +133,14 @@ async fn all(
         .into_iter()
         .filter_map(|r| {
             let window = Window::new(r.from_day, r.to_day)?;
-            Some(Plan { id: r.id, name: r.name, window, body: r.body, updated_at: r.updated_at })
+            Some(Plan {
+                id: r.id,
+                name: r.name,
+                window,
+                body: r.body,
+                kept: r.kept,
+                updated_at: r.updated_at,
+            })
         })
         .collect())
 }

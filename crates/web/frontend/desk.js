@@ -162,3 +162,55 @@ document.addEventListener("htmx:xhr:progress", (event) => {
   const bar = event.target.querySelector?.("[data-progress]");
   if (bar && event.detail.lengthComputable) bar.setAttribute("width", `${(100 * event.detail.loaded) / event.detail.total}%`);
 });
+
+// Handles: dragged along an axis, or moved by the arrow keys, they type their amount into a field of the form. The
+// answer is asked for as soon as the one before has come, so that the rest follows the hand.
+let held = null;
+const grip = (target) => target.closest?.("[data-field]");
+
+function ask(handle, amount) {
+  const field = handle.closest("form")?.elements[handle.dataset.field];
+  if (!field) return;
+  field.value = amount === null ? "" : String(Math.round(Math.min(Math.max(amount, 0), Number(handle.dataset.most))));
+  const form = field.form;
+  if (form.dataset.asking) { form.dataset.again = "yes"; return; }
+  form.dataset.asking = "yes";
+  form.dispatchEvent(new Event("change", { bubbles: true }));
+}
+
+for (const end of ["htmx:afterRequest", "htmx:sendAbort"]) {
+  document.addEventListener(end, (event) => {
+    const form = document.getElementById("plan");
+    if (!form || event.detail.elt !== form) return;
+    delete form.dataset.asking;
+    if (form.dataset.again) { delete form.dataset.again; form.dataset.asking = "yes"; form.dispatchEvent(new Event("change", { bubbles: true })); }
+  });
+}
+
+document.addEventListener("pointerdown", (event) => {
+  const handle = grip(event.target);
+  if (!handle || event.button !== 0) return;
+  event.preventDefault();
+  handle.focus();
+  const svg = handle.ownerSVGElement;
+  const scale = svg.viewBox.baseVal.width / svg.getBoundingClientRect().width;
+  held = { id: handle.id, from: event.clientX, value: Number(handle.dataset.value), unit: Number(handle.dataset.unit) * scale };
+});
+document.addEventListener("pointermove", (event) => {
+  if (!held || Math.abs(event.clientX - held.from) < 2) return;
+  const handle = document.getElementById(held.id);
+  if (handle) ask(handle, held.value + (event.clientX - held.from) * held.unit);
+});
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => { held = null; });
+
+document.addEventListener("keydown", (event) => {
+  const handle = grip(event.target);
+  if (!handle || event.ctrlKey || event.metaKey || event.altKey) return;
+  const now = Number(handle.closest("form")?.elements[handle.dataset.field]?.value || handle.dataset.value);
+  const step = Number(handle.dataset.most) / 100;
+  const moves = { ArrowRight: step, ArrowUp: step, ArrowLeft: -step, ArrowDown: -step, PageUp: 10 * step, PageDown: -10 * step };
+  if (event.key in moves) ask(handle, now + moves[event.key]);
+  else if (["Delete", "Backspace"].includes(event.key) && handle.dataset.field !== "total") ask(handle, null);
+  else return;
+  event.preventDefault();
+});

@@ -12,8 +12,8 @@ use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetReques
 use tower_http::trace::TraceLayer;
 
 use crate::pages::{
-    advice, budgets, causes, channels, findings, health, logbook, measure, reports, sign_in, spend,
-    split, targets, today, tray, views, working,
+    advice, budgets, causes, channels, findings, health, logbook, measure, plan, reports, sign_in,
+    spend, split, targets, today, tray, views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -60,8 +60,9 @@ pub fn router(app: App) -> Router {
         .route("/budgets/advice", post(advice::take))
         .route("/budgets/new", get(budgets::choose))
         .route("/budgets/compare", get(budgets::compare))
-        .route("/budgets/{id}", get(budgets::show).post(budgets::save))
-        .route("/budgets/{id}/solve", post(budgets::solve))
+        .route("/budgets/{id}", get(plan::show).post(plan::save))
+        .route("/budgets/{id}/solve", post(plan::solve))
+        .route("/budgets/{id}/refresh", post(plan::refresh))
         .route("/budgets/{id}/tray", post(tray::plan))
         .route("/budgets/{id}/duplicate", post(budgets::duplicate))
         .route("/budgets/{id}/remove", post(budgets::remove))

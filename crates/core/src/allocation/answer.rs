@@ -2,11 +2,12 @@
 
 use super::conflict::{Conflict, ConflictKind, WholeLimit, find};
 use super::coupled::{Coupling, Objective, OutOfReach, Space};
+use super::precision::{Outlook, Range, error, outlook};
 use super::problem::{Goal, Problem, ProblemError, Use};
 use super::repair::{Repair, offer};
 use super::response::{Curve, Response};
 use super::rounding::round;
-use super::tree::{Tree, spends_all};
+use super::tree::{Tree, line_bounds, spends_all};
 
 /// The answer to a problem.
 #[derive(Clone, Debug, PartialEq)]
@@ -35,6 +36,8 @@ pub struct Solved {
     pub current: Totals,
     /// What 1,000 more in total would bring of the goal; absent for the goal of least spend.
     pub next_1000: Option<f64>,
+    /// What is open about the goal's count, where responses tell how well they are known.
+    pub outlook: Option<Outlook>,
     /// What to know before believing it.
     pub warnings: Vec<Warning>,
 }
@@ -63,6 +66,10 @@ pub enum HeldBy {
     Floor,
     /// Its ceiling, or the limit on its increase.
     Ceiling,
+    /// All that it can spend.
+    Capacity,
+    /// The amount that it was set to.
+    Fixed,
     /// A floor of a group around it.
     GroupFloor,
     /// A ceiling of a group around it.
@@ -105,10 +112,15 @@ pub enum Warning {
         /// Its share of the money above the floors.
         share: f64,
     },
-    /// Budgets outside half to double the present spend, where nothing has been seen.
+    /// Budgets outside half to double of what has been seen.
     Extrapolates {
         /// Those lines.
         lines: Vec<String>,
+    },
+    /// The 80% interval of the goal's count reaches further than a quarter from its middle.
+    Wide {
+        /// The interval.
+        range: Range,
     },
 }
 
@@ -182,7 +194,11 @@ fn goal_curve(problem: &Problem, i: usize) -> Curve {
     if problem.goal == Goal::Clicks {
         return Curve::Linear { slope: line.cost_per_click().map_or(0.0, |cpc| 1.0 / cpc) };
     }
-    line.response.over(problem.days)
+    let curve = line.response.over(problem.days);
+    let (least, _) = line_bounds(problem, i);
+    let able = line.spent(least, problem.days);
+    // Where it has to get more than it can spend, that is what it gets: only the result there counts.
+    if able < least { Curve::Linear { slope: curve.at(able) / least } } else { curve }
 }
 
 fn goal_weight(problem: &Problem, i: usize) -> f64 {
@@ -253,7 +269,9 @@ fn objective(problem: &Problem, budgets: &[f64]) -> f64 {
         Goal::Clicks => totals.clicks.unwrap_or(0.0),
         Goal::Profit => {
             let margin: f64 = (0..budgets.len())
-                .map(|i| goal_weight(problem, i) * goal_curve(problem, i).at(budgets[i]))
+                .map(|i| {
+                    goal_weight(problem, i) * problem.lines[i].results(budgets[i], problem.days)
+                })
                 .sum();
             margin - totals.budget
         }
@@ -264,10 +282,13 @@ fn objective(problem: &Problem, budgets: &[f64]) -> f64 {
 fn totals(problem: &Problem, budgets: &[f64]) -> Totals {
     let mut sum = Totals { clicks: Some(0.0), value: Some(0.0), ..Totals::default() };
     for (line, &budget) in problem.lines.iter().zip(budgets) {
-        let conversions = line.response.over(problem.days).at(budget);
+        let conversions = line.results(budget, problem.days);
         sum.budget += budget;
         sum.conversions += conversions;
-        sum.clicks = sum.clicks.zip(line.cost_per_click()).map(|(c, cpc)| c + budget / cpc);
+        sum.clicks = sum
+            .clicks
+            .zip(line.cost_per_click())
+            .map(|(c, cpc)| c + line.spent(budget, problem.days) / cpc);
         sum.value =
             sum.value.zip(line.value_per_conversion).map(|(v, worth)| v + conversions * worth);
     }
@@ -283,10 +304,10 @@ fn report(problem: &Problem, split: &Split) -> Solved {
         .zip(&budgets)
         .enumerate()
         .map(|(i, (line, &budget))| {
-            let conversions = line.response.over(problem.days).at(budget);
+            let conversions = line.results(budget, problem.days);
             LineAnswer {
                 budget,
-                clicks: line.cost_per_click().map(|cpc| budget / cpc),
+                clicks: line.cost_per_click().map(|cpc| line.spent(budget, problem.days) / cpc),
                 conversions,
                 value: line.value_per_conversion.map(|v| v * conversions),
                 marginal: marginal(problem, i, budget),
@@ -296,13 +317,16 @@ fn report(problem: &Problem, split: &Split) -> Solved {
         .collect();
     let present: Vec<f64> = problem.lines.iter().map(|l| l.current).collect();
     let best = objective(problem, &budgets);
+    let weights: Vec<f64> = (0..budgets.len()).map(|i| goal_weight(problem, i)).collect();
+    let outlook = outlook(problem, &budgets, &weights);
     Solved {
         objective: best,
         lines,
         totals: totals(problem, &budgets),
         current: totals(problem, &present),
         next_1000: next_1000(problem, best),
-        warnings: warnings(problem, &split.tree, &budgets),
+        warnings: warnings(problem, &split.tree, &budgets, outlook.as_ref()),
+        outlook,
     }
 }
 
@@ -313,6 +337,11 @@ fn marginal(problem: &Problem, i: usize, budget: f64) -> f64 {
         Goal::LeastSpend => slope,
         _ => goal_weight(problem, i) * slope,
     }
+}
+
+/// What one more unit of money on a line would bring of the goal, at some money of a checked problem.
+pub fn marginal_at(problem: &Problem, line: usize, money: f64) -> f64 {
+    marginal(problem, line, money)
 }
 
 fn next_1000(problem: &Problem, now: f64) -> Option<f64> {
@@ -358,8 +387,11 @@ fn held_by(problem: &Problem, split: &Split) -> Vec<HeldBy> {
     let mut held = vec![HeldBy::Nothing; amounts.len()];
     for (place, &line) in tree.order.iter().enumerate() {
         let (low, high) = tree.bounds[place];
-        held[line] = if amounts[place] >= high - near.min(high / 2.0) {
-            HeldBy::Ceiling
+        held[line] = if problem.lines[line].fixed.is_some() {
+            HeldBy::Fixed
+        } else if amounts[place] >= high - near.min(high / 2.0) {
+            let able = problem.lines[line].capacity.map(|c| c * problem.days);
+            if able.is_some_and(|a| a <= high + near) { HeldBy::Capacity } else { HeldBy::Ceiling }
         } else if amounts[place] <= low + near {
             HeldBy::Floor
         } else {
@@ -369,7 +401,15 @@ fn held_by(problem: &Problem, split: &Split) -> Vec<HeldBy> {
     held
 }
 
-fn warnings(problem: &Problem, tree: &Tree, budgets: &[f64]) -> Vec<Warning> {
+/// Further than this share from its middle an interval is wide.
+const WIDE: f64 = 0.25;
+
+fn warnings(
+    problem: &Problem,
+    tree: &Tree,
+    budgets: &[f64],
+    outlook: Option<&Outlook>,
+) -> Vec<Warning> {
     let floors = tree.restore(&tree.bounds.iter().map(|b| b.0).collect::<Vec<_>>());
     let free: Vec<f64> = budgets.iter().zip(&floors).map(|(b, f)| b - f).collect();
     let all: f64 = free.iter().sum();
@@ -385,11 +425,52 @@ fn warnings(problem: &Problem, tree: &Tree, budgets: &[f64]) -> Vec<Warning> {
         .lines
         .iter()
         .zip(budgets)
-        .filter(|(l, b)| l.current > 0.0 && (**b > 2.0 * l.current || **b < 0.5 * l.current))
+        .filter(|(l, b)| {
+            let [least, most] = l
+                .precision
+                .map_or([l.current; 2], |p| p.observed.map(|a_day| a_day * problem.days));
+            most > 0.0 && (**b > 2.0 * most || **b < 0.5 * least)
+        })
         .map(|(l, _)| l.id.clone())
         .collect();
     let extrapolates = (!outside.is_empty()).then_some(Warning::Extrapolates { lines: outside });
-    corner.into_iter().chain(extrapolates).collect()
+    let wide = outlook.map(|o| o.result).filter(|r| r.wider_than(WIDE));
+    let wide = wide.map(|range| Warning::Wide { range });
+    corner.into_iter().chain(extrapolates).chain(wide).collect()
+}
+
+/// The best result of another total.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct AtTotal {
+    /// Money.
+    pub total: f64,
+    /// What the goal counts.
+    pub result: f64,
+    /// Its standard error, by propagation; 0 where no line tells how well it is known.
+    pub error: f64,
+}
+
+/// The best results of other totals, all of each spent where it can be: floors, ceilings and groups hold, the limit
+/// on change and set amounts do not. Totals that the limits do not allow are left out. For the goal of least
+/// spend, conversions.
+pub fn at_totals(problem: &Problem, totals: &[f64]) -> Vec<AtTotal> {
+    let mut free = Problem { step: 0.0, ..problem.clone() };
+    free.limits.max_change = None;
+    free.lines.iter_mut().for_each(|l| l.fixed = None);
+    free.total.spend = Use::UpTo;
+    if free.goal == Goal::LeastSpend {
+        free.goal = Goal::Conversions;
+        free.limits.min_conversions = None;
+    }
+    let weights: Vec<f64> = (0..free.lines.len()).map(|i| goal_weight(&free, i)).collect();
+    let at = |total: &f64| {
+        free.total.amount = *total;
+        let split = best_split(&free).ok()?;
+        let budgets = split.tree.restore(&split.amounts);
+        let result = objective(&free, &budgets);
+        Some(AtTotal { total: *total, result, error: error(&free, &budgets, &weights) })
+    };
+    totals.iter().filter_map(at).collect()
 }
 
 /// What each floor and ceiling that holds a line or a group costs: the goal's gain without it, as
@@ -408,6 +489,7 @@ pub fn limit_costs(problem: &Problem, solved: &Solved) -> Vec<(String, HeldBy, f
             let relax: &dyn Fn(&mut Problem) = match answer.held_by {
                 HeldBy::Floor if line.floor > 0.0 => &|p| p.lines[i].floor = 0.0,
                 HeldBy::Ceiling if line.ceiling.is_some() => &|p| p.lines[i].ceiling = None,
+                HeldBy::Fixed => &|p| p.lines[i].fixed = None,
                 _ => return None,
             };
             Some((line.id.clone(), answer.held_by, gain(relax)?))
@@ -608,5 +690,69 @@ mod tests {
         assert_eq!(budgets(&p), [70.0, 30.0]);
         p.total.spend = Use::UpTo;
         assert_eq!(budgets(&p), [0.0, 30.0]);
+    }
+
+    #[test]
+    fn what_a_line_cannot_spend_goes_elsewhere_or_brings_nothing() {
+        let capped = |most| Line { capacity: Some(most), ..constant("cheap", 1.0, 0.1) };
+        let p = problem(100.0, vec![capped(30.0), constant("dear", 1.0, 0.05)]);
+        let s = solved(&p);
+        assert_eq!((s.lines[0].budget, s.lines[0].held_by), (30.0, HeldBy::Capacity));
+        assert!((s.objective - (3.0 + 3.5)).abs() < 1e-9);
+        // Set by hand beyond what it can spend: the money is lost there.
+        let mut p = p;
+        p.lines[0].fixed = Some(60.0);
+        let s = solved(&p);
+        assert_eq!((s.lines[0].budget, s.lines[0].held_by), (60.0, HeldBy::Fixed));
+        assert!((s.lines[0].conversions - 3.0).abs() < 1e-9 && (s.objective - 5.0).abs() < 1e-9);
+        assert!(
+            limit_costs(&p, &s).iter().any(|c| c.1 == HeldBy::Fixed && (c.2 - 1.5).abs() < 1e-9)
+        );
+        // A limit on the whole counts what is really brought.
+        p.limits.min_conversions = Some(5.2);
+        assert!(matches!(p.answer().unwrap(), Answer::Infeasible { .. }));
+    }
+
+    #[test]
+    fn set_amounts_that_contradict_are_released() {
+        let fixed = |id: &str, amount| Line { fixed: Some(amount), ..power(id, 1.0, 0.5) };
+        let mut p = problem(100.0, vec![fixed("a", 80.0), fixed("b", 40.0)]);
+        let Answer::Infeasible { repairs, .. } = p.answer().unwrap() else { panic!() };
+        let release = repairs.iter().find(|r| matches!(r, Repair::Release { .. })).unwrap();
+        release.apply(&mut p);
+        assert_eq!(budgets(&p), [50.0, 50.0]);
+    }
+
+    /// Closed form: two lines a·√s bring √(B·Σa²), whatever the total.
+    #[test]
+    fn other_totals_lie_on_the_best_curve() {
+        let mut p = problem(100.0, vec![power("a", 1.0, 0.5), power("b", 2.0, 0.5)]);
+        p.lines[0].fixed = Some(90.0);
+        let points = at_totals(&p, &[25.0, 400.0]);
+        for point in points {
+            assert!((point.result - (5.0 * point.total).sqrt()).abs() < 1e-8, "{point:?}");
+            assert_eq!(point.error, 0.0);
+        }
+    }
+
+    #[test]
+    fn a_poorly_known_plan_says_so() {
+        let mut p = problem(100.0, vec![power("a", 1.0, 0.5), power("b", 2.0, 0.5)]);
+        let known = |variance: f64| super::super::Precision {
+            reference: 50.0,
+            covariance: [[variance, 0.0], [0.0, 0.01]],
+            observed: [15.0, 90.0],
+        };
+        p.lines.iter_mut().for_each(|l| l.precision = Some(known(0.002)));
+        let s = solved(&p);
+        assert!(s.outlook.is_some() && s.warnings.is_empty(), "{:?}", s.warnings);
+        p.lines.iter_mut().for_each(|l| l.precision = Some(known(0.3)));
+        assert!(matches!(solved(&p).warnings[..], [Warning::Wide { .. }]));
+        p.lines.iter_mut().for_each(|l| {
+            l.precision = Some(super::super::Precision { observed: [1.0, 5.0], ..known(0.002) })
+        });
+        assert!(
+            matches!(&solved(&p).warnings[..], [Warning::Extrapolates { lines }] if lines.len() == 2)
+        );
     }
 }

@@ -91,7 +91,9 @@ pub(super) fn find(problem: &Problem, tree: &Tree) -> Vec<Conflict> {
         };
         let with_floor = || {
             lines()
-                .filter(|l| l.floor > 0.0 || problem.limits.max_change.is_some())
+                .filter(|l| {
+                    l.floor > 0.0 || l.fixed.is_some() || problem.limits.max_change.is_some()
+                })
                 .map(|l| l.id.clone())
                 .collect()
         };
@@ -139,6 +141,9 @@ fn line_reach(
     found: &mut Vec<Conflict>,
 ) -> (f64, f64) {
     let line = &problem.lines[i];
+    if line.fixed.is_some() {
+        return bounds;
+    }
     let (least, most) = change_bounds(problem, i);
     let ceiling = line.ceiling.unwrap_or(f64::INFINITY);
     let (kind, asked, possible) = if above(line.floor, ceiling) {
@@ -160,7 +165,7 @@ fn against_total(problem: &Problem, (low, high): (f64, f64)) -> Option<Conflict>
         problem.lines.iter().filter(|l| keep(l)).map(|l| l.id.clone()).collect()
     };
     if above(low, total) {
-        let members = names(|l| l.floor > 0.0);
+        let members = names(|l| l.floor > 0.0 || l.fixed.is_some());
         Some(Conflict {
             kind: ConflictKind::FloorsAboveTotal,
             asked: low,

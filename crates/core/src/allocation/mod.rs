@@ -8,11 +8,12 @@
 //! - whether it can be: `tree` bounds, `conflict` and the `repair`s it offers
 //! - the best split: `separable` for given weights, `coupled` for limits on the whole,
 //!   `rounding` to whole steps
-//! - what comes back: `answer`
+//! - what comes back: `answer`, with the `precision` that responses are known to
 
 mod answer;
 mod conflict;
 mod coupled;
+mod precision;
 mod problem;
 mod repair;
 mod response;
@@ -20,8 +21,12 @@ mod rounding;
 mod separable;
 mod tree;
 
-pub use answer::{Answer, HeldBy, LineAnswer, Solved, Totals, Warning, limit_costs, solve};
+pub use answer::{
+    Answer, AtTotal, HeldBy, LineAnswer, Solved, Totals, Warning, at_totals, limit_costs,
+    marginal_at, solve,
+};
 pub use conflict::{Conflict, ConflictKind, WholeLimit};
+pub use precision::{CONFIDENCE, Outlook, Precision, Range};
 pub use problem::{Goal, Group, Limits, Line, Problem, ProblemError, Total, Use};
 pub use repair::Repair;
 pub use response::Response;

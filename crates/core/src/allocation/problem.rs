@@ -5,6 +5,7 @@ use std::collections::{HashMap, HashSet};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::precision::Precision;
 use super::response::Response;
 
 /// An allocation to be solved. Money in units of one currency, over the whole period.
@@ -92,9 +93,46 @@ pub struct Line {
     /// The most it gets.
     #[serde(default)]
     pub ceiling: Option<f64>,
+    /// What it gets, whatever the others do.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fixed: Option<f64>,
+    /// The most that it can spend a day: its demand, at its bid or target.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub capacity: Option<f64>,
+    /// How well its response is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub precision: Option<Precision>,
 }
 
 impl Line {
+    /// A line without limits of which only the response is known.
+    pub fn new(id: impl Into<String>, response: Response) -> Self {
+        Self {
+            id: id.into(),
+            group: None,
+            current: 0.0,
+            value_per_conversion: None,
+            margin: None,
+            cpc: None,
+            response,
+            floor: 0.0,
+            ceiling: None,
+            fixed: None,
+            capacity: None,
+            precision: None,
+        }
+    }
+
+    /// Conversions of a period at some money: what it can't spend brings none.
+    pub fn results(&self, money: f64, days: f64) -> f64 {
+        days * self.response.at(self.spent(money, days) / days)
+    }
+
+    /// What it spends of a period's money.
+    pub fn spent(&self, money: f64, days: f64) -> f64 {
+        self.capacity.map_or(money, |most| money.min(most * days))
+    }
+
     /// Its cost per click, if known.
     pub fn cost_per_click(&self) -> Option<f64> {
         match self.response {
@@ -298,6 +336,38 @@ impl Problem {
         Checker::number(format!("{at}.current"), line.current, amount(line.current), AMOUNT)?;
         Checker::number(format!("{at}.floor"), line.floor, amount(line.floor), AMOUNT)?;
         Checker::optional(format!("{at}.ceiling"), line.ceiling, amount, AMOUNT)?;
+        Checker::optional(format!("{at}.fixed"), line.fixed, amount, AMOUNT)?;
+        Checker::optional(format!("{at}.capacity"), line.capacity, amount, AMOUNT)?;
+        if let Some(p) = &line.precision {
+            let at = format!("{at}.precision");
+            Checker::number(
+                format!("{at}.reference"),
+                p.reference,
+                positive(p.reference),
+                ABOVE_ZERO,
+            )?;
+            for (i, x) in p.observed.into_iter().enumerate() {
+                Checker::number(format!("{at}.observed[{i}]"), x, amount(x), AMOUNT)?;
+            }
+            for (i, x) in [p.covariance[0][0], p.covariance[1][1]].into_iter().enumerate() {
+                let at = format!("{at}.covariance[{i}][{i}]");
+                Checker::number(
+                    at,
+                    x,
+                    (0.0..100.0).contains(&x),
+                    "a variance from 0 to 100 is allowed",
+                )?;
+            }
+            let both = p.covariance[0][1];
+            let most = (p.covariance[0][0] * p.covariance[1][1]).sqrt() * (1.0 + 1e-6) + 1e-12;
+            let alike = (p.covariance[1][0] - both).abs() <= 1e-9 && both.abs() <= most;
+            Checker::number(
+                format!("{at}.covariance"),
+                both,
+                alike,
+                "a covariance is symmetric and no larger than its variances allow",
+            )?;
+        }
         Checker::optional(
             format!("{at}.value_per_conversion"),
             line.value_per_conversion,
@@ -378,15 +448,11 @@ pub(super) mod tests {
 
     pub fn line(id: &str, response: Response) -> Line {
         Line {
-            id: id.into(),
-            group: None,
             current: 50.0,
             value_per_conversion: Some(40.0),
             margin: Some(0.5),
             cpc: Some(1.0),
-            response,
-            floor: 0.0,
-            ceiling: None,
+            ..Line::new(id, response)
         }
     }
 

@@ -39,6 +39,11 @@ pub enum Repair {
         /// Its new ceiling.
         to: f64,
     },
+    /// Lines that need no longer get just what they were set to.
+    Release {
+        /// Those lines.
+        lines: Vec<String>,
+    },
     /// A wider limit on change.
     MaxChange {
         /// The new share.
@@ -84,6 +89,11 @@ impl Repair {
                     g.ceiling = g.ceiling.map(|c| c.max(*to));
                     let share = to / problem.total.amount;
                     g.share_ceiling = g.share_ceiling.map(|s| s.max(share).min(1.0));
+                }
+            }
+            Self::Release { lines } => {
+                for id in lines {
+                    line(problem, id, &|l| l.fixed = None);
                 }
             }
             Self::MaxChange { to } => problem.limits.max_change = Some(*to),
@@ -135,6 +145,7 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
     };
     let lines = || problem.lines.iter().filter(|l| c.members.contains(&l.id));
     let scaled_floors = || {
+        let lines = || lines().filter(|l| l.fixed.is_none());
         let floors: f64 = lines().map(|l| l.floor).sum();
         // Only the floors can give way; the rest of the least amount comes from elsewhere.
         let ratio = ((floors - c.short_by()) / floors).max(0.0);
@@ -145,6 +156,8 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
         Repair::Floors { lines }
     };
     let scaled_ceilings = || {
+        // A ceiling above what a line can spend opens nothing.
+        let lines = || lines().filter(|l| l.fixed.is_none() && !spends_all_it_can(problem, l));
         let ceilings: f64 = lines().filter_map(|l| l.ceiling).sum();
         let ratio = 1.0 + c.short_by() / ceilings;
         let lines = lines().filter_map(|l| Some((l.id.clone(), up(l.ceiling? * ratio)))).collect();
@@ -161,6 +174,11 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
     };
     let free_change =
         || problem.limits.max_change.map(|_| Repair::MaxChange { to: least_change(problem) });
+    let release = || {
+        let lines: Vec<String> =
+            lines().filter(|l| l.fixed.is_some()).map(|l| l.id.clone()).collect();
+        (!lines.is_empty()).then_some(Repair::Release { lines })
+    };
     match c.kind {
         ConflictKind::FloorAboveCeiling => vec![floor_to(c.possible), ceiling_to(c.asked)],
         ConflictKind::FloorAboveChange => {
@@ -175,18 +193,26 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
         ],
         ConflictKind::GroupFloorAboveMembers => {
             vec![Repair::GroupFloor { group: group(), to: down(c.possible) }, scaled_ceilings()]
+                .into_iter()
+                .chain(release())
+                .collect()
         }
         ConflictKind::MembersAboveGroupCeiling => {
             vec![Repair::GroupCeiling { group: group(), to: up(c.asked) }, scaled_floors()]
+                .into_iter()
+                .chain(release())
+                .collect()
         }
         ConflictKind::FloorsAboveTotal => [Repair::Total { to: up(c.asked) }, scaled_floors()]
             .into_iter()
             .chain(free_change())
+            .chain(release())
             .collect(),
         ConflictKind::CeilingsBelowTotal => {
             [Repair::Total { to: down(c.possible) }, Repair::SpendUpTo, scaled_ceilings()]
                 .into_iter()
                 .chain(free_change())
+                .chain(release())
                 .collect()
         }
         ConflictKind::OutOfReach(limit) => {
@@ -206,6 +232,11 @@ fn least_change(problem: &Problem) -> f64 {
     let present: f64 = problem.lines.iter().map(|l| l.current).sum();
     let needed = (problem.total.amount / present - 1.0).abs();
     if needed.is_finite() { (needed * 100.0 - 1e-6).ceil() / 100.0 } else { 1.0 }
+}
+
+/// Whether its demand holds a line before its ceiling does.
+fn spends_all_it_can(problem: &Problem, line: &super::Line) -> bool {
+    line.capacity.zip(line.ceiling).is_some_and(|(c, ceiling)| c * problem.days <= ceiling)
 }
 
 /// A limit with four significant figures, on the side that can be met.

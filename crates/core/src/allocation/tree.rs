@@ -128,11 +128,17 @@ impl Tree {
     }
 }
 
-/// Floor and ceiling of a line, with the limit on its change.
+/// Floor and ceiling of a line, with the limit on its change and what it can spend at all.
 pub(super) fn line_bounds(problem: &Problem, i: usize) -> (f64, f64) {
     let line = &problem.lines[i];
+    if let Some(amount) = line.fixed {
+        return (amount, amount);
+    }
     let (least, most) = change_bounds(problem, i);
-    (line.floor.max(least), line.ceiling.unwrap_or(f64::INFINITY).min(most))
+    let low = line.floor.max(least);
+    // What it can't spend contradicts no floor: the money is then left over there.
+    let able = line.capacity.map_or(f64::INFINITY, |c| (c * problem.days).max(low));
+    (low, line.ceiling.unwrap_or(f64::INFINITY).min(most).min(able))
 }
 
 /// What the limit on change alone allows.

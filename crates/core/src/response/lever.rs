@@ -4,7 +4,7 @@
 //! budget lets them bid: straight, up to the money that the demand takes. A strategy that must spend its budget
 //! bids higher for more of it: bending. Money beyond its capacity is spent by neither.
 
-use crate::allocation::Response;
+use crate::allocation::{Precision, Response};
 use crate::evidence::Prior as Gamma;
 use crate::response::Curve;
 
@@ -89,37 +89,65 @@ pub fn capacity(days: &[BudgetDay]) -> Capacity {
 pub struct Lever {
     /// Conversions a day for money a day, below the capacity.
     pub response: Response,
+    /// How well that is known.
+    pub precision: Precision,
     /// The most that it can spend.
     pub capacity: Capacity,
     /// The fitted curve, where it bends.
     pub curve: Option<Curve>,
 }
 
-/// The lever of a campaign: a straight line at `rate` conversions for a unit of money, or the curve where its
-/// strategy spends what it gets.
+/// The lever of a campaign: a straight line at its rate, or the curve where its strategy spends what it gets.
 pub fn lever(
     bidding: Bidding,
     curve: Option<&Curve>,
-    rate: f64,
+    rate: Rate,
     cpc: f64,
     days: &[BudgetDay],
 ) -> Lever {
     let capacity = capacity(days);
     match (bidding, curve) {
         (Bidding::SpendsAll, Some(c)) => {
-            Lever { response: c.response, capacity, curve: Some(c.clone()) }
+            Lever { response: c.response, precision: c.precision, capacity, curve: Some(c.clone()) }
         }
-        _ => Lever { response: Response::Constant { cpc, cvr: rate * cpc }, capacity, curve: None },
+        _ => Lever {
+            response: Response::Constant { cpc, cvr: rate.mean * cpc },
+            precision: Precision {
+                reference: mean(days).max(f64::MIN_POSITIVE),
+                covariance: [[rate.variance, 0.0], [0.0, 0.0]],
+                observed: days
+                    .iter()
+                    .filter(|d| d.spend > 0.0)
+                    .fold([f64::MAX, 0.0], |[least, most], d| {
+                        [f64::min(least, d.spend), f64::max(most, d.spend)]
+                    }),
+            },
+            capacity,
+            curve: None,
+        },
     }
 }
 
+fn mean(days: &[BudgetDay]) -> f64 {
+    days.iter().map(|d| d.spend).sum::<f64>() / days.len().max(1) as f64
+}
+
+/// Conversions for a unit of money.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Rate {
+    /// The estimate.
+    pub mean: f64,
+    /// Variance of its logarithm.
+    pub variance: f64,
+}
+
 /// Conversions for a unit of money, drawn toward what its channel's campaigns bring.
-pub fn rate(conversions: f64, spend: f64, peers: Gamma) -> f64 {
-    let mean = peers.mean;
-    if mean <= 0.0 {
-        return if spend > 0.0 { conversions / spend } else { 0.0 };
-    }
-    (conversions + peers.strength) / (spend + peers.strength / mean)
+pub fn rate(conversions: f64, spend: f64, peers: Option<Gamma>) -> Rate {
+    let peers = peers.filter(|p| p.mean > 0.0);
+    let (strength, exposure) = peers.map_or((0.0, 0.0), |p| (p.strength, p.strength / p.mean));
+    let (events, money) = (conversions + strength, spend + exposure);
+    let mean = if money > 0.0 { events / money } else { 0.0 };
+    Rate { mean, variance: 1.0 / events.max(0.5) }
 }
 
 #[cfg(test)]
@@ -169,12 +197,14 @@ mod tests {
             .collect();
         let curve = crate::response::fit(&data, crate::response::BELIEF).unwrap();
         let days = days(28, |_| (100.0, 100.0, Some(0.2)));
-        let straight = lever(Bidding::Priced, Some(&curve), 0.05, 2.0, &days);
+        let rate = Rate { mean: 0.05, variance: 0.01 };
+        let straight = lever(Bidding::Priced, Some(&curve), rate, 2.0, &days);
         assert_eq!(straight.response, Response::Constant { cpc: 2.0, cvr: 0.1 });
         assert_eq!(straight.capacity.most, Some(125.0));
-        let bent = lever(Bidding::SpendsAll, Some(&curve), 0.05, 2.0, &days);
+        assert_eq!(straight.precision.observed, [100.0, 100.0]);
+        let bent = lever(Bidding::SpendsAll, Some(&curve), rate, 2.0, &days);
         assert_eq!(bent.response, curve.response);
-        let blind = lever(Bidding::SpendsAll, None, 0.05, 2.0, &days);
+        let blind = lever(Bidding::SpendsAll, None, rate, 2.0, &days);
         assert!(matches!(blind.response, Response::Constant { .. }));
     }
 
@@ -182,8 +212,10 @@ mod tests {
     #[test]
     fn a_thin_rate_is_drawn_toward_its_peers() {
         let peers = Gamma { mean: 0.04, strength: 6.0 };
-        assert!((rate(4.0, 200.0, peers) - 10.0 / 350.0).abs() < 1e-12);
-        assert_eq!(rate(4.0, 200.0, Gamma { mean: 0.0, strength: 1.0 }), 0.02);
-        assert_eq!(rate(0.0, 0.0, Gamma { mean: 0.0, strength: 1.0 }), 0.0);
+        let r = rate(4.0, 200.0, Some(peers));
+        assert!((r.mean - 10.0 / 350.0).abs() < 1e-12 && (r.variance - 0.1).abs() < 1e-12);
+        assert_eq!(rate(4.0, 200.0, Some(Gamma { mean: 0.0, strength: 1.0 })).mean, 0.02);
+        assert_eq!(rate(4.0, 200.0, None), Rate { mean: 0.02, variance: 0.25 });
+        assert_eq!(rate(0.0, 0.0, None).mean, 0.0);
     }
 }

@@ -5,13 +5,15 @@
 //! only a planned change of the budget can tell. The elasticity *b* has a prior that campaigns of a channel
 //! share. Common practice, no source: returns diminish, so *b* lies below 1.
 
+pub mod experiment;
 pub mod lever;
 pub mod regression;
 
-use nalgebra::{DMatrix, Matrix2, Vector2};
+use nalgebra::DMatrix;
+use serde::{Deserialize, Serialize};
 
-use crate::allocation::Response;
-use crate::evidence::{Interval, normal_quantile};
+use crate::allocation::{Precision, Response};
+use crate::evidence::Interval;
 use regression::{Prior, Regression, Rows, poisson};
 
 /// What is believed of elasticities before any channel has been seen.
@@ -48,7 +50,7 @@ pub struct Day {
 }
 
 /// A campaign's curve with its evidence.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Curve {
     /// Its form and parameters, at the level of the last days.
     pub response: Response,
@@ -62,16 +64,12 @@ pub struct Curve {
     pub days: usize,
     /// See `days`.
     pub conversions: f64,
-    /// Least and most spend of a day.
-    pub observed: (f64, f64),
     /// Standard deviation of log spend.
     pub spread: f64,
     /// Spend hardly varied, so that the form is the prior's.
     pub leans: bool,
-    /// Spend at which the level is known best.
-    reference: f64,
-    /// Covariance of the log level at the reference and the form's parameter.
-    covariance: [[f64; 2]; 2],
+    /// How well it is known, and where it has been seen.
+    pub precision: Precision,
 }
 
 impl Curve {
@@ -80,33 +78,9 @@ impl Curve {
         self.response.at(spend)
     }
 
-    /// Slope of the log mean in the form's parameter.
-    fn direction(&self, spend: f64) -> f64 {
-        match self.response {
-            Response::Saturating { half_at, .. } => {
-                half_at / (half_at + self.reference) - half_at / (half_at + spend)
-            }
-            _ => (spend / self.reference).ln(),
-        }
-    }
-
-    /// Variance of the log mean at a spend.
-    fn variance(&self, spend: f64) -> f64 {
-        let d = Vector2::new(1.0, self.direction(spend));
-        let c = Matrix2::from_fn(|i, j| self.covariance[i][j]);
-        (d.transpose() * c * d)[(0, 0)].max(0.0)
-    }
-
     /// Interval of the mean of conversions a day at a spend a day.
     pub fn interval(&self, spend: f64, confidence: f64) -> Interval {
-        let reach = normal_quantile(0.5 + confidence / 2.0) * self.variance(spend).sqrt();
-        let mid = self.at(spend);
-        Interval { low: mid * (-reach).exp(), high: mid * reach.exp() }
-    }
-
-    /// Standard error of the estimate of conversions a day at a spend a day.
-    pub fn error(&self, spend: f64) -> f64 {
-        self.at(spend) * self.variance(spend).sqrt()
+        self.precision.interval(self.response, spend, confidence)
     }
 }
 
@@ -186,7 +160,9 @@ pub fn fit(days: &[Day], elasticity: Prior) -> Option<Curve> {
     let b = regression.coefficients[1].clamp(BELIEVED.0, BELIEVED.1 - 1e-3);
     let (level, week) = level(&regression);
     let c = |r: &Regression| {
-        [[r.covariance[(0, 0)], r.covariance[(0, 1)]], [r.covariance[(1, 0)], r.covariance[(1, 1)]]]
+        // An inverse is symmetric but for rounding.
+        let both = f64::midpoint(r.covariance[(0, 1)], r.covariance[(1, 0)]);
+        [[r.covariance[(0, 0)], both], [both, r.covariance[(1, 1)]]]
     };
     let mut curve = Curve {
         response: Response::Power {
@@ -198,13 +174,15 @@ pub fn fit(days: &[Day], elasticity: Prior) -> Option<Curve> {
         dispersion: regression.dispersion,
         days: used.len(),
         conversions: used.iter().map(|d| d.conversions).sum(),
-        observed: used
-            .iter()
-            .fold((f64::MAX, 0.0), |(a, z), d| (f64::min(a, d.spend), f64::max(z, d.spend))),
         spread,
         leans,
-        reference,
-        covariance: c(&regression),
+        precision: Precision {
+            reference,
+            covariance: c(&regression),
+            observed: used.iter().fold([f64::MAX, 0.0], |[least, most], d| {
+                [f64::min(least, d.spend), f64::max(most, d.spend)]
+            }),
+        },
     };
     if !leans
         && let Some((half_at, r)) = saturating(&used, reference)
@@ -213,7 +191,7 @@ pub fn fit(days: &[Day], elasticity: Prior) -> Option<Curve> {
         let (level, week) = self::level(&r);
         let at_reference = reference / (half_at + reference);
         curve.response = Response::Saturating { limit: level.exp() * week / at_reference, half_at };
-        curve.covariance = c(&r);
+        curve.precision.covariance = c(&r);
     }
     Some(curve)
 }
@@ -249,14 +227,6 @@ fn saturating(days: &[Day], reference: f64) -> Option<(f64, Regression)> {
         log_k += step.clamp(-1.0, 1.0);
     }
     None
-}
-
-/// Interval of the sum of independent estimates, each the mean of a day: `(estimate, standard error)`.
-pub fn total(estimates: &[(f64, f64)], confidence: f64) -> Interval {
-    let mean: f64 = estimates.iter().map(|(m, _)| m).sum();
-    let error = estimates.iter().map(|(_, e)| e * e).sum::<f64>().sqrt();
-    let reach = normal_quantile(0.5 + confidence / 2.0) * error;
-    Interval { low: (mean - reach).max(0.0), high: mean + reach }
 }
 
 #[cfg(test)]

@@ -4,9 +4,10 @@
 //! Royal Statistical Society A 135 (1972) 370–384); with priors, the same steps find the mode of the posterior.
 
 use nalgebra::{DMatrix, DVector};
+use serde::{Deserialize, Serialize};
 
 /// What is believed of a coefficient beforehand.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Prior {
     /// Its mean.
     pub mean: f64,

@@ -54,6 +54,9 @@ impl Random {
                     } else {
                         None
                     },
+                    fixed: None,
+                    capacity: None,
+                    precision: None,
                 }
             })
             .collect()

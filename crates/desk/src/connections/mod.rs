@@ -23,7 +23,7 @@ use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, 
 use tiller_store::{ConnectionId, PgPool, StoreError, people};
 
 use crate::reports::{self, Counters};
-use crate::{DeskError, measure};
+use crate::{DeskError, courses, measure};
 
 pub use tiller_store::changes::Waiting;
 pub use tiller_store::connections::{Connection as ChannelConnection, Sync as SyncJob};
@@ -268,6 +268,7 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
         facts::learn_sizes(pool).await?;
     }
     measure::settle(pool, c.account, told.last_day).await?;
+    courses::advance(pool, &account).await?;
     Ok(told.last_day)
 }
 

@@ -1,25 +1,35 @@
 //! Charts: functions from data to SVG. Geometry here, marks in templates/chart/, colours by class.
 
 mod bridge;
+mod curves_table;
 mod day_chart;
 mod ladder;
 mod month_chart;
 mod run_off;
 mod scale;
 mod spend_field;
+mod total_curve;
 mod week_grid;
 
 pub use bridge::BridgeChart;
+pub use curves_table::{Axes, CurvePanel, Told};
 pub use day_chart::DayChart;
 pub use ladder::Ladder;
 pub use month_chart::MonthChart;
 pub use run_off::{AgeRow, RunOffChart, ages};
 pub use spend_field::{FieldRow, SpendField};
+pub use total_curve::{Spot, TotalCurve, totals};
 pub use week_grid::WeekGrid;
 
 /// A coordinate, to a tenth: enough for the eye, short in the page.
 fn at(x: f64) -> f64 {
     (x * 10.0).round() / 10.0
+}
+
+/// A line through points.
+fn path(points: &[(f64, f64)]) -> String {
+    let steps: Vec<String> = points.iter().map(|(x, y)| format!("{x} {y}")).collect();
+    if steps.is_empty() { String::new() } else { format!("M{}", steps.join("L")) }
 }
 
 /// A name cut to fit so many units at the charts' text size.

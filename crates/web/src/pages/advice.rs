@@ -68,9 +68,9 @@ pub async fn of(pool: &PgPool, book: &Book, frame: &Frame) -> Result<Option<Advi
             id: m.line.campaign.to_string(),
             name: m.line.name.clone(),
             href: format!("{}/causes/campaigns/{}{}", frame.base(), m.line.campaign, frame.days),
-            now: money(m.line.budget),
+            now: money(m.from),
             to: money(m.to),
-            change: signed(100.0 * (m.to / m.line.budget - 1.0), |x| number(x, 0)),
+            change: signed(100.0 * (m.to / m.from - 1.0), |x| number(x, 0)),
             more: text(gain),
             tone: match gain {
                 g if g.abs() < 0.005 => "quiet",

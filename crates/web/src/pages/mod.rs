@@ -8,6 +8,7 @@ pub mod findings;
 pub mod health;
 pub mod logbook;
 pub mod measure;
+pub mod plan;
 pub mod reports;
 pub mod sign_in;
 pub mod spend;

@@ -8,11 +8,9 @@ use axum::Form;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
-use tiller_core::allocation::Answer;
 use tiller_desk::book::Subject;
 use tiller_desk::figures::{self, counted, full_day};
 use tiller_desk::logbook::{self, Show};
-use tiller_desk::settings::Settings;
 use tiller_desk::tray::{self as desk, Check, Edit, Row};
 use tiller_desk::{ChangeId, DeskError, PlanId, budgets, causes, change_words, remedy, sending};
 
@@ -311,26 +309,14 @@ pub async fn plan(
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let opened = budgets::open(&app.pool, &member.account, PlanId(id)).await?;
-    let Answer::Optimal(solved) = budgets::work(&opened.file).answer else {
-        return Err(PageError::Invalid(
-            "The plan’s limits contradict each other; mend them first.".into(),
-        ));
-    };
-    let settings = Settings::load(&app.pool, &member.account, &[]).await?;
-    let (proposals, left) =
-        remedy::of_plan(&book, &settings, &opened.plan.name, &opened.file, &solved);
-    let outcome = match (proposals.is_empty(), left.is_empty()) {
-        (true, false) => Err(DeskError::Invalid(left.join("; "))),
-        _ => {
-            desk::propose(&app.pool, &member.account, member.person.id, proposals).await.map(|n| {
-                let rest = if left.is_empty() {
-                    String::new()
-                } else {
-                    format!(" Left as they are: {}.", left.join("; "))
-                };
-                put(n) + &rest
-            })
-        }
-    };
+    let done = remedy::plan_to_tray(&app.pool, &book, member.person.id, &opened).await;
+    let outcome = done.map(|(n, left)| {
+        let rest = if left.is_empty() {
+            String::new()
+        } else {
+            format!(" Left as they are: {}.", left.join("; "))
+        };
+        put(n) + " The month is held against this plan." + &rest
+    });
     said(&app, &member, &headers, fragment, outcome).await
 }

@@ -1,0 +1,184 @@
+//! The week of hours (P6): in one time zone and in another, days on which clocks change, office hours, and what
+//! the hours themselves advise.
+
+use chrono::{DateTime, Datelike, Days, LocalResult, NaiveDate, TimeZone, Timelike, Utc};
+use chrono_tz::Tz;
+
+use crate::metrics::Tally;
+use crate::segments::{self, Proposal, Segment};
+use crate::target::Target;
+
+/// Hours of a week, Monday 0:00 first: none is off, else percent added to the bid.
+pub type Week = [Option<i16>; 168];
+
+/// A week that always runs.
+pub const ALWAYS: Week = [Some(0); 168];
+
+/// The place of an hour in a week.
+pub fn place(weekday: usize, hour: usize) -> usize {
+    (weekday % 7) * 24 + hour % 24
+}
+
+/// On in some hours of some days, as before there; off otherwise.
+pub fn only(week: &Week, days: &[bool; 7], from: usize, to: usize) -> Week {
+    let mut out = *week;
+    for (i, hour) in out.iter_mut().enumerate() {
+        let on = days[i / 24] && (from..to).contains(&(i % 24));
+        *hour = if on { hour.or(Some(0)) } else { None };
+    }
+    out
+}
+
+/// The instants at which the hours of a local day begin: 24, or 23 and 25 on days on which clocks change.
+pub fn of_day(day: NaiveDate, zone: Tz) -> Vec<DateTime<Utc>> {
+    let midnight = |day: NaiveDate| {
+        // Where clocks go forward at midnight, the day begins at one.
+        (0..3).find_map(|h| match zone.from_local_datetime(&day.and_hms_opt(h, 0, 0)?) {
+            LocalResult::Single(t) | LocalResult::Ambiguous(t, _) => Some(t.with_timezone(&Utc)),
+            LocalResult::None => None,
+        })
+    };
+    let Some((start, end)) = midnight(day).zip(day.succ_opt().and_then(midnight)) else {
+        return Vec::new();
+    };
+    let hours = (end - start).num_hours();
+    (0..hours).map(|h| start + chrono::Duration::hours(h)).collect()
+}
+
+/// How many hours a week's pattern runs on one date.
+pub fn running(week: &Week, day: NaiveDate, zone: Tz) -> usize {
+    let on = |t: &DateTime<Utc>| {
+        let local = t.with_timezone(&zone);
+        let weekday = local.weekday().num_days_from_monday() as usize;
+        week[place(weekday, local.hour() as usize)].is_some()
+    };
+    of_day(day, zone).iter().filter(|t| on(t)).count()
+}
+
+/// A pattern as another zone's clocks show it in the week of a date: each of that zone's hours shows what runs
+/// when it begins. On the days on which one of them changes its clocks the two drift apart, so weeks differ.
+pub fn seen_from(week: &Week, zone: Tz, viewer: Tz, date: NaiveDate) -> Week {
+    let back = u64::from(date.weekday().num_days_from_monday());
+    let monday = date.checked_sub_days(Days::new(back)).unwrap_or(date);
+    let mut out = [None; 168];
+    for (i, hour) in out.iter_mut().enumerate() {
+        let day = monday.checked_add_days(Days::new(i as u64 / 24)).unwrap_or(monday);
+        let local = (0..2).find_map(|later| {
+            let at = day.and_hms_opt((i % 24) as u32, 0, 0)?;
+            // An hour that clocks leave out shows what the one after it does.
+            viewer.from_local_datetime(&(at + chrono::Duration::hours(later))).earliest()
+        });
+        *hour = local.and_then(|t| {
+            let there = t.with_timezone(&zone);
+            let weekday = there.weekday().num_days_from_monday() as usize;
+            week[place(weekday, there.hour() as usize)]
+        });
+    }
+    out
+}
+
+/// Hours between the clocks of two zones on a date at noon, and whether they are whole.
+pub fn between(zone: Tz, viewer: Tz, date: NaiveDate) -> Option<(f64, bool)> {
+    let noon = Utc.from_utc_datetime(&date.and_hms_opt(12, 0, 0)?);
+    let there = noon.with_timezone(&viewer).naive_local();
+    let minutes = (there - noon.with_timezone(&zone).naive_local()).num_minutes();
+    Some((minutes as f64 / 60.0, minutes % 60 == 0))
+}
+
+/// What the counted hours advise: each hour of weekdays and of weekends drawn toward the whole's rate, left out
+/// where it surely brings less than half. Hours that are off now stay off. Absent where too little was counted.
+pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], target: Target) -> Option<Week> {
+    let mut blocks = [Tally::default(); 48];
+    let block = |weekday: usize, hour: usize| usize::from(weekday > 4) * 24 + hour;
+    for ((weekday, hour), tally) in counted {
+        blocks[block(usize::from(*weekday), usize::from(*hour).min(23))] += *tally;
+    }
+    let parent: Tally = blocks.iter().copied().sum();
+    let segments: Vec<Segment> =
+        blocks.iter().map(|tally| Segment { name: "", tally: *tally, present: 0.0 }).collect();
+    let found = segments::judge(&parent, &segments, target);
+    let mut out = *present;
+    let mut moved = false;
+    for (i, hour) in out.iter_mut().enumerate() {
+        let Some(now) = *hour else { continue };
+        let next = match found[block(i / 24, i % 24)].proposal {
+            Proposal::Leave => Some(now),
+            Proposal::Adjust(by) => Some((by * 100.0).round() as i16),
+            Proposal::Exclude => None,
+        };
+        moved |= next != *hour;
+        *hour = next;
+    }
+    moved.then_some(out).filter(|w| w.iter().any(Option::is_some))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Micros;
+
+    fn day(m: u32, d: u32) -> NaiveDate {
+        NaiveDate::from_ymd_opt(2026, m, d).unwrap()
+    }
+
+    const COPENHAGEN: Tz = chrono_tz::Europe::Copenhagen;
+
+    /// Directive 2000/84/EC: summer time ends on the last Sunday of October and begins on the last of March, at
+    /// 1:00 UTC. 2026: 29 March and 25 October.
+    #[test]
+    fn days_on_which_clocks_change() {
+        assert_eq!(of_day(day(3, 29), COPENHAGEN).len(), 23);
+        assert_eq!(of_day(day(10, 25), COPENHAGEN).len(), 25);
+        assert_eq!(of_day(day(11, 25), COPENHAGEN).len(), 24);
+        assert_eq!(running(&ALWAYS, day(3, 29), COPENHAGEN), 23);
+        // From 2 to 3 on Sundays: an hour that is left out in March and comes twice in October.
+        let night = only(&ALWAYS, &[false, false, false, false, false, false, true], 2, 3);
+        assert_eq!(running(&night, day(3, 29), COPENHAGEN), 0);
+        assert_eq!(running(&night, day(10, 25), COPENHAGEN), 2);
+        assert_eq!(running(&night, day(11, 1), COPENHAGEN), 1);
+        // Clocks of Beirut go forward at midnight: the day begins at one.
+        assert_eq!(of_day(day(3, 29), chrono_tz::Asia::Beirut).len(), 23);
+    }
+
+    /// Office hours of Copenhagen as New York sees them: six hours earlier, five in the week between the two
+    /// ends of summer time (25 October and 1 November 2026).
+    #[test]
+    fn another_zone_sees_the_same_instants() {
+        let office = only(&ALWAYS, &[true, true, true, true, true, false, false], 9, 17);
+        let ny = chrono_tz::America::New_York;
+        let seen = |date| seen_from(&office, COPENHAGEN, ny, date);
+        let on = |week: &Week, wd: usize| {
+            (0..24).filter(|h| week[place(wd, *h)].is_some()).collect::<Vec<_>>()
+        };
+        assert_eq!(on(&seen(day(10, 14)), 0), (3..11).collect::<Vec<_>>());
+        assert_eq!(on(&seen(day(10, 28)), 2), (4..12).collect::<Vec<_>>());
+        assert_eq!(on(&seen(day(11, 4)), 2), (3..11).collect::<Vec<_>>());
+        assert_eq!(between(COPENHAGEN, ny, day(10, 28)), Some((-5.0, true)));
+        assert_eq!(between(COPENHAGEN, chrono_tz::Asia::Kolkata, day(11, 4)), Some((4.5, false)));
+        // Seen from where it is set, and back again in a week without a change, it is itself.
+        assert_eq!(seen_from(&office, COPENHAGEN, COPENHAGEN, day(11, 4)), office);
+        assert_eq!(seen_from(&seen(day(11, 4)), ny, COPENHAGEN, day(11, 4)), office);
+    }
+
+    #[test]
+    fn the_night_is_left_out_where_it_surely_brings_nothing() {
+        let counted: Vec<((u8, u8), Tally)> = (0..7)
+            .flat_map(|wd| (0..24).map(move |h| (wd, h)))
+            .map(|(wd, h)| {
+                let asleep = h < 6;
+                let tally = Tally {
+                    clicks: 240,
+                    spend: Micros::from_units(360.0),
+                    conversions: if asleep { 0.0 } else { 16.0 },
+                    impressions: 3600,
+                    ..Tally::default()
+                };
+                ((wd, h), tally)
+            })
+            .collect();
+        let week = advised(&ALWAYS, &counted, Target::Cpa(30.0)).unwrap();
+        assert!((0..6).all(|h| week[place(2, h)].is_none()), "{:?}", &week[48..72]);
+        assert!((8..24).all(|h| week[place(2, h)].is_some()));
+        assert_eq!(advised(&ALWAYS, &counted[..3], Target::Cpa(30.0)), None);
+    }
+}

@@ -1,0 +1,409 @@
+//! Courses: dated steps of a campaign's daily budget, decided once and then sent by themselves: the step
+//! experiment, a budget lift, a ramp to a budget that would be a shock at once.
+
+use chrono::NaiveDate;
+use tiller_channel::wire::{Budget, Setting};
+use tiller_core::flight::{By, ramp};
+use tiller_core::learning::SHOCK;
+use tiller_core::response::experiment;
+use tiller_core::{Micros, Window};
+use tiller_store::courses::{self as store, New, Progress};
+use tiller_store::people::Account;
+use tiller_store::{CampaignId, ChangeId, CourseId, PersonId, PgPool, StoreError};
+
+use crate::book::Subject;
+use crate::curves::later;
+use crate::figures::{money, number};
+use crate::settings::Settings;
+use crate::tray::{self, Origin, Proposal};
+use crate::{DeskError, sending};
+
+/// Days between the steps of a ramp: what an automatic strategy needs at least to learn (common practice, no
+/// source).
+const RAMP_DAYS: u64 = 7;
+
+/// What a course is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// Up and down in alternate weeks, to learn the curve.
+    Experiment,
+    /// Higher on some dates.
+    Lift,
+    /// To another budget in steps.
+    Ramp,
+}
+
+impl Kind {
+    const ALL: [(Self, &'static str, &'static str); 3] = [
+        (Self::Experiment, "experiment", "step experiment"),
+        (Self::Lift, "lift", "budget lift"),
+        (Self::Ramp, "ramp", "ramp"),
+    ];
+
+    fn word(self) -> &'static str {
+        Self::ALL.iter().find(|k| k.0 == self).map_or("", |k| k.1)
+    }
+
+    /// For people.
+    pub fn title(self) -> &'static str {
+        Self::ALL.iter().find(|k| k.0 == self).map_or("", |k| k.2)
+    }
+}
+
+/// A course as it stands.
+#[derive(Clone, Debug)]
+pub struct Course {
+    row: store::Course,
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// What it is for.
+    pub kind: Kind,
+    /// Days after the first, and the budget a day from then on.
+    pub steps: Vec<(u64, Micros)>,
+    /// What was set before.
+    pub base: Micros,
+}
+
+impl Course {
+    fn read(row: store::Course) -> Result<Self, DeskError> {
+        let steps: Vec<(u64, i64)> =
+            serde_json::from_value(row.steps.clone()).map_err(StoreError::from)?;
+        let kind = Kind::ALL.iter().find(|k| k.1 == row.kind).map_or(Kind::Ramp, |k| k.0);
+        Ok(Self {
+            campaign: row.campaign,
+            kind,
+            steps: steps.into_iter().map(|(after, m)| (after, Micros::new(m))).collect(),
+            base: Micros::new(row.base),
+            row,
+        })
+    }
+
+    /// Its id.
+    pub fn id(&self) -> CourseId {
+        self.row.id
+    }
+
+    /// Whether steps are still to come.
+    pub fn open(&self) -> bool {
+        matches!(self.row.state.as_str(), "waiting" | "running")
+    }
+
+    /// The first step's first day, once known.
+    pub fn starts(&self) -> Option<NaiveDate> {
+        self.row.starts
+    }
+
+    /// How it stands, in words.
+    pub fn standing(&self) -> String {
+        match self.row.state.as_str() {
+            "waiting" => "its first step waits in the tray".into(),
+            "running" => match self.next() {
+                Some((day, amount)) => {
+                    format!("{} a day from {}", money(amount.to_units()), crate::figures::day(day))
+                }
+                None => "its last step is being sent".into(),
+            },
+            "done" => "done".into(),
+            _ => format!("stopped: {}", self.row.note),
+        }
+    }
+
+    fn taken(&self) -> usize {
+        usize::try_from(self.row.taken).unwrap_or(0)
+    }
+
+    /// The next step with its day.
+    fn next(&self) -> Option<(NaiveDate, Micros)> {
+        let (after, amount) = self.steps.get(self.taken())?;
+        Some((later(self.row.starts?, *after), *amount))
+    }
+
+    /// The spans of its steps that have been taken, but for the return to what was: first day, last day, budget.
+    pub fn weeks(&self) -> Vec<(NaiveDate, NaiveDate, Micros)> {
+        let Some(starts) = self.row.starts else { return Vec::new() };
+        self.steps
+            .windows(2)
+            .take(self.taken().saturating_sub(usize::from(self.open())))
+            .map(|w| (later(starts, w[0].0), later(starts, w[1].0 - 1), w[0].1))
+            .collect()
+    }
+}
+
+/// The account's courses, those that go on first.
+pub async fn list(pool: &PgPool, account: &Account) -> Result<Vec<Course>, DeskError> {
+    store::list(pool, account.id).await?.into_iter().map(Course::read).collect()
+}
+
+fn json(steps: &[(u64, f64)]) -> Result<serde_json::Value, DeskError> {
+    let steps: Vec<(u64, i64)> =
+        steps.iter().map(|(after, x)| (*after, Micros::from_units(*x).get())).collect();
+    Ok(serde_json::to_value(steps).map_err(StoreError::from)?)
+}
+
+/// The daily budget of a campaign that a course can move.
+pub fn daily(settings: &Settings, campaign: CampaignId) -> Result<f64, DeskError> {
+    match settings.campaign(campaign).map(|c| c.budget) {
+        Some(Some(Budget::Daily { amount })) => Ok(amount.to_units()),
+        None => Err(DeskError::Invalid(
+            "its channel is not connected, so nothing can be sent there by itself; connect it first"
+                .into(),
+        )),
+        Some(Some(Budget::Lifetime { .. })) => Err(DeskError::Invalid(
+            "it has a lifetime budget; steps need a daily one, so change it to that first".into(),
+        )),
+        Some(None) => Err(DeskError::Invalid(
+            "its ad groups have budgets of their own; steps need one of the campaign".into(),
+        )),
+    }
+}
+
+fn step_to(campaign: CampaignId, amount: f64, reason: String, effect: String) -> Proposal {
+    Proposal {
+        subject: Subject::Campaign(campaign),
+        set: Setting::Budget(Budget::Daily { amount: Micros::from_units(amount) }),
+        reason,
+        evidence: Vec::new(),
+        effect,
+        origin: Origin::Course,
+        undoes: None,
+    }
+}
+
+const BUSY: &str = "its budget is on a course already; stop that one first";
+
+/// Puts the first step in the tray; the others follow by themselves once it has been made.
+async fn begin(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    kind: Kind,
+    base: f64,
+    steps: &[(u64, f64)],
+    first: Proposal,
+) -> Result<(), DeskError> {
+    let Subject::Campaign(campaign) = first.subject else {
+        return Err(DeskError::NotFound("campaign"));
+    };
+    if list(pool, account).await?.iter().any(|c| c.campaign == campaign && c.open()) {
+        return Err(DeskError::Invalid(BUSY.into()));
+    }
+    let change: ChangeId = tray::put(pool, account, person, vec![first])
+        .await?
+        .pop()
+        .ok_or_else(|| DeskError::Invalid("this budget waits in the tray already".into()))?;
+    let new = New {
+        campaign,
+        kind: kind.word(),
+        steps: json(steps)?,
+        base: Micros::from_units(base).get(),
+        starts: None,
+        change: Some(change),
+    };
+    store::add(pool, account.id, person, &new)
+        .await?
+        .map(drop)
+        .ok_or_else(|| DeskError::Invalid(BUSY.into()))
+}
+
+/// Puts a step experiment in the tray.
+pub async fn experiment(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    campaign: CampaignId,
+) -> Result<(), DeskError> {
+    let settings = Settings::load(pool, account, &[]).await?;
+    let base = daily(&settings, campaign)?;
+    let budgets = experiment::budgets(base);
+    let steps: Vec<(u64, f64)> =
+        (0..).step_by(experiment::STEP_DAYS as usize).zip(budgets.iter().copied()).collect();
+    let first = step_to(
+        campaign,
+        budgets[0],
+        format!(
+            "A step experiment: {} and {} a day in alternate weeks, four weeks in all, then {} again. It shows what more money brings.",
+            money(budgets[0]),
+            money(budgets[1]),
+            money(base)
+        ),
+        "about the same spend over the four weeks, and a curve that is known better".into(),
+    );
+    begin(pool, account, person, Kind::Experiment, base, &steps, first).await
+}
+
+/// Puts the first step of a ramp in the tray; `first` is the change to the goal, with its reason.
+pub(crate) async fn ramp_to(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    from: f64,
+    to: f64,
+    mut first: Proposal,
+) -> Result<(), DeskError> {
+    let budgets = ramp(from, to, SHOCK);
+    let steps: Vec<(u64, f64)> =
+        (0..).step_by(RAMP_DAYS as usize).zip(budgets.iter().copied()).collect();
+    let Some((_, amount)) = steps.first() else { return Ok(()) };
+    first.set = Setting::Budget(Budget::Daily { amount: Micros::from_units(*amount) });
+    first.reason = format!(
+        "{} In {} weekly steps of {}% at most, so that its strategy need not learn anew; the later ones are sent by themselves.",
+        first.reason,
+        steps.len(),
+        number(100.0 * SHOCK, 0)
+    );
+    begin(pool, account, person, Kind::Ramp, from, &steps, first).await
+}
+
+/// Sets a lift on dates: its steps are sent by themselves on their days.
+pub async fn lift(
+    pool: &PgPool,
+    account: &Account,
+    person: PersonId,
+    campaign: CampaignId,
+    by: By,
+    dates: Window,
+) -> Result<(), DeskError> {
+    let settings = Settings::load(pool, account, &[]).await?;
+    let base = daily(&settings, campaign)?;
+    let next = settings.connection(campaign).and_then(|c| c.last_day).map(|d| later(d, 1));
+    if next.is_some_and(|next| dates.from() < next) {
+        return Err(DeskError::Invalid(format!(
+            "a lift can begin on {} at the earliest",
+            next.map_or(String::new(), crate::figures::full_day)
+        )));
+    }
+    if dates.days() > 92 {
+        return Err(DeskError::Invalid(
+            "a lift lasts 92 days at most; change the budget instead".into(),
+        ));
+    }
+    let lifted = (by.applied(base) * 100.0).round() / 100.0;
+    if lifted <= base {
+        return Err(DeskError::Invalid("a lift raises the budget; type an amount above 0".into()));
+    }
+    let new = New {
+        campaign,
+        kind: Kind::Lift.word(),
+        steps: json(&[(0, lifted), (dates.days(), base)])?,
+        base: Micros::from_units(base).get(),
+        starts: Some(dates.from()),
+        change: None,
+    };
+    store::add(pool, account.id, person, &new)
+        .await?
+        .map(drop)
+        .ok_or_else(|| DeskError::Invalid(BUSY.into()))
+}
+
+/// Stops a course: no further step is sent; the budget stays as it is.
+pub async fn stop(pool: &PgPool, account: &Account, id: CourseId) -> Result<(), DeskError> {
+    let all = list(pool, account).await?;
+    let course = all.iter().find(|c| c.id() == id).ok_or(DeskError::NotFound("course"))?;
+    if course.open() {
+        halt(pool, account, course, "by hand; the budget stays as it was then").await?;
+    }
+    Ok(())
+}
+
+async fn halt(
+    pool: &PgPool,
+    account: &Account,
+    course: &Course,
+    note: &str,
+) -> Result<(), DeskError> {
+    let to =
+        Progress { state: "stopped", starts: course.row.starts, taken: course.row.taken, note };
+    store::progress(pool, account.id, &course.row, &to).await?;
+    Ok(())
+}
+
+/// Takes the steps that are due. A campaign's next day is the one after the last that its channel has closed.
+pub(crate) async fn advance(pool: &PgPool, account: &Account) -> Result<(), DeskError> {
+    let open: Vec<Course> = list(pool, account).await?.into_iter().filter(Course::open).collect();
+    if open.is_empty() {
+        return Ok(());
+    }
+    let settings = Settings::load(pool, account, &[]).await?;
+    for course in open {
+        if let Err(error) = advance_one(pool, account, &settings, &course).await {
+            match error {
+                DeskError::Store(e) => return Err(e.into()),
+                // What can't be sent stops the course, and says why.
+                other => halt(pool, account, &course, &other.to_string()).await?,
+            }
+        }
+    }
+    Ok(())
+}
+
+async fn advance_one(
+    pool: &PgPool,
+    account: &Account,
+    settings: &Settings,
+    course: &Course,
+) -> Result<(), DeskError> {
+    let row = &course.row;
+    let mut course = course.clone();
+    if row.state == "waiting" {
+        let to = match (row.change_state.as_deref(), row.change_from) {
+            (Some("made"), from @ Some(_)) => {
+                Progress { state: "running", starts: from, taken: 1, note: "" }
+            }
+            (Some("refused"), _) => {
+                return halt(pool, account, &course, "the channel refused its first step").await;
+            }
+            (Some("withdrawn"), _) => {
+                return halt(pool, account, &course, "its first step was taken out of the tray")
+                    .await;
+            }
+            _ => return Ok(()),
+        };
+        if !store::progress(pool, account.id, row, &to).await? {
+            return Ok(());
+        }
+        course.row.state = to.state.into();
+        course.row.starts = to.starts;
+        course.row.taken = to.taken;
+    }
+    let next_day =
+        settings.connection(course.campaign).and_then(|c| c.last_day).map(|d| later(d, 1));
+    let Some((day, _)) = course.next() else { return Ok(()) };
+    let Some(next_day) = next_day.filter(|n| *n >= day) else { return Ok(()) };
+    let present = Micros::from_units(daily(settings, course.campaign)?);
+    let taken = course.taken();
+    let believed = if taken == 0 { course.base } else { course.steps[taken - 1].1 };
+    if present != believed {
+        let note = format!(
+            "its budget was changed to {} meanwhile, and stays there",
+            money(present.to_units())
+        );
+        return halt(pool, account, &course, &note).await;
+    }
+    // Where days were missed, the step that is due now is taken, not those before it.
+    let starts = course.row.starts.unwrap_or(next_day);
+    let due = course.steps.iter().rposition(|(after, _)| later(starts, *after) <= next_day);
+    let Some(due) = due.filter(|d| *d >= taken) else { return Ok(()) };
+    let (_, amount) = course.steps[due];
+    let last = due + 1 == course.steps.len();
+    let to = Progress {
+        state: if last { "done" } else { "running" },
+        starts: course.row.starts,
+        taken: i32::try_from(due + 1).unwrap_or(i32::MAX),
+        note: "",
+    };
+    // Written down before it is sent: a step is never taken twice.
+    if !store::progress(pool, account.id, &course.row, &to).await? || amount == present {
+        return Ok(());
+    }
+    let person = course.row.created_by.ok_or(DeskError::NotFound("person"))?;
+    let reason =
+        format!("Step {} of {} of the {}.", due + 1, course.steps.len(), course.kind.title());
+    let proposal = step_to(course.campaign, amount.to_units(), reason, String::new());
+    let ids = tray::put(pool, account, person, vec![proposal]).await?;
+    if let Err(error) = sending::send(pool, account, &ids).await {
+        course.row.state = to.state.into();
+        course.row.taken = to.taken;
+        return halt(pool, account, &course, &error.to_string()).await;
+    }
+    Ok(())
+}

@@ -1,0 +1,129 @@
+//! Courses: dated steps of a campaign's daily budget.
+
+use chrono::NaiveDate;
+use serde_json::Value;
+use sqlx::PgPool;
+
+use crate::{AccountId, CampaignId, ChangeId, CourseId, PersonId, StoreError};
+
+/// A course.
+#[derive(Clone, Debug)]
+pub struct Course {
+    /// Its id.
+    pub id: CourseId,
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// experiment, lift or ramp.
+    pub kind: String,
+    /// [[days after the first step, millionths], …].
+    pub steps: Value,
+    /// What was set before, in millionths.
+    pub base: i64,
+    /// The first step's first day, once known.
+    pub starts: Option<NaiveDate>,
+    /// Steps that have been sent.
+    pub taken: i32,
+    /// waiting, running, done or stopped.
+    pub state: String,
+    /// Why it was stopped.
+    pub note: String,
+    /// Who decided on it.
+    pub created_by: Option<PersonId>,
+    /// What became of the change that begins it.
+    pub change_state: Option<String>,
+    /// The first day on which that is in force.
+    pub change_from: Option<NaiveDate>,
+}
+
+/// A course to be.
+#[derive(Clone, Debug)]
+pub struct New {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// experiment, lift or ramp.
+    pub kind: &'static str,
+    /// Its steps.
+    pub steps: Value,
+    /// What is set now, in millionths.
+    pub base: i64,
+    /// The first step's first day, of a lift.
+    pub starts: Option<NaiveDate>,
+    /// The change that begins it, of others.
+    pub change: Option<ChangeId>,
+}
+
+/// Begins a course; none if the campaign has one already.
+pub async fn add(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    new: &New,
+) -> Result<Option<CourseId>, StoreError> {
+    let state = if new.starts.is_some() { "running" } else { "waiting" };
+    Ok(sqlx::query_scalar!(
+        r#"INSERT INTO course (account_id, campaign_id, kind, steps, base, starts, taken, change_id, state, created_by)
+           VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT DO NOTHING RETURNING id AS "id: CourseId""#,
+        account.0,
+        new.campaign.0,
+        new.kind,
+        new.steps,
+        new.base,
+        new.starts,
+        i32::from(new.change.is_some()),
+        new.change.map(|c| c.0),
+        state,
+        person.0
+    )
+    .fetch_optional(pool)
+    .await?)
+}
+
+/// The account's courses, those that go on first, then the latest.
+pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreError> {
+    Ok(sqlx::query_as!(
+        Course,
+        r#"SELECT c.id AS "id: CourseId", c.campaign_id AS "campaign: CampaignId", c.kind, c.steps, c.base, c.starts, c.taken, c.state, c.note,
+                  c.created_by AS "created_by: PersonId", h.state AS "change_state?", h.from_day AS change_from
+           FROM course c LEFT JOIN change h ON h.account_id = c.account_id AND h.id = c.change_id
+           WHERE c.account_id = $1 ORDER BY c.state IN ('waiting', 'running') DESC, c.id DESC LIMIT 500"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?)
+}
+
+/// Where a course has come to.
+#[derive(Clone, Debug)]
+pub struct Progress<'a> {
+    /// Its new state.
+    pub state: &'a str,
+    /// The first step's first day.
+    pub starts: Option<NaiveDate>,
+    /// Steps that have been sent.
+    pub taken: i32,
+    /// Why it was stopped.
+    pub note: &'a str,
+}
+
+/// Writes down where a course has come to, if nobody has moved it meanwhile; false if somebody has.
+pub async fn progress(
+    pool: &PgPool,
+    account: AccountId,
+    course: &Course,
+    to: &Progress<'_>,
+) -> Result<bool, StoreError> {
+    let done = sqlx::query!(
+        "UPDATE course SET state = $5, starts = $6, taken = $7, note = $8 WHERE account_id = $1 AND id = $2 AND state = $3 AND taken = $4",
+        account.0,
+        course.id.0,
+        course.state,
+        course.taken,
+        to.state,
+        to.starts,
+        to.taken,
+        to.note
+    )
+    .execute(pool)
+    .await?;
+    Ok(done.rows_affected() == 1)
+}
