@@ -192,3 +192,40 @@ pub fn experiment_weeks(courses: &[Course], campaign: CampaignId) -> Vec<(Window
 pub(crate) fn later(day: NaiveDate, days: u64) -> NaiveDate {
     day.checked_add_days(Days::new(days)).unwrap_or(day)
 }
+
+/// A campaign's curve with all that it rests on.
+#[derive(Clone, Debug)]
+pub struct Examined {
+    /// The fit, day by day.
+    pub fit: response::Examined,
+    /// First and last day.
+    pub window: Window,
+    /// What was believed of its channel.
+    pub channel: Prior,
+    /// What experiments measured.
+    pub measured: Option<Prior>,
+    /// Weeks of experiments, and whether they were up.
+    pub weeks: Vec<(Window, bool)>,
+}
+
+/// Fits one campaign's curve before the reader's eyes; absent where too little was counted.
+pub async fn examine(
+    pool: &PgPool,
+    book: &Book,
+    campaign: CampaignId,
+    courses: &[Course],
+) -> Result<Option<Examined>, DeskError> {
+    let entry = book.entry(campaign)?;
+    let kept = Curves::load(pool, &book.account).await?;
+    let Some((window, fitted)) = kept.of(campaign) else { return Ok(None) };
+    let days = days_of(entry.days.iter().map(|d| (d.day, &d.tally)), *window);
+    let belief =
+        fitted.measured.map_or(fitted.channel, |m| experiment::together(fitted.channel, m));
+    Ok(response::examine(&days, belief).map(|fit| Examined {
+        fit,
+        window: *window,
+        channel: fitted.channel,
+        measured: fitted.measured,
+        weeks: experiment_weeks(courses, campaign),
+    }))
+}

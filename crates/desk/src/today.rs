@@ -1,6 +1,6 @@
 //! Today: what has changed since the last visit, what is due, what is most worth doing, the month's pace.
 
-use chrono::{DateTime, Datelike, NaiveDate, Utc};
+use chrono::{DateTime, NaiveDate, Utc};
 use tiller_core::verdict::{HeldBy, Verdict};
 use tiller_core::{Tally, Window};
 use tiller_store::changes::{self, Waiting, Which};
@@ -11,12 +11,11 @@ use crate::DeskError;
 use crate::book::{Book, Entry, Judged, Subject};
 use crate::causes;
 use crate::connections::{self, View};
+use crate::pace;
 use crate::wording::TradeOff;
 
 /// So many things to do stand in the letter.
 const WORTH_DOING: usize = 3;
-/// The month is projected at the mean of so many days.
-const PACE_DAYS: u64 = 7;
 
 /// Something worth doing, with its money over the settled period.
 #[derive(Clone, Debug)]
@@ -31,21 +30,6 @@ pub struct Deed {
     pub trade_off: Option<TradeOff>,
     /// Money above target that it concerns; for one that is held by its budget, the room below.
     pub worth: f64,
-}
-
-/// How the month goes.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Pace {
-    /// First to last day of the month.
-    pub month: Window,
-    /// The last reported day.
-    pub to: NaiveDate,
-    /// Spent so far.
-    pub spent: f64,
-    /// Spent by its end if the rest goes like the last seven days.
-    pub projected: f64,
-    /// What the daily budgets allow over the month: the part so far as set on each day, the rest as set now.
-    pub budgets: Option<f64>,
 }
 
 /// What came since a visit.
@@ -79,7 +63,7 @@ pub struct Letter {
     /// Campaigns that may be dear, but too early to tell.
     pub undecided: usize,
     /// How the month goes.
-    pub pace: Option<Pace>,
+    pub pace: Option<pace::Pace>,
 }
 
 /// A member's last visit before this one.
@@ -140,7 +124,7 @@ pub async fn letter(
         failed,
         deeds,
         undecided,
-        pace: pace(book),
+        pace: pace::of_account(pool, book).await?,
     })
 }
 
@@ -173,34 +157,5 @@ fn deed(entry: &Entry, judged: Judged) -> Option<Deed> {
         trade_off: causes::trade_off(&judged, &days),
         worth,
         judged,
-    })
-}
-
-/// How the month of the last reported day goes: simply, at the mean of the last seven days.
-pub fn pace(book: &Book) -> Option<Pace> {
-    let to = book.span.to();
-    let first = to.with_day(1)?;
-    let last = first.checked_add_months(chrono::Months::new(1))?.pred_opt()?;
-    let month = Window::new(first, last)?;
-    let so_far = Window::new(first, to)?;
-    let left = (last - to).num_days() as f64;
-    let recent = Window::ending(to, PACE_DAYS);
-    let a_day = book.total(recent).spend.to_units() / PACE_DAYS as f64;
-    let spent = book.total(so_far).spend.to_units();
-    let mut budgets = 0.0;
-    let mut known = false;
-    for e in &book.entries {
-        let now = if e.campaign.status.as_deref() == Some("paused") { None } else { e.budget() };
-        let days = e.days.iter().filter(|d| so_far.contains(d.day));
-        let passed: f64 = days.filter_map(|d| d.budget).map(tiller_core::Micros::to_units).sum();
-        known |= now.is_some();
-        budgets += passed + now.unwrap_or(0.0) * left;
-    }
-    Some(Pace {
-        month,
-        to,
-        spent,
-        projected: spent + a_day * left,
-        budgets: known.then_some(budgets),
     })
 }

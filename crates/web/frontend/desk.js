@@ -214,3 +214,47 @@ document.addEventListener("keydown", (event) => {
   else return;
   event.preventDefault();
 });
+
+// The week: dragging across hours paints them with the brush; arrow keys go from hour to hour.
+const hours = (target) => target.closest?.("table[data-week] td")?.querySelector("input:not([readonly])");
+const brush = () => document.querySelector("[data-brush]")?.value.trim() ?? "";
+const showHour = (field) => field.closest("td").classList.toggle("is-off", ["off", "-", "–", "x"].includes(field.value.trim()));
+let painting = null;
+function showWeek() { for (const field of document.querySelectorAll("table[data-week] input")) showHour(field); }
+document.addEventListener("input", (event) => { if (event.target.closest("table[data-week]")) showHour(event.target); });
+document.addEventListener("pointerdown", (event) => {
+  const field = hours(event.target);
+  if (field && event.button === 0) painting = { from: field, moved: false };
+});
+document.addEventListener("pointerover", (event) => {
+  const field = painting && event.buttons ? hours(event.target) : null;
+  if (!field || (field === painting.from && !painting.moved)) return;
+  if (!painting.moved) { painting.moved = true; painting.with = painting.from.value.trim() === brush() ? "" : brush(); paint(painting.from); }
+  paint(field);
+});
+function paint(field) { field.value = painting.with; showHour(field); }
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => { painting = null; });
+document.addEventListener("keydown", (event) => {
+  const field = event.target.closest("table[data-week] input");
+  const by = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [-1, 0], ArrowDown: [1, 0] }[event.key];
+  if (!field || !by || (by[1] && field.value)) return;
+  const cell = field.closest("td");
+  const row = cell.parentElement.parentElement.rows[cell.parentElement.rowIndex - 1 + by[0]];
+  const next = row?.cells[cell.cellIndex + by[1]]?.querySelector("input");
+  if (!next) return;
+  if (event.shiftKey) { painting = { with: brush() }; paint(field); paint(next); painting = null; }
+  next.focus();
+  event.preventDefault();
+});
+showWeek();
+
+// One's own clock is offered where it is another.
+const myZone = document.querySelector("[data-my-zone]");
+if (myZone) {
+  const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
+  if (zone && zone !== document.querySelector("[data-zone]").value) {
+    myZone.href = `?zone=${encodeURIComponent(zone)}`;
+    myZone.textContent = `Mine, ${zone}`;
+    myZone.hidden = false;
+  }
+}

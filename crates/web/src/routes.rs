@@ -12,8 +12,8 @@ use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetReques
 use tower_http::trace::TraceLayer;
 
 use crate::pages::{
-    advice, budgets, causes, channels, findings, health, logbook, measure, plan, reports, sign_in,
-    spend, split, targets, today, tray, views, working,
+    advice, budgets, causes, channels, curve, findings, flight, health, hours, logbook, measure,
+    pace, plan, pool, reports, sign_in, spend, split, targets, today, tray, views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -43,6 +43,10 @@ pub fn router(app: App) -> Router {
         .route("/measure/campaigns/{id}", get(measure::campaign).post(measure::choose))
         .route("/spend", get(spend::show))
         .route("/spend.csv", get(spend::csv))
+        .route("/spend/pace", get(pace::show))
+        .route("/spend/pace.csv", get(pace::csv))
+        .route("/spend/pace/hold", post(pace::hold))
+        .route("/spend/pace/tray", post(pace::take))
         .route("/views", post(views::save))
         .route("/views/remove", post(views::remove))
         .route("/spend/split", get(split::show))
@@ -58,8 +62,18 @@ pub fn router(app: App) -> Router {
         .route("/causes/items/{id}", get(causes::item))
         .route("/budgets", get(budgets::list).post(budgets::create))
         .route("/budgets/advice", post(advice::take))
+        .route("/budgets/steps", post(budgets::step))
         .route("/budgets/new", get(budgets::choose))
         .route("/budgets/compare", get(budgets::compare))
+        .route("/budgets/campaigns/{id}/flight", get(flight::show))
+        .route("/budgets/campaigns/{id}/lift", post(flight::set_lift))
+        .route("/budgets/campaigns/{id}/convert", post(flight::convert))
+        .route("/budgets/campaigns/{id}/pool", get(pool::show).post(pool::take))
+        .route("/budgets/campaigns/{id}/split", post(pool::take_split))
+        .route("/budgets/campaigns/{id}/hours", get(hours::show).post(hours::set))
+        .route("/budgets/courses/{id}/stop", post(flight::stop))
+        .route("/budgets/campaigns/{id}/curve", get(curve::show))
+        .route("/budgets/campaigns/{id}/experiment", post(curve::experiment))
         .route("/budgets/{id}", get(plan::show).post(plan::save))
         .route("/budgets/{id}/solve", post(plan::solve))
         .route("/budgets/{id}/refresh", post(plan::refresh))

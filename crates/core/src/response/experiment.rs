@@ -44,6 +44,14 @@ pub fn measured(up: Side, down: Side, dispersion: f64) -> Option<Prior> {
     Some(Prior { mean: brought / apart, deviation: variance.sqrt() / apart })
 }
 
+/// The error of the elasticity that an experiment on a campaign with so many conversions a day would leave.
+pub fn would_leave(conversions_a_day: f64, dispersion: f64) -> f64 {
+    let days = (STEPS as u64 * STEP_DAYS / 2) as f64;
+    let side = |money: f64| days * conversions_a_day * money.sqrt();
+    let variance = dispersion.max(1.0) * (1.0 / side(1.0 + BY) + 1.0 / side(1.0 - BY));
+    variance.sqrt() / ((1.0 + BY) / (1.0 - BY)).ln()
+}
+
 /// Two beliefs as one, each with the weight of its precision.
 pub fn together(a: Prior, b: Prior) -> Prior {
     let (p, q) = (a.deviation.powi(-2), b.deviation.powi(-2));
@@ -74,6 +82,13 @@ mod tests {
         assert!(measured(side(60.0), side(40.0), 4.0).unwrap().deviation > 1.9 * m.deviation);
         assert_eq!(measured(side(60.0), side(58.0), 1.0), None, "hardly apart");
         assert_eq!(measured(side(60.0), Side { conversions: 0.0, ..side(40.0) }, 1.0), None);
+    }
+
+    /// 100 conversions a side with dispersion 1 leave about √(2 ÷ 100) ÷ ln 1.5 = 0.349.
+    #[test]
+    fn what_an_experiment_would_tell_is_known_before() {
+        assert!((would_leave(100.0 / 14.0, 1.0) - 0.349).abs() < 0.005);
+        assert!(would_leave(100.0, 1.0) < 0.1);
     }
 
     #[test]

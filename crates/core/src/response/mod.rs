@@ -149,9 +149,47 @@ fn power(days: &[Day], elasticity: Prior) -> Option<Regression> {
     poisson(&Rows::new(x, &counts), &priors(elasticity))
 }
 
+/// A curve with what it says of each day that it was fitted to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Examined {
+    /// The curve.
+    pub curve: Curve,
+    /// The days with spend, in order.
+    pub days: Vec<Day>,
+    /// Conversions that each of them was to bring, weekday and trend considered.
+    pub expected: Vec<f64>,
+    /// Growth over all days that money does not explain, as a logarithm.
+    pub trend: f64,
+}
+
+impl Examined {
+    /// How far each day lies off, in standard deviations of a day (Pearson's residuals over the dispersion).
+    pub fn residuals(&self) -> Vec<f64> {
+        let off = |(d, m): (&Day, &f64)| {
+            (d.conversions - m) / (self.curve.dispersion * m.max(1e-9)).sqrt()
+        };
+        self.days.iter().zip(&self.expected).map(off).collect()
+    }
+
+    /// Correlation of each day's residual with that of the day before, and whether chance would hardly bring it
+    /// (beyond two standard errors of 1 ÷ √n).
+    pub fn runs(&self) -> (f64, bool) {
+        let r = self.residuals();
+        let all: f64 = r.iter().map(|x| x * x).sum();
+        let pairs: f64 = r.windows(2).map(|w| w[0] * w[1]).sum();
+        let correlation = if all > 0.0 { pairs / all } else { 0.0 };
+        (correlation, correlation > 2.0 / (r.len().max(1) as f64).sqrt())
+    }
+}
+
 /// Fits a campaign's settled days, in order of time, with what is believed of its channel's elasticities.
 /// Absent below 14 days with spend or 5 conversions.
 pub fn fit(days: &[Day], elasticity: Prior) -> Option<Curve> {
+    examine(days, elasticity).map(|e| e.curve)
+}
+
+/// The same with what the curve says of each day.
+pub fn examine(days: &[Day], elasticity: Prior) -> Option<Examined> {
     let regression = power(days, elasticity)?;
     let (used, reference) = useful(days)?;
     let logs: Vec<f64> = used.iter().map(|d| (d.spend / reference).ln()).collect();
@@ -192,8 +230,11 @@ pub fn fit(days: &[Day], elasticity: Prior) -> Option<Curve> {
         let at_reference = reference / (half_at + reference);
         curve.response = Response::Saturating { limit: level.exp() * week / at_reference, half_at };
         curve.precision.covariance = c(&r);
+        let (expected, trend) = (r.fitted.clone(), r.coefficients[8]);
+        return Some(Examined { curve, days: used, expected, trend });
     }
-    Some(curve)
+    let (expected, trend) = (regression.fitted, regression.coefficients[8]);
+    Some(Examined { curve, days: used, expected, trend })
 }
 
 /// The log level of the middle of the week on the last day, and the week's mean over it.
@@ -292,6 +333,26 @@ mod tests {
         assert!(c.leans && (c.elasticity - 0.55).abs() < 1e-6, "{c:?}");
         assert!((c.at(100.0) - 5.0).abs() < 0.05);
         assert_eq!(fit(&flat[..10], BELIEF), None);
+    }
+
+    #[test]
+    fn days_that_the_curve_does_not_know_of_come_in_runs() {
+        let mut data = days(112, |s| s.powf(0.8));
+        let quiet = examine(&data, BELIEF).unwrap();
+        assert!(quiet.residuals().iter().all(|r| r.abs() < 0.5) && !quiet.runs().1);
+        assert!(
+            quiet
+                .days
+                .iter()
+                .zip(&quiet.expected)
+                .all(|(d, m)| (d.conversions / m - 1.0).abs() < 0.05)
+        );
+        // Two weeks of a broken page in the middle.
+        for d in &mut data[40..54] {
+            d.conversions *= 0.3;
+        }
+        let broken = examine(&data, BELIEF).unwrap();
+        assert!(broken.runs().1 && broken.curve.dispersion > quiet.curve.dispersion);
     }
 
     #[test]

@@ -24,6 +24,8 @@ pub struct Regression {
     pub covariance: DMatrix<f64>,
     /// Variance over mean of the counts given the rates: 1 for Poisson, never taken for less.
     pub dispersion: f64,
+    /// Fitted rates, by row.
+    pub fitted: Vec<f64>,
     /// Residual deviance, not scaled.
     pub deviance: f64,
 }
@@ -86,7 +88,8 @@ pub fn poisson(rows: &Rows, priors: &[Option<Prior>]) -> Option<Regression> {
             .zip(rates.iter())
             .map(|(y, m)| if *y > 0.0 { y * (y / m).ln() - (y - m) } else { *m })
             .sum::<f64>();
-    Some(Regression { coefficients: beta, covariance, dispersion, deviance })
+    let fitted = rates.iter().copied().collect();
+    Some(Regression { coefficients: beta, covariance, dispersion, fitted, deviance })
 }
 
 fn start(rows: &Rows, mean: f64, priors: &[Option<Prior>]) -> DVector<f64> {

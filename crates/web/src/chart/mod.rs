@@ -1,10 +1,11 @@
 //! Charts: functions from data to SVG. Geometry here, marks in templates/chart/, colours by class.
 
 mod bridge;
+mod curve_chart;
 mod curves_table;
 mod day_chart;
+mod fan;
 mod ladder;
-mod month_chart;
 mod run_off;
 mod scale;
 mod spend_field;
@@ -12,10 +13,11 @@ mod total_curve;
 mod week_grid;
 
 pub use bridge::BridgeChart;
+pub use curve_chart::{CurveChart, DayPoint, Line as CurveLine, ResidualChart};
 pub use curves_table::{Axes, CurvePanel, Told};
 pub use day_chart::DayChart;
+pub use fan::Fan;
 pub use ladder::Ladder;
-pub use month_chart::MonthChart;
 pub use run_off::{AgeRow, RunOffChart, ages};
 pub use spend_field::{FieldRow, SpendField};
 pub use total_curve::{Spot, TotalCurve, totals};

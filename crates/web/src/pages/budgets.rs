@@ -4,21 +4,24 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::Form;
 use axum::extract::State;
-use axum::http::StatusCode;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Redirect, Response};
-use tiller_core::allocation::{Answer, Goal, Solved, Totals};
+use tiller_core::allocation::{Answer, Goal, Response as Curve, Solved, Totals};
+use tiller_core::steps::Step;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::{self as desk, Opened};
 use tiller_desk::figures::{self, count, money, number, signed, sum};
 use tiller_desk::plan_file::{self, PlanFile};
-use tiller_desk::{CampaignId, DeskError, PlanId};
+use tiller_desk::{CampaignId, DeskError, PlanId, courses, levers, steps};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Id, Member};
+use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::advice::{self, Advice};
+use crate::pages::flight::CourseView;
 use crate::pages::spend::NoReports;
+use crate::pages::tray::{put, said};
 use crate::pages::{book, book_of_reports, csv_file, download, plain};
 use crate::params::Params;
 
@@ -41,6 +44,26 @@ struct BudgetsPage {
     advice: Option<Advice>,
     frame: Frame,
     plans: Vec<Listed>,
+    campaigns: Vec<CampaignLine>,
+    courses: Vec<CourseView>,
+}
+
+/// A campaign with its money.
+pub struct CampaignLine {
+    id: CampaignId,
+    name: String,
+    base: String,
+    budget: String,
+    spend: String,
+    answers: String,
+    step: Option<StepView>,
+}
+
+/// A step that three days speak for.
+pub struct StepView {
+    up: bool,
+    to: String,
+    told: String,
 }
 
 /// A campaign that may become a line.
@@ -97,12 +120,12 @@ pub async fn list(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let (frame, advice) = match book(&app.pool, &member, &params).await? {
+    let (frame, advice, book) = match book(&app.pool, &member, &params).await? {
         Some(book) => {
             let frame = Frame::of_book(&member, Station::Budgets, &params, &book)
                 .with_causes(book.judge_all().iter().flatten());
             let advice = advice::of(&app.pool, &book, &frame).await?;
-            (frame, advice)
+            (frame, advice, book)
         }
         None => {
             let frame = Frame::new(&member, Station::Budgets, &params);
@@ -133,7 +156,73 @@ pub async fn list(
         }
     };
     let plans = plans.iter().map(listed).collect();
-    Ok(BudgetsPage { plans, advice, frame }.into_response())
+    let (_, known) = desk::known(&app.pool, &book).await?;
+    let campaigns = campaign_lines(&book, &known, &frame);
+    let courses = courses::list(&app.pool, &member.account)
+        .await?
+        .iter()
+        .take(MOST_COURSES)
+        .filter_map(|c| {
+            let name = &book.entry(c.campaign).ok()?.campaign.name;
+            Some(CourseView::new(c, name, &frame.base()))
+        })
+        .collect();
+    Ok(BudgetsPage { plans, advice, campaigns, courses, frame }.into_response())
+}
+
+/// So many courses are listed.
+const MOST_COURSES: usize = 12;
+
+/// Every campaign that has spent lately, the most money first, with the step that its last days speak for.
+fn campaign_lines(book: &Book, known: &[levers::Line], frame: &Frame) -> Vec<CampaignLine> {
+    let steps = steps::of_account(book, known);
+    let mut lines: Vec<&levers::Line> = known.iter().collect();
+    lines.sort_by(|a, b| b.spend.total_cmp(&a.spend));
+    let line = |l: &&levers::Line| CampaignLine {
+        id: l.campaign,
+        name: l.name.clone(),
+        base: format!("{}/budgets/campaigns/{}", frame.base(), l.campaign),
+        budget: figures::or_absent(l.budget, money),
+        spend: money(l.spend),
+        answers: match (l.lever.response, l.lever.capacity.most) {
+            (Curve::Constant { .. }, Some(most)) => {
+                format!("straight, to {} a day", money(most.max(l.spend)))
+            }
+            (Curve::Constant { .. }, None) => "straight, its end not known".into(),
+            (Curve::Power { elasticity, .. }, _) => {
+                format!("+1% money, +{}% results", number(elasticity, 2))
+            }
+            (Curve::Saturating { half_at, .. }, _) => {
+                format!("half of its limit at {} a day", money(half_at))
+            }
+        },
+        step: steps.iter().find(|s| s.campaign == l.campaign).map(|s| StepView {
+            up: s.advice.step == Step::Up,
+            to: money(s.to(false)),
+            told: s.told(),
+        }),
+    };
+    lines.iter().map(line).collect()
+}
+
+/// Puts steps in the tray.
+pub async fn step(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let chosen: Vec<CampaignId> = form
+        .iter()
+        .filter(|(k, _)| k == "take")
+        .filter_map(|(_, v)| v.parse().ok().map(CampaignId))
+        .collect();
+    let double = form.iter().any(|(k, v)| k == "up_by" && v == "double");
+    let outcome = steps::take(&app.pool, &book, member.person.id, &chosen, double).await;
+    said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
 
 pub(super) fn optimal(file: &PlanFile) -> Option<Solved> {

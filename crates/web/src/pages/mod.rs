@@ -2,13 +2,19 @@
 
 pub mod advice;
 pub mod budgets;
+pub mod campaign_budget;
 pub mod causes;
 pub mod channels;
+pub mod curve;
 pub mod findings;
+pub mod flight;
 pub mod health;
+pub mod hours;
 pub mod logbook;
 pub mod measure;
+pub mod pace;
 pub mod plan;
+pub mod pool;
 pub mod reports;
 pub mod sign_in;
 pub mod spend;

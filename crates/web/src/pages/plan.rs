@@ -468,7 +468,8 @@ fn panels(
         let more = answer.map(|a| a.conversions - desk::present_conversions(line, file.days));
         let campaign = book.and_then(|b| desk::entry_of(b, &line.id)).map(|e| e.campaign.id);
         let told = Told {
-            href: campaign.map(|id| format!("{}/budgets/curves/{id}{}", frame.base(), frame.days)),
+            href: campaign
+                .map(|id| format!("{}/budgets/campaigns/{id}/curve{}", frame.base(), frame.days)),
             moved: (
                 budget(line.current),
                 answer.map_or(figures::ABSENT.into(), |a| budget(a.budget)),

@@ -9,6 +9,7 @@ use tiller_core::verdict::Verdict;
 use tiller_desk::book::Book;
 use tiller_desk::figures::{count, counted, day, money, number, percent, sum};
 use tiller_desk::logbook::{self, Show};
+use tiller_desk::pace::{Miss, Of, Pace, Row};
 use tiller_desk::settings::Settings;
 use tiller_desk::today::{self, Deed, Letter, Visit};
 use tiller_desk::wording::{self, Words};
@@ -16,12 +17,12 @@ use tiller_desk::{PgPool, change_words, remedy};
 use tower_sessions::Session;
 
 use crate::App;
-use crate::chart::MonthChart;
+use crate::chart::Fan;
 use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
-use crate::pages::book;
 use crate::pages::spend::{href, key};
+use crate::pages::{book, pace};
 use crate::params::Params;
 
 /// Look-backs shown beside the letter.
@@ -47,6 +48,9 @@ pub struct LookBack {
     due: bool,
 }
 
+/// So many campaigns that leave the plan are named.
+const OFF_PLAN_SHOWN: usize = 3;
+
 #[derive(Template, WebTemplate)]
 #[template(path = "today.html")]
 struct TodayPage {
@@ -54,7 +58,8 @@ struct TodayPage {
     date: String,
     letter: Vec<Words>,
     todos: Vec<Todo>,
-    pace: Option<(MonthChart, Words)>,
+    pace: Option<(Fan, Words)>,
+    off_plan: Vec<Words>,
     look_backs: Vec<LookBack>,
     reported: bool,
 }
@@ -83,6 +88,7 @@ pub async fn show(
             letter: Vec::new(),
             todos: Vec::new(),
             pace: None,
+            off_plan: Vec::new(),
             look_backs: Vec::new(),
             reported: false,
         };
@@ -119,7 +125,8 @@ pub async fn show(
     look_backs.sort_by_key(|(on, e)| (*on, e.change.id));
     let page = TodayPage {
         letter: paragraphs(&book, &letter),
-        pace: letter.pace.map(|p| (MonthChart::new(&book, p), pace(p))),
+        pace: letter.pace.as_ref().and_then(|p| month(&book, p)),
+        off_plan: letter.pace.as_ref().map_or(Vec::new(), off_plan),
         look_backs: look_backs
             .into_iter()
             .take(LOOK_BACKS_SHOWN)
@@ -301,16 +308,36 @@ fn deed(d: &Deed) -> Words {
     }
 }
 
-fn pace(p: today::Pace) -> Words {
-    let month = p.month.from().format("%B").to_string();
-    let words = Words::say(format!("If the rest goes like the last seven days, {month} ends at "))
-        .strong(sum(p.projected));
-    match p.budgets {
-        Some(b) if b > 0.0 => words.and(format!(
-            "; the daily budgets allow {}, of which {}% would be used.",
-            sum(b),
-            percent(p.projected / b)
-        )),
-        _ => words.and("."),
+/// The month's fan with a sentence.
+fn month(book: &Book, pace: &Pace) -> Option<(Fan, Words)> {
+    let row = pace.row(&Of::Account)?;
+    Some((pace::fan(book, pace, row, (450.0, 214.0)), pace::sentence(pace, row)))
+}
+
+/// Campaigns and channels whose interval no longer holds the plan, the most money first.
+fn off_plan(pace: &Pace) -> Vec<Words> {
+    // Only a plan that somebody chose raises an alarm: budgets are left unspent every day.
+    if pace.plan.is_none() {
+        return Vec::new();
     }
+    let mut off: Vec<(f64, &Row, Miss)> = pace
+        .rows
+        .iter()
+        .filter(|r| matches!(r.of, Of::Campaign(_)))
+        .filter_map(|r| Some(((r.forecast.end().0 - r.plan?).abs(), r, r.misses()?)))
+        .collect();
+    off.sort_by(|a, b| b.0.total_cmp(&a.0));
+    off.iter()
+        .take(OFF_PLAN_SHOWN)
+        .map(|(by, r, miss)| match miss {
+            Miss::Over => Words::say("")
+                .strong(r.name.clone())
+                .and(" will spend ")
+                .harm(format!("{} more", sum(*by)))
+                .and(" than the plan gives it"),
+            Miss::Under => Words::say("")
+                .strong(r.name.clone())
+                .and(format!(" will leave {} of the plan unspent", sum(*by))),
+        })
+        .collect()
 }

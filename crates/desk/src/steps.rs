@@ -1,0 +1,122 @@
+//! Step changes (A8): which daily budgets the last three settled days speak for raising or cutting by a fifth.
+
+use tiller_channel::wire::{Budget, Setting};
+use tiller_core::evidence::Prior;
+use tiller_core::steps::{self, Advice, BY, Step};
+use tiller_core::{Micros, Tally, Window};
+use tiller_store::{CampaignId, PersonId, PgPool};
+
+use crate::book::{Book, Subject};
+use crate::figures::{count, money, probability};
+use crate::tray::{self, Origin, Proposal};
+use crate::{DeskError, budgets, levers};
+
+/// Settled days before the last three that tell what is usual.
+const USUAL_DAYS: u64 = 28;
+
+/// A campaign whose last days speak for a step.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// Its name.
+    pub name: String,
+    /// Its daily budget.
+    pub budget: f64,
+    /// What the days say.
+    pub advice: Advice,
+}
+
+impl Line {
+    /// The budget of a step; doubled where that is asked for.
+    pub fn to(&self, double: bool) -> f64 {
+        let by = match self.advice.step {
+            Step::Up if double => 2.0,
+            Step::Up => 1.0 + BY,
+            Step::Down => 1.0 - BY,
+            Step::Stay | Step::Wait => 1.0,
+        };
+        // A cut that leaves more than is spent would cut nothing.
+        let spent = self.advice.tally.spend.to_units() / steps::DAYS as f64;
+        let from =
+            if self.advice.step == Step::Down { self.budget.min(spent) } else { self.budget };
+        (from * by * 100.0).round() / 100.0
+    }
+
+    /// What the three days tell, in a sentence.
+    pub fn told(&self) -> String {
+        let a = &self.advice;
+        let cpa = match a.cpa {
+            (low, Some(high)) => format!("a CPA of {} to {}", money(low), money(high)),
+            (low, None) => format!("a CPA of {} or more", money(low)),
+        };
+        format!(
+            "{} conversions for {} in three days fit {cpa}; above target with a probability of {}",
+            count(a.tally.conversions),
+            money(a.tally.spend.to_units()),
+            probability(a.over)
+        )
+    }
+}
+
+/// Campaigns with daily budgets for which a step is due: down, or up where the budget is what holds it. What has
+/// just been launched is left in peace.
+pub fn of_account(book: &Book, known: &[levers::Line]) -> Vec<Line> {
+    known.iter().filter(|l| !l.fresh).filter_map(|l| of_campaign(book, l)).collect()
+}
+
+fn of_campaign(book: &Book, known: &levers::Line) -> Option<Line> {
+    let entry = book.entry(known.campaign).ok()?;
+    let budget = known.budget?;
+    let last = Window::ending(book.last_settled(), steps::DAYS as u64);
+    let days: Vec<_> =
+        entry.days.iter().filter(|d| last.contains(d.day)).map(|d| (d.day, d.tally)).collect();
+    let usual = entry.tally(Window::ending(last.from().pred_opt()?, USUAL_DAYS));
+    let changed = book.changed.get(&entry.campaign.id).map(|c| c.0);
+    let advice = steps::advise(&days, changed, entry.target?, prior(&usual))?;
+    let held = known.lever.capacity.most.is_none_or(|most| most > budget);
+    let due = advice.step == Step::Down || (advice.step == Step::Up && held);
+    due.then(|| Line {
+        campaign: entry.campaign.id,
+        name: entry.campaign.name.clone(),
+        budget,
+        advice,
+    })
+}
+
+fn prior(usual: &Tally) -> Option<Prior> {
+    let spend = usual.spend.to_units();
+    (usual.conversions > 0.0 && spend > 0.0)
+        .then(|| Prior { mean: usual.conversions / spend, strength: usual.conversions })
+}
+
+/// Puts the steps of some campaigns in the tray.
+pub async fn take(
+    pool: &PgPool,
+    book: &Book,
+    person: PersonId,
+    chosen: &[CampaignId],
+    double: bool,
+) -> Result<usize, DeskError> {
+    let (_, known) = budgets::known(pool, book).await?;
+    let proposals: Vec<Proposal> = of_account(book, &known)
+        .into_iter()
+        .filter(|l| chosen.contains(&l.campaign))
+        .map(|l| Proposal {
+            subject: Subject::Campaign(l.campaign),
+            set: Setting::Budget(Budget::Daily { amount: Micros::from_units(l.to(double)) }),
+            reason: format!(
+                "Three {} days.",
+                if l.advice.step == Step::Up { "good" } else { "bad" }
+            ),
+            evidence: vec![("The three days".into(), l.told())],
+            effect: String::new(),
+            origin: Origin::Plan,
+            undoes: None,
+        })
+        .collect();
+    if proposals.is_empty() {
+        return Err(DeskError::Invalid("choose at least one campaign".into()));
+    }
+    tray::propose(pool, &book.account, person, proposals).await
+}

@@ -1,0 +1,286 @@
+//! A campaign's response curve: its days, the fit, how it is held, and what would sharpen it.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::State;
+use axum::http::HeaderMap;
+use axum::response::{IntoResponse, Response};
+use tiller_core::allocation::Response as Form;
+use tiller_core::response::experiment::would_leave;
+use tiller_core::response::lever::Evidence;
+use tiller_core::response::regression::Prior;
+use tiller_desk::book::Book;
+use tiller_desk::courses::{self, Kind};
+use tiller_desk::curves::{self, Examined};
+use tiller_desk::figures::{count, money, number, percent};
+use tiller_desk::wording::Words;
+use tiller_desk::{CampaignId, budgets, levers};
+
+use crate::App;
+use crate::chart::{CurveChart, CurveLine, DayPoint, ResidualChart};
+use crate::error::PageError;
+use crate::extract::{Editor, Fragment, Id, Member};
+use crate::frame::{Frame, Station, span};
+use crate::pages::book_of_reports;
+use crate::pages::campaign_budget::{Head, Side};
+use crate::pages::tray::said;
+use crate::params::Params;
+
+#[derive(Template, WebTemplate)]
+#[template(path = "curve.html")]
+struct CurvePage {
+    frame: Frame,
+    head: Head,
+    lead: Words,
+    chart: Option<CurveChart>,
+    residuals: Option<ResidualChart>,
+    check: String,
+    figures: Vec<(&'static str, String)>,
+    groups: Vec<(String, String, String)>,
+    sharpen: Vec<String>,
+    /// Where the experiment is put in the tray, if it would tell anything.
+    experiment: Option<String>,
+    standing: Option<String>,
+}
+
+/// The curve of a campaign.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    Id(id): Id,
+    params: Params,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let campaign = CampaignId(id);
+    let frame = Frame::of_book(&member, Station::Budgets, &params, &book);
+    let head = Head::new(&frame, &book, campaign, Side::Curve)?;
+    let courses = courses::list(&app.pool, &member.account).await?;
+    let examined = curves::examine(&app.pool, &book, campaign, &courses).await?;
+    let (settings, known) = budgets::known(&app.pool, &book).await?;
+    let line = known.iter().find(|l| l.campaign == campaign);
+    let points = examined.as_ref().map(points);
+    let chart = points.as_ref().zip(line).map(|(points, l)| {
+        let line = CurveLine {
+            response: l.lever.response,
+            precision: l.lever.precision,
+            capacity: l.lever.capacity.most.map(|c| c.max(l.spend)),
+            budget: l.budget,
+        };
+        CurveChart::new(points, &line, &member.account.currency)
+    });
+    let running = courses.iter().find(|c| c.campaign == campaign && c.open());
+    let experiment = (frame.editor
+        && running.is_none()
+        && line.is_some_and(|l| l.budget.is_some())
+        && frame.connected)
+        .then(|| format!("{}/experiment", head.base));
+    let kept = curves::Curves::load(&app.pool, &member.account).await?;
+    let groups = kept
+        .of_groups(campaign)
+        .into_iter()
+        .map(|(id, f)| {
+            let name = settings.group_name(id).unwrap_or_default().to_owned();
+            let known = if f.curve.leans { "leans on its channel" } else { "its own" };
+            let elasticity = format!(
+                "{} ± {}",
+                number(f.curve.elasticity, 2),
+                number(f.curve.elasticity_error, 2)
+            );
+            (
+                name,
+                elasticity,
+                format!(
+                    "{} days, {} conversions, {known}",
+                    f.curve.days,
+                    count(f.curve.conversions)
+                ),
+            )
+        })
+        .collect();
+    Ok(CurvePage {
+        lead: lead(line, examined.as_ref()),
+        residuals: points.as_deref().and_then(ResidualChart::new),
+        check: examined.as_ref().map_or(String::new(), check),
+        figures: figures(line, examined.as_ref()),
+        groups,
+        sharpen: sharpen(&book, line, examined.as_ref()),
+        standing: running.map(|c| format!("{}: {}", c.kind.title(), c.standing())),
+        experiment,
+        chart,
+        head,
+        frame,
+    }
+    .into_response())
+}
+
+fn points(e: &Examined) -> Vec<DayPoint> {
+    let off = e.fit.residuals();
+    let day = |at: f64| e.window.from() + chrono::Days::new(at as u64);
+    let point = |i: usize| {
+        let (d, expected) = (&e.fit.days[i], e.fit.expected[i]);
+        let on = day(d.at);
+        DayPoint {
+            day: on,
+            spend: d.spend,
+            // What it would have been on a mean weekday at the level of the last days.
+            conversions: d.conversions * e.fit.curve.at(d.spend) / expected.max(1e-9),
+            off: off[i],
+            experiment: e.weeks.iter().find(|(w, _)| w.contains(on)).map(|(_, up)| *up),
+        }
+    };
+    (0..e.fit.days.len()).map(point).collect()
+}
+
+fn plus_minus(p: Prior) -> String {
+    format!("{} ± {}", number(p.mean, 2), number(p.deviation, 2))
+}
+
+fn lead(line: Option<&levers::Line>, e: Option<&Examined>) -> Words {
+    let Some(l) = line else {
+        return Words::say(
+            "Its conversions can’t be trusted, or it has spent nothing lately: no curve can be told. Measure says what is wrong.",
+        );
+    };
+    let end = match (l.lever.capacity.most, l.lever.capacity.evidence) {
+        (Some(most), Evidence::LostAuctions) => {
+            Some((most, "told by the auctions that it stood aside from"))
+        }
+        (Some(most), _) => Some((most, "seen on days that its budget did not hold it")),
+        (None, _) => None,
+    };
+    match (l.lever.response, e) {
+        (Form::Constant { .. }, _) => {
+            let words = Words::say(
+                "Its bids are set by hand or by a target, so money buys the same clicks at one price",
+            );
+            match end {
+                Some((most, how)) => words
+                    .and(" until its demand ends, at about ")
+                    .strong(format!("{} a day", money(most.max(l.spend))))
+                    .and(format!(" ({how}). Beyond that only another bid or target buys more.")),
+                None => words.and(". How far that goes is not known: its budget holds it every day. It may grow by a fifth at a time, and what follows will tell."),
+            }
+        }
+        (_, Some(e)) => {
+            let reach = 1.645 * e.fit.curve.elasticity_error;
+            let b = e.fit.curve.elasticity;
+            Words::say("Its strategy spends what it gets, at rising prices: 1% more money brings ")
+                .strong(format!("{}% more conversions", number(b, 2)))
+                .and(format!(
+                    " (90% between {} and {}). {}",
+                    number((b - reach).max(0.0), 2),
+                    number(b + reach, 2),
+                    if e.fit.curve.leans {
+                        "This leans on its channel: its own spend hardly varied."
+                    } else {
+                        ""
+                    }
+                ))
+        }
+        (_, None) => Words::say(
+            "Too little has been counted for a curve of its own: 14 days with spend and 5 conversions are needed.",
+        ),
+    }
+}
+
+fn figures(line: Option<&levers::Line>, e: Option<&Examined>) -> Vec<(&'static str, String)> {
+    let mut all = Vec::new();
+    if let Some(l) = line {
+        all.push(("Spends a day", money(l.spend)));
+        all.push(("Conversions a day there", number(l.lever.response.at(l.spend), 2)));
+    }
+    if let Some(e) = e {
+        let c = &e.fit.curve;
+        let form = match c.response {
+            Form::Saturating { .. } => "saturating",
+            _ => "power",
+        };
+        all.extend([
+            ("Form that fits best", form.to_owned()),
+            ("Elasticity", plus_minus(Prior { mean: c.elasticity, deviation: c.elasticity_error })),
+            ("Believed of its channel", plus_minus(e.channel)),
+            ("Measured by experiment", e.measured.map_or("–".into(), plus_minus)),
+            ("Variance over mean of a day", number(c.dispersion, 2)),
+            ("Spend varied by", format!("{}%", percent(c.spread))),
+            ("Growth without money", format!("{}% over these days", percent(e.fit.trend.exp_m1()))),
+            ("Rests on", format!("{}, {} conversions", span(e.window), count(c.conversions))),
+        ]);
+    }
+    all
+}
+
+fn check(e: &Examined) -> String {
+    let (correlation, runs) = e.fit.runs();
+    if runs {
+        format!(
+            "Days off the curve come in runs (correlation {} from one to the next): something moved that neither money nor weekdays explain, so the intervals are narrower than they should be. Causes shows what changed.",
+            number(correlation, 2)
+        )
+    } else {
+        "Days off the curve come singly, as chance would have it: nothing speaks against the fit."
+            .into()
+    }
+}
+
+fn sharpen(book: &Book, line: Option<&levers::Line>, e: Option<&Examined>) -> Vec<String> {
+    let mut all = Vec::new();
+    let Some(e) = e else {
+        all.push("More days: a curve needs 14 days with spend and 5 conversions.".into());
+        return all;
+    };
+    let c = &e.fit.curve;
+    if c.leans {
+        all.push(format!(
+            "Its spend varied by {}% only; below 15% the data can’t tell what more money brings, and its channel’s elasticity stands in.",
+            percent(c.spread)
+        ));
+    }
+    if let Some(l) = line {
+        let left = would_leave(l.lever.response.at(l.spend).max(1e-9), c.dispersion);
+        let after = (c.elasticity_error.powi(-2) + left.powi(-2)).powf(-0.5);
+        all.push(if after < 0.85 * c.elasticity_error {
+            format!(
+                "A step experiment: its budget a fifth up and a fifth down in alternate weeks, four weeks in all, about the same spend. It would bring the error of the elasticity from {} to about {}.",
+                number(c.elasticity_error, 2),
+                number(after, 2)
+            )
+        } else {
+            format!(
+                "A step experiment of four weeks would hardly tell: with {} conversions a day its own error would be {}.",
+                number(l.lever.response.at(l.spend), 1),
+                number(left, 2)
+            )
+        });
+        if l.fresh {
+            all.push("It has just been launched: leave it in peace until it has learned.".into());
+        }
+    }
+    if c.conversions < 100.0 {
+        all.push(format!("It has {} conversions in these days; from 100 on its own data weigh more than its channel’s.", count(c.conversions)));
+    }
+    if book.by_value() {
+        all.push(
+            "The curve counts conversions; their value is taken as the same at any spend.".into(),
+        );
+    }
+    all
+}
+
+/// Puts a step experiment in the tray.
+pub async fn experiment(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+) -> Result<Response, PageError> {
+    let outcome =
+        courses::experiment(&app.pool, &member.account, member.person.id, CampaignId(id)).await;
+    let told = outcome.map(|()| {
+        format!(
+            "The first step of the {} waits in the tray; the others follow by themselves.",
+            Kind::Experiment.title()
+        )
+    });
+    said(&app, &member, &headers, fragment, told).await
+}

@@ -1,0 +1,266 @@
+//! A campaign's days: what its budget is a month, a budget by the day or over a flight, and lifts with their preview.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Form;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{IntoResponse, Redirect, Response};
+use chrono::NaiveDate;
+use tiller_channel::wire::Budget;
+use tiller_core::Window;
+use tiller_core::flight::{By, monthly_limit, preview};
+use tiller_desk::courses::{self, Course};
+use tiller_desk::figures::{day, full_day, money};
+use tiller_desk::settings::Settings;
+use tiller_desk::{CampaignId, CourseId, DeskError, entry, flight as desk};
+
+use crate::App;
+use crate::error::PageError;
+use crate::extract::{Editor, Fragment, Id, Member};
+use crate::frame::{Frame, Station};
+use crate::pages::book_of_reports;
+use crate::pages::campaign_budget::{Head, Side};
+use crate::pages::tray::{put, said};
+use crate::params::Params;
+
+/// Bars of a preview stand this high.
+const HIGH: f64 = 90.0;
+
+/// A day of a preview.
+pub struct DayView {
+    day: String,
+    budget: String,
+    x: f64,
+    y: f64,
+    height: f64,
+    lifted: bool,
+}
+
+/// A lift as it was asked for.
+pub struct LiftView {
+    from: String,
+    to: String,
+    by: String,
+    wrong: Option<String>,
+    days: Vec<DayView>,
+    total: String,
+}
+
+/// A course in a list.
+pub struct CourseView {
+    /// Its id.
+    pub id: CourseId,
+    /// What it is.
+    pub title: &'static str,
+    /// The campaign.
+    pub campaign: String,
+    /// Its page.
+    pub href: String,
+    /// How it stands.
+    pub standing: String,
+    /// Whether it can be stopped.
+    pub open: bool,
+}
+
+impl CourseView {
+    /// Of a course.
+    pub fn new(course: &Course, campaign: &str, base: &str) -> Self {
+        Self {
+            id: course.id(),
+            title: course.kind.title(),
+            campaign: campaign.to_owned(),
+            href: format!("{base}/budgets/campaigns/{}/flight", course.campaign),
+            standing: course.standing(),
+            open: course.open(),
+        }
+    }
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "flight.html")]
+struct FlightPage {
+    frame: Frame,
+    head: Head,
+    budget: String,
+    daily: bool,
+    flight: Option<(String, String)>,
+    lift: LiftView,
+    courses: Vec<CourseView>,
+}
+
+fn lift(params: &Params) -> Result<Option<(By, Window)>, String> {
+    let date = |name: &str| params.text(name).parse::<NaiveDate>().ok();
+    let by = params.text("by").trim();
+    if by.is_empty() && params.text("from_day").is_empty() {
+        return Ok(None);
+    }
+    let dates = date("from_day")
+        .zip(date("to_day"))
+        .and_then(|(from, to)| Window::new(from, to))
+        .ok_or("type the first and the last day; it ends no earlier than it begins")?;
+    let by = if by.ends_with('%') {
+        entry::share(by.trim_start_matches('+'))?.map(By::Share)
+    } else {
+        entry::amount(by, None)?.map(By::Amount)
+    };
+    let by = by.ok_or("type by how much: an amount a day, or a share such as 50%")?;
+    if by.applied(1.0) <= 1.0 {
+        return Err("a lift raises the budget; type an amount above 0".into());
+    }
+    if dates.days() > 92 {
+        return Err("a lift lasts 92 days at most; change the budget instead".into());
+    }
+    Ok(Some((by, dates)))
+}
+
+/// The page; a lift that is asked for in the address is shown day by day.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    Id(id): Id,
+    params: Params,
+) -> Result<Response, PageError> {
+    let asked = lift(&params);
+    page(&app, &member, id, &params, asked, None).await
+}
+
+async fn page(
+    app: &App,
+    member: &Member,
+    id: i64,
+    params: &Params,
+    asked: Result<Option<(By, Window)>, String>,
+    refused: Option<String>,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, member, params).await?;
+    let campaign = CampaignId(id);
+    let frame = Frame::of_book(member, Station::Budgets, params, &book);
+    let head = Head::new(&frame, &book, campaign, Side::Flight)?;
+    let settings = Settings::load_of(&app.pool, &member.account, campaign, &[]).await?;
+    let budget = settings.campaign(campaign).and_then(|c| c.budget);
+    let a_day = budget.map(|b| b.per_day().to_units());
+    let (wrong, asked) = match asked {
+        Ok(asked) => (refused, asked),
+        Err(why) => (Some(why), None),
+    };
+    let days =
+        asked.zip(a_day).map_or(Vec::new(), |((by, dates), budget)| preview(budget, by, dates));
+    let most = days.iter().map(|d| d.budget).fold(1.0, f64::max);
+    let wide = 640.0 / days.len().max(1) as f64;
+    let more: f64 = days.iter().map(|d| d.budget - a_day.unwrap_or(0.0)).sum();
+    let view = LiftView {
+        from: params.text("from_day").to_owned(),
+        to: params.text("to_day").to_owned(),
+        by: params.text("by").to_owned(),
+        wrong,
+        total: money(more),
+        days: days
+            .iter()
+            .enumerate()
+            .map(|(i, d)| DayView {
+                day: day(d.day),
+                budget: money(d.budget),
+                x: (10.0 * wide * i as f64).round() / 10.0,
+                height: (10.0 * HIGH * d.budget / most).round() / 10.0,
+                y: (10.0 * (HIGH * (1.0 - d.budget / most) + 20.0)).round() / 10.0,
+                lifted: d.lifted,
+            })
+            .collect(),
+    };
+    let courses = courses::list(&app.pool, &member.account).await?;
+    let status =
+        if view.wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
+    let body = FlightPage {
+        budget: match budget {
+            Some(Budget::Daily { amount }) => {
+                let a_day = amount.to_units();
+                format!(
+                    "{} a day. A day may run over, up to twice that; a month is never charged more than 30.4 times it, {}.",
+                    money(a_day),
+                    money(monthly_limit(a_day))
+                )
+            }
+            Some(Budget::Lifetime { amount, starts, ends }) => format!(
+                "{} from {} to {}: {} a day.",
+                money(amount.to_units()),
+                full_day(starts),
+                full_day(ends),
+                money(a_day.unwrap_or(0.0))
+            ),
+            None => "No budget of its own is known here: its ad groups have theirs, or its channel is not connected.".into(),
+        },
+        daily: matches!(budget, Some(Budget::Daily { .. })),
+        flight: match budget {
+            Some(Budget::Lifetime { starts, ends, .. }) => Some((full_day(starts), full_day(ends))),
+            _ => None,
+        },
+        lift: view,
+        courses: courses
+            .iter()
+            .filter(|c| c.campaign == campaign)
+            .map(|c| CourseView::new(c, &head.name, &frame.base()))
+            .collect(),
+        head,
+        frame,
+    };
+    Ok((status, body).into_response())
+}
+
+/// Sets a lift on its dates.
+pub async fn set_lift(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    let typed = form.iter().fold(params.clone(), |p, (k, v)| p.with(k, v));
+    let asked = lift(&typed);
+    let outcome = match &asked {
+        Ok(Some((by, dates))) => {
+            let person = member.person.id;
+            courses::lift(&app.pool, &member.account, person, CampaignId(id), *by, *dates).await
+        }
+        Ok(None) => Err(DeskError::Invalid("type its days, and by how much".into())),
+        Err(why) => Err(DeskError::Invalid(why.clone())),
+    };
+    match outcome {
+        Ok(()) => Ok(Redirect::to(&format!(
+            "/accounts/{}/budgets/campaigns/{id}/flight{}",
+            member.account.slug,
+            params.only_period()
+        ))
+        .into_response()),
+        Err(DeskError::Invalid(why)) => page(&app, &member, id, &typed, asked, Some(why)).await,
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Puts the budget, the other way round, in the tray.
+pub async fn convert(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    let date = |name: &str| {
+        form.iter().find(|(k, _)| k == name).and_then(|(_, v)| v.parse::<NaiveDate>().ok())
+    };
+    let flight = date("starts").zip(date("ends")).and_then(|(from, to)| Window::new(from, to));
+    let outcome =
+        desk::convert(&app.pool, &member.account, member.person.id, CampaignId(id), flight).await;
+    said(&app, &member, &headers, fragment, outcome.map(put)).await
+}
+
+/// Stops a course.
+pub async fn stop(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+) -> Result<Redirect, PageError> {
+    courses::stop(&app.pool, &member.account, CourseId(id)).await?;
+    Ok(Redirect::to(&format!("/accounts/{}/budgets#courses", member.account.slug)))
+}

@@ -1,0 +1,291 @@
+//! A campaign's week of hours: each hour on, off or with a bid adjustment, beside what it cost and brought.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Form;
+use axum::extract::State;
+use axum::http::HeaderMap;
+use axum::response::{IntoResponse, Response};
+use tiller_core::hours::{ALWAYS, Week, only, place};
+use tiller_desk::figures::{count, full_day, money, number, or_absent, signed, sum};
+use tiller_desk::hours::{self as desk, View};
+use tiller_desk::{CampaignId, DeskError};
+
+use crate::App;
+use crate::error::PageError;
+use crate::extract::{Editor, Fragment, Id, Member};
+use crate::frame::{Frame, Station, span};
+use crate::pages::book_of_reports;
+use crate::pages::campaign_budget::{Head, Side};
+use crate::pages::tray::{put, said};
+use crate::params::Params;
+
+const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+
+/// An hour.
+pub struct Cell {
+    name: String,
+    label: String,
+    value: String,
+    tone: &'static str,
+    figure: String,
+    title: String,
+}
+
+/// A day's hours.
+pub struct Row {
+    day: &'static str,
+    cells: Vec<Cell>,
+    on: usize,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "hours.html")]
+struct HoursPage {
+    frame: Frame,
+    head: Head,
+    lead: String,
+    zone: String,
+    shown: String,
+    own_clock: bool,
+    editable: bool,
+    notes: Vec<String>,
+    rows: Vec<Row>,
+    days: String,
+    from: String,
+    until: String,
+    on_days: Vec<(usize, &'static str, bool)>,
+    has_advice: bool,
+    filled: &'static str,
+}
+
+/// What an hour's field shows.
+fn text(hour: Option<i16>) -> String {
+    match hour {
+        None => "off".into(),
+        Some(0) => String::new(),
+        Some(p) => signed(f64::from(p), |x| number(x, 0)),
+    }
+}
+
+/// Reads an hour's field.
+fn read(text: &str) -> Result<Option<i16>, String> {
+    let plain = text.trim().replace('−', "-");
+    match plain.as_str() {
+        "" | "on" | "0" => Ok(Some(0)),
+        "off" | "-" | "–" | "x" => Ok(None),
+        p => match p.trim_end_matches('%').parse::<i16>() {
+            Ok(p) if (-90..=900).contains(&p) => Ok(Some(p)),
+            _ => Err(format!(
+                "‘{text}’ is neither empty, off, nor a change of the bid from −90 to +900"
+            )),
+        },
+    }
+}
+
+fn field(weekday: usize, hour: usize) -> String {
+    format!("h{}-{hour}", weekday + 1)
+}
+
+fn rows(view: &View, week: &Week) -> Vec<Row> {
+    let cell = |weekday: usize, hour: usize| {
+        let counted = view
+            .counted
+            .iter()
+            .find(|((d, h), _, _)| usize::from(*d) == weekday && usize::from(*h) == hour);
+        let (tone, figure, title) = match counted {
+            Some((_, t, excess)) => (
+                match excess {
+                    Some(e) if *e > 0.0 => "is-over",
+                    Some(_) => "is-room",
+                    None => "",
+                },
+                excess.map_or_else(|| sum(t.spend.to_units()), |e| signed(e, sum)),
+                format!(
+                    "{}, {hour}:00: spent {}, {} conversions, CPA {}",
+                    DAYS[weekday],
+                    money(t.spend.to_units()),
+                    count(t.conversions),
+                    or_absent(t.cpa(), money)
+                ),
+            ),
+            None => ("", String::new(), format!("{}, {hour}:00: nothing counted", DAYS[weekday])),
+        };
+        Cell {
+            name: field(weekday, hour),
+            label: format!("{} {hour}:00", DAYS[weekday]),
+            value: text(week[place(weekday, hour)]),
+            tone,
+            figure,
+            title,
+        }
+    };
+    (0..7)
+        .map(|d| Row {
+            day: DAYS[d],
+            cells: (0..24).map(|h| cell(d, h)).collect(),
+            on: (0..24).filter(|h| week[place(d, *h)].is_some()).count(),
+        })
+        .collect()
+}
+
+/// The week; filled from what is set, from the counts' advice, or from office hours, as the address asks.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    Id(id): Id,
+    params: Params,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let campaign = CampaignId(id);
+    let frame = Frame::of_book(&member, Station::Budgets, &params, &book);
+    let head = Head::new(&frame, &book, campaign, Side::Hours)?;
+    let shown = desk::read_zone(&book, Some(params.text("zone")))?;
+    let view = desk::view(&app.pool, &book, campaign, shown).await?;
+    let hour = |name: &str, otherwise: usize| {
+        params
+            .text(name)
+            .trim_end_matches(":00")
+            .parse::<usize>()
+            .ok()
+            .filter(|h| *h <= 24)
+            .unwrap_or(otherwise)
+    };
+    let (from, until) = (hour("open", 9), hour("close", 17));
+    let on_days: [bool; 7] = std::array::from_fn(|d| {
+        if params.text("open").is_empty() {
+            d < 5
+        } else {
+            params.text(&format!("day-{d}")) == "on"
+        }
+    });
+    let (week, filled) = match params.text("fill") {
+        "advice" if view.advised.is_some() => (
+            view.advised.unwrap_or(ALWAYS),
+            "Filled from what the hours brought; nothing is sent yet.",
+        ),
+        "office" => (
+            only(&view.week, &on_days, from, until),
+            "Filled with the hours in which somebody answers; nothing is sent yet.",
+        ),
+        "always" => (ALWAYS, "Filled with every hour; nothing is sent yet."),
+        _ => (view.week, ""),
+    };
+    Ok(HoursPage {
+        lead: lead(&view),
+        notes: notes(&view),
+        zone: view.zone.to_string(),
+        shown: view.shown.to_string(),
+        own_clock: view.zone == view.shown,
+        editable: frame.editor && view.known && view.apart.1,
+        rows: rows(&view, &week),
+        days: span(view.window),
+        from: from.to_string(),
+        until: until.to_string(),
+        on_days: DAYS.iter().enumerate().map(|(d, name)| (d, *name, on_days[d])).collect(),
+        has_advice: view.advised.is_some(),
+        filled,
+        head,
+        frame,
+    }
+    .into_response())
+}
+
+fn lead(view: &View) -> String {
+    let on = view.week.iter().flatten().count();
+    let over: f64 = view.counted.iter().filter_map(|c| c.2).filter(|e| *e > 0.0).sum();
+    let set = match on {
+        168 => "It runs at every hour".to_owned(),
+        n => format!("It runs in {n} of 168 hours"),
+    };
+    let brought = match view.advised {
+        Some(_) => "; some hours surely bring less than others, and the advice below says which",
+        None if view.counted.is_empty() => "; its channel tells nothing by the hour",
+        None => "; no hour surely differs from the others",
+    };
+    if over > 0.0 {
+        format!(
+            "{set}{brought}. {} went above target in single hours, most of it chance.",
+            sum(over)
+        )
+    } else {
+        format!("{set}{brought}.")
+    }
+}
+
+fn notes(view: &View) -> Vec<String> {
+    let mut notes = Vec::new();
+    if view.needs_lifetime {
+        notes.push("Its channel takes hours with a lifetime budget only. Change the budget to one under Days and lifts first; until then hours can be looked at and not sent.".into());
+    }
+    if !view.known {
+        notes.push("What is set is not known, since its channel is not connected.".into());
+    }
+    let (apart, whole) = view.apart;
+    if apart != 0.0 || !whole {
+        notes.push(format!(
+            "Shown by the clock of {}, {} hours from the account’s this week; the channel counts by the account’s{}.",
+            view.shown,
+            signed(apart, |x| number(x, if whole { 0 } else { 1 })),
+            if whole { "" } else { ". The two are not whole hours apart, so hours can be set by the account’s clock only" }
+        ));
+    }
+    if let Some((day, hours, on)) = view.clocks_change {
+        notes.push(format!(
+            "On {} clocks change in {}: the day has {hours} hours, and it runs in {on} of them.",
+            full_day(day),
+            view.zone
+        ));
+    }
+    notes
+}
+
+/// Puts the week in the tray.
+pub async fn set(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    params: Params,
+    Form(form): Form<std::collections::HashMap<String, String>>,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let outcome = take(&app, &member, &book, CampaignId(id), &form).await;
+    said(&app, &member, &headers, fragment, outcome.map(put)).await
+}
+
+async fn take(
+    app: &App,
+    member: &Member,
+    book: &tiller_desk::book::Book,
+    campaign: CampaignId,
+    form: &std::collections::HashMap<String, String>,
+) -> Result<usize, DeskError> {
+    let shown = desk::read_zone(book, form.get("zone").map(String::as_str))?;
+    let mut week = ALWAYS;
+    for (i, hour) in week.iter_mut().enumerate() {
+        let typed = form.get(&field(i / 24, i % 24)).map_or("", String::as_str);
+        *hour = read(typed)
+            .map_err(|why| DeskError::Invalid(format!("{} {}:00: {why}", DAYS[i / 24], i % 24)))?;
+    }
+    let reason = match form.get("because").map(|b| b.trim()).filter(|b| !b.is_empty()) {
+        Some(because) => because.to_owned(),
+        None => "Hours set by hand.".into(),
+    };
+    desk::set(&app.pool, book, member.person.id, campaign, &week, shown, &reason).await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_hour_is_read_as_it_is_shown() {
+        for hour in [None, Some(0), Some(25), Some(-90)] {
+            assert_eq!(read(&text(hour)), Ok(hour));
+        }
+        assert_eq!(read("+20%"), Ok(Some(20)));
+        assert!(read("-95").is_err() && read("noon").is_err());
+    }
+}

@@ -1,0 +1,273 @@
+//! The month's pace: the fan, plan against forecast, and the daily budgets that would end it on plan.
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Form;
+use axum::extract::State;
+use axum::http::HeaderMap;
+use axum::response::{IntoResponse, Redirect, Response};
+use chrono::NaiveDate;
+use tiller_desk::book::Book;
+use tiller_desk::figures::{self, money, or_absent, signed, sum};
+use tiller_desk::pace::{self as desk, Miss, Of, Pace, Row};
+use tiller_desk::wording::Words;
+use tiller_desk::{CampaignId, PgPool, PlanId, budgets};
+
+use crate::App;
+use crate::chart::Fan;
+use crate::error::PageError;
+use crate::extract::{Editor, Fragment, Member};
+use crate::frame::{Frame, Station};
+use crate::pages::tray::{put, said};
+use crate::pages::{book_of_reports, csv_file, plain};
+use crate::params::Params;
+
+/// A row of the table.
+pub struct Line {
+    name: String,
+    href: String,
+    level: &'static str,
+    id: Option<String>,
+    spent: String,
+    plan: String,
+    end: String,
+    interval: String,
+    off: String,
+    tone: &'static str,
+    verdict: &'static str,
+    needed: String,
+    budget: String,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "pace.html")]
+struct PacePage {
+    frame: Frame,
+    title: String,
+    lead: Words,
+    fan: Fan,
+    of: String,
+    lines: Vec<Line>,
+    plans: Vec<(PlanId, String, bool)>,
+    by_budgets: bool,
+    csv: String,
+}
+
+/// Spend by day of what a row is about.
+fn spend(book: &Book, of: &Of) -> Vec<(NaiveDate, f64)> {
+    book.entries
+        .iter()
+        .filter(|e| match of {
+            Of::Account => true,
+            Of::Channel(name) => e.campaign.channel == *name,
+            Of::Campaign(id) => e.campaign.id == *id,
+        })
+        .flat_map(|e| e.days.iter().map(|d| (d.day, d.tally.spend.to_units())))
+        .collect()
+}
+
+/// The fan of a row.
+pub fn fan(book: &Book, pace: &Pace, row: &Row, size: (f64, f64)) -> Fan {
+    let spend = spend(book, &row.of);
+    let currency = &book.account.currency;
+    Fan::new(size, pace.month, pace.to, &spend, &row.forecast, row.plan, currency)
+}
+
+/// How the month ends, in a sentence.
+pub fn sentence(pace: &Pace, row: &Row) -> Words {
+    let month = pace.month.from().format("%B").to_string();
+    let (mid, (low, high)) = row.forecast.end();
+    let words = Words::say(format!("At its pace, {month} ends at about "))
+        .strong(sum(mid))
+        .and(format!(" (80% between {} and {})", sum(low), sum(high)));
+    let what = match &pace.plan {
+        Some((_, name)) => format!("the plan ‘{name}’"),
+        None => "what the daily budgets allow".into(),
+    };
+    match (row.plan, row.misses()) {
+        (Some(plan), Some(Miss::Over)) => words
+            .and(format!("; {what} is "))
+            .strong(sum(plan))
+            .and(", so ")
+            .harm(format!("{} too much", sum(mid - plan)))
+            .and(needed(row)),
+        (Some(plan), Some(Miss::Under)) => words
+            .and(format!("; {what} is "))
+            .strong(sum(plan))
+            .and(format!(", so {} stay unspent", sum(plan - mid)))
+            .and(needed(row)),
+        (Some(plan), None) => words.and(format!("; {what}, {}, lies within.", sum(plan))),
+        (None, _) => words.and("."),
+    }
+}
+
+fn needed(row: &Row) -> String {
+    row.needed()
+        .map_or(".".into(), |n| format!(". {} a day from now would end it on plan.", money(n)))
+}
+
+fn line(row: &Row, frame: &Frame) -> Line {
+    let (mid, (low, high)) = row.forecast.end();
+    let (level, word) = match &row.of {
+        Of::Account => ("account", "account".to_owned()),
+        Of::Channel(name) => ("channel", format!("channel:{name}")),
+        Of::Campaign(id) => ("campaign", id.to_string()),
+    };
+    let (tone, verdict) = match row.misses() {
+        Some(Miss::Over) => ("harm", "too much"),
+        Some(Miss::Under) => ("quiet", "too little"),
+        None if row.plan.is_some() => ("gain", "on plan"),
+        None => ("quiet", ""),
+    };
+    Line {
+        name: row.name.clone(),
+        href: format!("{}/spend/pace{}", frame.base(), frame.days.with("of", word)),
+        level,
+        id: match row.of {
+            Of::Campaign(id) if row.misses().is_some() && row.budget.is_some() => {
+                Some(id.to_string())
+            }
+            _ => None,
+        },
+        spent: sum(row.forecast.spent),
+        plan: or_absent(row.plan, sum),
+        end: sum(mid),
+        interval: format!("{} – {}", sum(low), sum(high)),
+        off: or_absent(row.plan.filter(|p| *p > 0.0), |p| {
+            signed(100.0 * (mid / p - 1.0), |x| figures::number(x, 0))
+        }),
+        tone,
+        verdict,
+        needed: or_absent(row.needed(), money),
+        budget: or_absent(row.budget, money),
+    }
+}
+
+fn chosen<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row, PageError> {
+    let of = match params.text("of") {
+        "" | "account" => Of::Account,
+        word => match word.strip_prefix("channel:") {
+            Some(name) => Of::Channel(name.to_owned()),
+            None => Of::Campaign(CampaignId(word.parse().unwrap_or(0))),
+        },
+    };
+    pace.row(&of).ok_or_else(|| {
+        PageError::NotFound("Nothing of that name has been spent on this month.".into())
+    })
+}
+
+async fn pace(pool: &PgPool, book: &Book) -> Result<Pace, PageError> {
+    desk::of_account(pool, book).await?.ok_or_else(|| {
+        PageError::NotFound(
+            "A forecast needs two weeks of reported days. Look again when they are there.".into(),
+        )
+    })
+}
+
+/// The month's pace.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let frame = Frame::of_book(&member, Station::Spend, &params, &book);
+    let pace = pace(&app.pool, &book).await?;
+    let row = chosen(&pace, &params)?;
+    let plans = budgets::list(&app.pool, &member.account).await?;
+    Ok(PacePage {
+        title: format!("The pace of {}", pace.month.from().format("%B")),
+        lead: sentence(&pace, row),
+        fan: fan(&book, &pace, row, (860.0, 300.0)),
+        of: row.name.clone(),
+        lines: pace.rows.iter().map(|r| line(r, &frame)).collect(),
+        plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.kept)).collect(),
+        by_budgets: pace.plan.is_none(),
+        csv: format!("{}/spend/pace.csv{}", frame.base(), frame.days),
+        frame,
+    }
+    .into_response())
+}
+
+/// The table as a file.
+pub async fn csv(
+    member: Member,
+    State(app): State<App>,
+    params: Params,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let pace = pace(&app.pool, &book).await?;
+    let header = [
+        "level",
+        "name",
+        "currency",
+        "month",
+        "to",
+        "spent",
+        "plan",
+        "forecast",
+        "low_80",
+        "high_80",
+        "needed_a_day",
+        "budget_a_day",
+    ]
+    .map(str::to_owned);
+    let rows = pace.rows.iter().map(|r| {
+        let (mid, (low, high)) = r.forecast.end();
+        let level = match r.of {
+            Of::Account => "account",
+            Of::Channel(_) => "channel",
+            Of::Campaign(_) => "campaign",
+        };
+        vec![
+            level.to_owned(),
+            r.name.clone(),
+            member.account.currency.clone(),
+            pace.month.from().format("%Y-%m").to_string(),
+            pace.to.to_string(),
+            plain(Some(r.forecast.spent)),
+            plain(r.plan),
+            plain(Some(mid)),
+            plain(Some(low)),
+            plain(Some(high)),
+            plain(r.needed()),
+            plain(r.budget),
+        ]
+    });
+    csv_file("pace.csv", &header, rows)
+}
+
+/// Holds the month against a plan, or against the daily budgets.
+pub async fn hold(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Redirect, PageError> {
+    let id = form.iter().find(|(k, _)| k == "plan").and_then(|(_, v)| v.parse().ok()).map(PlanId);
+    budgets::hold_month(&app.pool, &member.account, id).await?;
+    Ok(Redirect::to(&format!(
+        "/accounts/{}/spend/pace{}",
+        member.account.slug,
+        params.only_period()
+    )))
+}
+
+/// Puts needed daily budgets in the tray.
+pub async fn take(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Fragment(fragment): Fragment,
+    headers: HeaderMap,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let chosen: Vec<CampaignId> = form
+        .iter()
+        .filter(|(k, _)| k == "take")
+        .filter_map(|(_, v)| v.parse().ok().map(CampaignId))
+        .collect();
+    let outcome = desk::take(&app.pool, &book, member.person.id, &chosen).await;
+    said(&app, &member, &headers, fragment, outcome.map(put)).await
+}
