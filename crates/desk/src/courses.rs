@@ -118,14 +118,14 @@ impl Course {
         Some((later(self.row.starts?, *after), *amount))
     }
 
-    /// The spans of its steps that have been taken, but for the return to what was: first day, last day, budget.
-    pub fn weeks(&self) -> Vec<(NaiveDate, NaiveDate, Micros)> {
-        let Some(starts) = self.row.starts else { return Vec::new() };
-        self.steps
-            .windows(2)
-            .take(self.taken().saturating_sub(usize::from(self.open())))
-            .map(|w| (later(starts, w[0].0), later(starts, w[1].0 - 1), w[0].1))
-            .collect()
+    /// Whether a day was one of its steps up or down, told by the budget that the channel says the day had: a step
+    /// may have been taken late.
+    pub fn side(&self, day: NaiveDate, budget: Option<Micros>) -> Option<bool> {
+        let (starts, last) = (self.row.starts?, self.steps.last()?.0);
+        let within = day >= starts && day < later(starts, 2 * last);
+        let taken = self.steps.iter().take(self.taken()).map(|s| Some(s.1));
+        let step = taken.into_iter().find(|amount| within && *amount == budget)??;
+        (step != self.base).then_some(step > self.base)
     }
 }
 

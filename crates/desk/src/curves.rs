@@ -160,32 +160,23 @@ fn measured<'a>(
     window: Window,
 ) -> Option<Prior> {
     let entry = book.entry(campaign).ok()?;
+    let experiments: Vec<&Course> = experiments.filter(|c| c.kind == Kind::Experiment).collect();
     let (mut up, mut down) = (Side::default(), Side::default());
-    for course in experiments.filter(|c| c.kind == Kind::Experiment) {
-        for (from, to, amount) in course.weeks() {
-            let week = Window::new(from, to.min(window.to()))?;
-            if week.from() < window.from() || week.days() < experiment::STEP_DAYS {
-                continue;
-            }
-            let tally = entry.tally(week);
-            let side = if amount > course.base { &mut up } else { &mut down };
-            side.days += week.days() as f64;
-            side.spend += tally.spend.to_units();
-            side.conversions += tally.conversions;
-        }
+    for day in entry.days.iter().filter(|d| window.contains(d.day)) {
+        let side = match experiments.iter().find_map(|c| c.side(day.day, day.budget)) {
+            Some(true) => &mut up,
+            Some(false) => &mut down,
+            None => continue,
+        };
+        side.days += 1.0;
+        side.spend += day.tally.spend.to_units();
+        side.conversions += day.tally.conversions;
+    }
+    // Before a week of each, weekdays would be taken for an answer.
+    if up.days.min(down.days) < experiment::STEP_DAYS as f64 {
+        return None;
     }
     experiment::measured(up, down, 1.0)
-}
-
-/// The step experiment's days within a window, for the eye: first day, last day, whether up.
-pub fn experiment_weeks(courses: &[Course], campaign: CampaignId) -> Vec<(Window, bool)> {
-    let of = courses.iter().filter(|c| c.campaign == campaign && c.kind == Kind::Experiment);
-    of.flat_map(|c| {
-        c.weeks()
-            .into_iter()
-            .filter_map(|(from, to, amount)| Some((Window::new(from, to)?, amount > c.base)))
-    })
-    .collect()
 }
 
 /// The day after so many.
@@ -204,8 +195,8 @@ pub struct Examined {
     pub channel: Prior,
     /// What experiments measured.
     pub measured: Option<Prior>,
-    /// Weeks of experiments, and whether they were up.
-    pub weeks: Vec<(Window, bool)>,
+    /// Days of experiments, and whether they were up.
+    pub steps: HashMap<NaiveDate, bool>,
 }
 
 /// Fits one campaign's curve before the reader's eyes; absent where too little was counted.
@@ -216,6 +207,7 @@ pub async fn examine(
     courses: &[Course],
 ) -> Result<Option<Examined>, DeskError> {
     let entry = book.entry(campaign)?;
+    let mine = || courses.iter().filter(|c| c.campaign == campaign && c.kind == Kind::Experiment);
     let kept = Curves::load(pool, &book.account).await?;
     let Some((window, fitted)) = kept.of(campaign) else { return Ok(None) };
     let days = days_of(entry.days.iter().map(|d| (d.day, &d.tally)), *window);
@@ -226,6 +218,10 @@ pub async fn examine(
         window: *window,
         channel: fitted.channel,
         measured: fitted.measured,
-        weeks: experiment_weeks(courses, campaign),
+        steps: entry
+            .days
+            .iter()
+            .filter_map(|d| Some((d.day, mine().find_map(|c| c.side(d.day, d.budget))?)))
+            .collect(),
     }))
 }

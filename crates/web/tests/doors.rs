@@ -11,8 +11,20 @@ use tiller_desk::{PgPool, Role, accounts};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 27] = [
+const WRITES: [&str; 38] = [
     "budgets/advice",
+    "budgets/steps",
+    "budgets/1/refresh",
+    "budgets/campaigns/1/experiment",
+    "budgets/campaigns/1/lift",
+    "budgets/campaigns/1/convert",
+    "budgets/campaigns/1/pool",
+    "budgets/campaigns/1/split",
+    "budgets/campaigns/1/hours",
+    "budgets/courses/1/stop",
+    "spend/pace/hold",
+    "spend/pace/tray",
+    "tray/remedy",
     "targets",
     "budgets",
     "budgets/1",
@@ -23,7 +35,6 @@ const WRITES: [&str; 27] = [
     "tray/send",
     "tray/withdraw",
     "tray/edit",
-    "tray/remedy",
     "budgets/1/tray",
     "logbook/1/undo",
     "logbook/1/again",

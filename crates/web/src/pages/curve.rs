@@ -125,7 +125,7 @@ fn points(e: &Examined) -> Vec<DayPoint> {
             // What it would have been on a mean weekday at the level of the last days.
             conversions: d.conversions * e.fit.curve.at(d.spend) / expected.max(1e-9),
             off: off[i],
-            experiment: e.weeks.iter().find(|(w, _)| w.contains(on)).map(|(_, up)| *up),
+            experiment: e.steps.get(&on).copied(),
         }
     };
     (0..e.fit.days.len()).map(point).collect()

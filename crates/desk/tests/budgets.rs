@@ -1,0 +1,403 @@
+//! Curves, plans, courses, pools, hours and pace on an account that is connected to a market.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use chrono::NaiveDate;
+use common::market::{Answering, connected, fetch_all};
+use common::{book, day};
+use tiller_channel::wire::{Budget, CampaignSettings, Setting};
+use tiller_core::allocation::{Answer, HeldBy};
+use tiller_core::flight::By;
+use tiller_core::hours::{ALWAYS, only};
+use tiller_core::pool::Advice;
+use tiller_core::{Micros, Window};
+use tiller_desk::budgets::{self, Fields, Opened};
+use tiller_desk::curves::Curves;
+use tiller_desk::pace::{self, Of};
+use tiller_desk::tray::{self, Edit};
+use tiller_desk::{
+    Account, CampaignId, ChangeId, DeskError, PersonId, PgPool, accounts, connections, courses,
+    curves, flight, hours, pool, remedy, sending,
+};
+use tiller_store::MIGRATIONS;
+
+struct Scene {
+    market: Answering,
+    account: Account,
+    person: PersonId,
+}
+
+impl Scene {
+    async fn new(pool: &PgPool) -> Self {
+        Self::on(pool, Answering::new().await).await
+    }
+
+    async fn on(pool: &PgPool, market: Answering) -> Self {
+        let account = connected(pool, &market).await;
+        let person = accounts::save_person(pool, "a@amberfold.example", "Ada", "a long password")
+            .await
+            .unwrap();
+        accounts::join(pool, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
+        Self { market, account, person }
+    }
+
+    async fn id(&self, pool: &PgPool, name: &str) -> CampaignId {
+        let book = book(pool, &self.account).await;
+        book.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id
+    }
+
+    /// Sends everything that waits, and fetches what came of it.
+    async fn send(&self, pool: &PgPool) {
+        let rows = tray::rows(pool, &self.account).await.unwrap();
+        let ids: Vec<ChangeId> =
+            rows.iter().filter(|r| r.change.state == "waiting").map(|r| r.change.id).collect();
+        sending::send(pool, &self.account, &ids).await.unwrap();
+        self.settle(pool).await;
+    }
+
+    async fn settle(&self, pool: &PgPool) {
+        loop {
+            fetch_all(pool).await;
+            if !sending::run_next(pool).await.unwrap() {
+                break;
+            }
+        }
+    }
+
+    async fn days_pass(&self, pool: &PgPool, days: u16) {
+        connections::let_pass(pool, &self.account, days).await.unwrap();
+        self.settle(pool).await;
+    }
+
+    fn at_market(&self, name: &str) -> CampaignSettings {
+        let market = self.market.service.market();
+        let all =
+            ["Findle", "Emberlane"].map(|c| market.structure(&market.accounts[0], c).campaigns);
+        all.into_iter().flatten().find(|c| c.name == name).unwrap().settings
+    }
+
+    fn budget(&self, name: &str) -> f64 {
+        self.at_market(name).budget.unwrap().per_day().to_units()
+    }
+
+    async fn plan(&self, pool: &PgPool) -> Opened {
+        let book = book(pool, &self.account).await;
+        let (_, known) = budgets::known(pool, &book).await.unwrap();
+        let ids: Vec<CampaignId> = book.entries.iter().map(|e| e.campaign.id).collect();
+        let file = budgets::draft(&book, &known, &ids).unwrap();
+        let id =
+            budgets::add(pool, &self.account, self.person, "Plan", &book, &file).await.unwrap();
+        budgets::open(pool, &self.account, id).await.unwrap()
+    }
+}
+
+fn fields(pairs: &[(&str, &str)]) -> Fields {
+    pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
+}
+
+fn says(error: DeskError, words: &str) {
+    assert!(error.to_string().contains(words), "{error}");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn curves_are_fitted_after_each_fetch(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let names = s.id(&pool, "Names, search").await;
+    let feed = s.id(&pool, "Neighbours, feed").await;
+    let kept = Curves::load(&pool, &s.account).await.unwrap();
+    let (window, fitted) = kept.of(names).unwrap().clone();
+    assert_eq!(window.to(), book(&pool, &s.account).await.last_settled());
+    assert!(fitted.curve.conversions > 50.0 && fitted.measured.is_none());
+    assert!((0.05..1.0).contains(&fitted.curve.elasticity));
+    // Ad groups of a pooled budget have curves of their own; a lone one has none.
+    assert!(kept.of_groups(names).is_empty() && !kept.of_groups(feed).is_empty());
+    let now = book(&pool, &s.account).await;
+    let examined = curves::examine(&pool, &now, names, &[]).await.unwrap().unwrap();
+    assert_eq!(examined.fit.curve, fitted.curve, "what is shown is what is kept");
+    let all: f64 = examined.fit.days.iter().map(|d| d.conversions).sum();
+    let expected: f64 = examined.fit.expected.iter().sum();
+    assert!((all / expected - 1.0).abs() < 0.02, "the fit brings what was counted");
+    s.days_pass(&pool, 1).await;
+    let kept = Curves::load(&pool, &s.account).await.unwrap();
+    assert_eq!(kept.of(names).unwrap().0.to(), window.to().succ_opt().unwrap());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn an_experiment_runs_by_itself_and_feeds_the_fit(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let feed = s.id(&pool, "Neighbours, feed").await;
+    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
+    let again = courses::experiment(&pool, &s.account, s.person, feed).await.unwrap_err();
+    says(again, "on a course already");
+    assert_eq!(s.budget("Neighbours, feed"), 40.0, "nothing happens before it is sent");
+    s.send(&pool).await;
+    let mut seen = vec![s.budget("Neighbours, feed")];
+    for _ in 0..4 {
+        s.days_pass(&pool, 7).await;
+        seen.push(s.budget("Neighbours, feed"));
+    }
+    assert_eq!(seen, [48.0, 32.0, 48.0, 32.0, 40.0]);
+    let course = courses::list(&pool, &s.account).await.unwrap().remove(0);
+    assert_eq!((course.open(), course.standing().as_str()), (false, "done"));
+    // Two days settle.
+    s.days_pass(&pool, 3).await;
+    let kept = Curves::load(&pool, &s.account).await.unwrap();
+    let measured = kept.of(feed).unwrap().1.measured.expect("it measured something");
+    let own = kept.of(feed).unwrap().1.curve.elasticity_error;
+    assert!(measured.deviation > 0.0 && own < 0.15, "{measured:?} {own}");
+    let now = book(&pool, &s.account).await;
+    let list = courses::list(&pool, &s.account).await.unwrap();
+    let examined = curves::examine(&pool, &now, feed, &list).await.unwrap().unwrap();
+    let up = examined.steps.values().filter(|up| **up).count();
+    assert_eq!((up, examined.steps.len()), (14, 28));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_course_gives_way_to_whoever_changes_the_budget(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let feed = s.id(&pool, "Neighbours, feed").await;
+    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
+    s.send(&pool).await;
+    let subject = tiller_desk::book::Subject::Campaign(feed);
+    tray::edit(&pool, &s.account, s.person, &[subject], Edit::Budget, "70", "").await.unwrap();
+    s.send(&pool).await;
+    s.days_pass(&pool, 7).await;
+    assert_eq!(s.budget("Neighbours, feed"), 70.0);
+    let course = courses::list(&pool, &s.account).await.unwrap().remove(0);
+    assert!(course.standing().contains("changed to 70.00 meanwhile"), "{}", course.standing());
+    // Taken out of the tray, it never begins; stopped by hand, it goes no further.
+    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
+    let rows = tray::rows(&pool, &s.account).await.unwrap();
+    tray::withdraw(&pool, &s.account, &[rows[0].change.id]).await.unwrap();
+    s.days_pass(&pool, 1).await;
+    let course = courses::list(&pool, &s.account).await.unwrap().remove(0);
+    assert!(course.standing().contains("taken out of the tray"));
+    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
+    s.send(&pool).await;
+    let id = courses::list(&pool, &s.account).await.unwrap()[0].id();
+    courses::stop(&pool, &s.account, id).await.unwrap();
+    s.days_pass(&pool, 8).await;
+    assert_eq!(s.budget("Neighbours, feed"), 84.0);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_lift_comes_and_goes_on_its_days(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let feed = s.id(&pool, "Neighbours, feed").await;
+    let dates = |from: &str, to: &str| Window::new(day(from), day(to)).unwrap();
+    let lift = |by, dates| courses::lift(&pool, &s.account, s.person, feed, by, dates);
+    let past = lift(By::Share(0.5), dates("2026-11-01", "2026-11-20")).await.unwrap_err();
+    says(past, "10 Nov");
+    let lower = lift(By::Amount(-5.0), dates("2026-11-12", "2026-11-14")).await.unwrap_err();
+    says(lower, "raises the budget");
+    lift(By::Share(0.5), dates("2026-11-12", "2026-11-14")).await.unwrap();
+    let mut by_day = Vec::new();
+    for _ in 0..8 {
+        s.days_pass(&pool, 1).await;
+        by_day.push(s.budget("Neighbours, feed"));
+    }
+    let now = book(&pool, &s.account).await;
+    let lifted: Vec<NaiveDate> = now
+        .entry(feed)
+        .unwrap()
+        .days
+        .iter()
+        .filter(|d| d.budget == Some(Micros::from_units(60.0)))
+        .map(|d| d.day)
+        .collect();
+    assert_eq!(lifted, ["2026-11-12", "2026-11-13", "2026-11-14"].map(day), "{by_day:?}");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let mut opened = s.plan(&pool).await;
+    let file = &mut opened.file;
+    assert!((file.days - 30.4).abs() < 1e-9 && file.lines.iter().all(|l| l.precision.is_some()));
+    let place = |name: &str| file.lines.iter().position(|l| l.id == name).unwrap();
+    let (courses_line, names) = (place("Courses, search"), place("Names, search"));
+    // By hand: the one whose strategy learns gets half more, which is a shock and goes in steps.
+    let typed = format!("{}", (file.lines[courses_line].current * 0.5).round());
+    let errors = budgets::edit(
+        file,
+        &fields(&[
+            (&format!("fixed-{courses_line}"), &typed),
+            ("use", "up_to"),
+            ("max_change", ""),
+            ("test_share", "10%"),
+        ]),
+    );
+    assert!(errors.is_empty(), "{errors:?}");
+    let worked = budgets::work(file);
+    let Answer::Optimal(solved) = &worked.answer else { panic!("{:?}", worked.answer) };
+    assert_eq!(solved.lines[courses_line].held_by, HeldBy::Fixed);
+    assert!(solved.totals.budget <= 0.9 * file.total.amount + 0.01, "a tenth is kept for tests");
+    assert!(solved.outlook.is_some());
+    assert!(budgets::why(&worked, solved, courses_line).contains("by hand"));
+    let to_names = solved.lines[names].budget / 30.4;
+    budgets::save(&pool, &s.account, opened.plan.id, "Plan", file).await.unwrap();
+    let opened = budgets::open(&pool, &s.account, opened.plan.id).await.unwrap();
+    let now = book(&pool, &s.account).await;
+    let before = s.budget("Courses, search");
+    remedy::plan_to_tray(&pool, &now, s.person, &opened).await.unwrap();
+    s.send(&pool).await;
+    let first = s.budget("Courses, search");
+    assert!((first / before - 0.8).abs() < 1e-6, "a first step of a fifth: {before} to {first}");
+    let ramp = courses::list(&pool, &s.account).await.unwrap().remove(0);
+    assert_eq!((ramp.kind.title(), ramp.open()), ("ramp", true));
+    if (to_names / 100.0 - 1.0).abs() > 0.01 && solved.lines[names].held_by != HeldBy::Capacity {
+        assert!((s.budget("Names, search") - to_names).abs() < 0.02);
+    }
+    s.days_pass(&pool, 7).await;
+    assert!(s.budget("Courses, search") < first, "the next step goes by itself");
+    // The month is held against it, line by line and in all.
+    let now = book(&pool, &s.account).await;
+    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    assert_eq!(pace.plan.as_ref().unwrap().0, opened.plan.id);
+    let id = s.id(&pool, "Names, search").await;
+    let row = pace.row(&Of::Campaign(id)).unwrap();
+    assert!((row.plan.unwrap() - to_names * 30.0).abs() < 0.1, "{row:?}");
+    let sum: f64 =
+        pace.rows.iter().filter(|r| matches!(r.of, Of::Campaign(_))).map(|r| r.plan.unwrap()).sum();
+    assert!((pace.row(&Of::Account).unwrap().plan.unwrap() - sum).abs() < 1e-6);
+    // Spent so far is what reports say.
+    let month = pace::month_of(now.span.to()).unwrap();
+    assert!((pace.rows[0].forecast.spent - now.total(month).spend.to_units()).abs() < 1e-6);
+    budgets::hold_month(&pool, &s.account, None).await.unwrap();
+    assert!(pace::of_account(&pool, &now).await.unwrap().unwrap().plan.is_none());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn needed_budgets_end_the_month_on_plan(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let opened = s.plan(&pool).await;
+    budgets::hold_month(&pool, &s.account, Some(opened.plan.id)).await.unwrap();
+    let now = book(&pool, &s.account).await;
+    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let row = pace
+        .rows
+        .iter()
+        .find(|r| {
+            matches!(r.of, Of::Campaign(_))
+                && r.needed().is_some_and(|n| (n / r.budget.unwrap() - 1.0).abs() > 0.05)
+        })
+        .unwrap();
+    let Of::Campaign(id) = row.of else { panic!() };
+    assert_eq!(pace::take(&pool, &now, s.person, &[id]).await.unwrap(), 1);
+    let waits = tray::rows(&pool, &s.account).await.unwrap();
+    let Setting::Budget(Budget::Daily { amount }) = waits[0].set_to else { panic!() };
+    assert!((amount.to_units() - row.needed().unwrap()).abs() < 0.006);
+    says(pace::take(&pool, &now, s.person, &[]).await.unwrap_err(), "choose at least one");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn groups_have_limits_in_money_and_in_shares(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let opened = s.plan(&pool).await;
+    let mut file = opened.file;
+    assert_eq!(
+        file.groups.iter().map(|g| g.id.as_str()).collect::<Vec<_>>(),
+        ["Findle", "Emberlane"]
+    );
+    let edit = |file: &mut _, pairs: &[(&str, &str)]| budgets::edit(file, &fields(pairs));
+    let errors = edit(
+        &mut file,
+        &[
+            ("group-ceiling:Emberlane", "5%"),
+            ("group-floor:Findle", "1 000"),
+            ("use", "up_to"),
+            ("max_change", ""),
+        ],
+    );
+    assert!(errors.is_empty(), "{errors:?}");
+    let feed = file.groups.iter().find(|g| g.id == "Emberlane").unwrap();
+    assert_eq!((feed.share_ceiling, feed.ceiling), (Some(0.05), None));
+    let worked = budgets::work(&file);
+    let Answer::Optimal(solved) = &worked.answer else { panic!("{:?}", worked.answer) };
+    let place = file.lines.iter().position(|l| l.id == "Neighbours, feed").unwrap();
+    assert!(solved.lines[place].budget <= 0.05 * file.total.amount + 0.01);
+    assert!(worked.costs.iter().any(|c| c.0 == "Emberlane" && c.2 > 0.0), "{:?}", worked.costs);
+    assert_eq!(
+        edit(&mut file, &[("group-ceiling:Emberlane", "lots")])[0].field,
+        "group-ceiling:Emberlane"
+    );
+    // By country; nothing is lost of what lines themselves may get.
+    let now = book(&pool, &s.account).await;
+    let (settings, _) = budgets::known(&pool, &now).await.unwrap();
+    budgets::group(&mut file, &now, Some(&settings), Some(budgets::By::Country));
+    assert_eq!(budgets::grouped_by(&file, &now), Some(budgets::By::Country));
+    budgets::group(&mut file, &now, None, None);
+    assert!(file.groups.is_empty() && budgets::grouped_by(&file, &now).is_none());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn ad_groups_get_their_test_and_audiences_their_part(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let feed = s.id(&pool, "Neighbours, feed").await;
+    let now = book(&pool, &s.account).await;
+    let view = pool::view(&pool, &now, feed).await.unwrap().unwrap();
+    assert_eq!((view.groups.len(), view.budget), (2, Some(40.0)));
+    let best: f64 = view.groups.iter().map(|g| g.standing.unwrap().best).sum();
+    assert!((best - 1.0).abs() < 1e-9);
+    assert_eq!(view.total(), now.entry(feed).unwrap().tally(view.window), "parts add up");
+    let sizes = |text: &'static str| move |_| Some(text.to_owned());
+    let parts = pool::by_audience(&view, &sizes("12 000"), "5").unwrap();
+    assert_eq!(parts.iter().map(|p| p.a_day).collect::<Vec<_>>(), [20.0, 20.0]);
+    says(pool::by_audience(&view, &sizes("12 000"), "25").unwrap_err(), "lower the least");
+    says(pool::by_audience(&view, &sizes(""), "").unwrap_err(), "how many people");
+    says(pool::by_audience(&view, &sizes("many"), "").unwrap_err(), "is not a number");
+    assert_eq!(pool::take_split(&pool, &now, s.person, &view, &parts).await.unwrap(), 2);
+    s.send(&pool).await;
+    let now = book(&pool, &s.account).await;
+    let view = pool::view(&pool, &now, feed).await.unwrap().unwrap();
+    assert!(view.groups.iter().all(|g| g.floor == Some(20.0)) && view.conflict.is_none());
+    let nobody = pool::take(&pool, &now, s.person, feed, &[]).await.unwrap_err();
+    says(nobody, "choose at least one");
+    if let Some(g) = view.groups.iter().find(|g| g.standing.unwrap().advice != Advice::Leave) {
+        assert_eq!(pool::take(&pool, &now, s.person, feed, &[g.id]).await.unwrap(), 1);
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn hours_are_set_by_any_clock_where_the_channel_takes_them(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let (names, feed) = (s.id(&pool, "Names, search").await, s.id(&pool, "Neighbours, feed").await);
+    let now = book(&pool, &s.account).await;
+    let zone = |name: &str| hours::read_zone(&now, Some(name));
+    says(zone("Copenhagen").unwrap_err(), "write it like Europe/Copenhagen");
+    let (here, ny) = (hours::read_zone(&now, None).unwrap(), zone("America/New_York").unwrap());
+    let view = hours::view(&pool, &now, names, here).await.unwrap();
+    assert!(view.week == ALWAYS && view.apart == (0.0, true) && !view.needs_lifetime);
+    assert_eq!(view.clocks_change, Some((day("2027-03-28"), 23, 23)));
+    // Nine to five in New York is three to eleven at night in Copenhagen.
+    let office = only(&ALWAYS, &[true; 7], 9, 17);
+    let set = |id, week, zone| {
+        let (pool, now, person) = (pool.clone(), &now, s.person);
+        async move { hours::set(&pool, now, person, id, week, zone, "Somebody answers.").await }
+    };
+    assert_eq!(set(names, &office, ny).await.unwrap(), 1);
+    s.send(&pool).await;
+    let there = s.at_market("Names, search").hours.unwrap();
+    assert_eq!(
+        (there.at(2, 14), there.at(2, 15), there.at(2, 22), there.at(2, 23)),
+        (None, Some(0), Some(0), None)
+    );
+    let later = book(&pool, &s.account).await;
+    let seen = hours::view(&pool, &later, names, ny).await.unwrap();
+    assert_eq!((seen.week, seen.apart), (office, (-6.0, true)));
+    // The feed's channel wants a lifetime budget first.
+    says(set(feed, &office, here).await.unwrap_err(), "lifetime budget only");
+    let flight_days = Window::new(day("2026-11-11"), day("2026-12-10"));
+    flight::convert(&pool, &s.account, s.person, feed, flight_days).await.unwrap();
+    s.send(&pool).await;
+    let Some(Budget::Lifetime { amount, .. }) = s.at_market("Neighbours, feed").budget else {
+        panic!()
+    };
+    assert_eq!(amount, Micros::from_units(1200.0));
+    assert_eq!(set(feed, &office, here).await.unwrap(), 1);
+    says(
+        set(names, &office, zone("Asia/Kolkata").unwrap()).await.unwrap_err(),
+        "whole hours apart",
+    );
+}
