@@ -140,6 +140,31 @@ test("the week's advice on budgets goes to the tray, and no further by itself", 
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
 });
 
+test("from today to a sent plan in under ten clicks, and each line says why", async ({ desk: page }) => {
+  await page.goto(`${school}/today`);
+  let clicks = 0;
+  const click = (role, name) => { clicks += 1; return page.getByRole(role, { name, exact: true }).click(); };
+  await click("link", "Budgets");
+  await click("link", "New plan");
+  await click("button", "Make the plan");
+  await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
+  await click("button", "Put its daily budgets in the tray");
+  await expect(page.getByRole("status").filter({ hasText: "The month is held against this plan." })).toBeVisible();
+  clicks += 1;
+  await page.goto(`${school}/tray`);
+  const reasons = await page.locator("td.why").allTextContents();
+  expect(reasons.length).toBeGreaterThan(3);
+  for (const reason of reasons) expect(reason).toMatch(/The plan ‘.*’ gives it .* a day(: |\. In )/);
+  await expectAccessible(page);
+  await click("button", "Send the chosen ones");
+  await expect(page.getByText("Nothing waits to be sent.")).toBeVisible({ timeout: 30_000 });
+  expect(clicks).toBeLessThan(10);
+  await page.goto(`${school}/logbook`);
+  await expect(page.getByRole("row", { name: /The plan ‘/ }).first()).toBeVisible();
+  await page.goto(`${school}/spend/pace`);
+  await expect(page.getByText("In gold, the plan.")).toBeVisible();
+});
+
 test("channels tell what was fetched, and a wrong connection says what to do", async ({ desk: page }) => {
   await page.goto(`${supply}/channels`);
   await expect(page.getByRole("row", { name: /Findle/ })).toContainText("fetched");

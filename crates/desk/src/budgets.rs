@@ -136,6 +136,7 @@ fn line(book: &Book, known: &levers::Line) -> Option<Line> {
     let entry = book.entry(known.campaign).ok()?;
     let mut line = Line::new(line_id(book, entry), known.lever.response);
     learn(&mut line, known, MONTH);
+    line.floor = (known.least * MONTH).min(line.current);
     // Nothing tells how much it could spend: it grows by what is no shock, and the plan learns from that.
     if line.capacity.is_none() && matches!(line.response, Response::Constant { .. }) {
         line.ceiling = Some(((1.0 + SHOCK) * line.current * 100.0).round() / 100.0);

@@ -28,6 +28,8 @@ pub struct Line {
     pub name: String,
     /// Its daily budget, in units of currency, if it has one and runs.
     pub budget: Option<f64>,
+    /// The least that its channel allows it a day.
+    pub least: f64,
     /// What it spends a day, on average.
     pub spend: f64,
     /// Whether a strategy learns its bids, which a jump of the budget would disturb.
@@ -117,6 +119,7 @@ fn of_campaign(
         campaign: entry.campaign.id,
         name: entry.campaign.name.clone(),
         budget,
+        least: settings.limits(entry.campaign.id).least_budget.to_units(),
         spend: entry.tally(present).spend.to_units() / present.days() as f64,
         learns: set.is_some_and(|s| s.strategy.automatic()),
         fresh,

@@ -1,10 +1,10 @@
 //! The week's advice: today's daily budgets, moved to where they bring the most, within the same total.
 
 use tiller_channel::wire::{Budget, Setting};
-use tiller_core::Micros;
 use tiller_core::allocation::{Answer, Goal, Limits, Line as PlanLine, Problem, Total, Use, solve};
 use tiller_core::learning::SHOCK;
 use tiller_core::response::lever::Evidence;
+use tiller_core::{Micros, Tally, Target};
 use tiller_store::people::Account;
 use tiller_store::{PersonId, PgPool};
 
@@ -20,6 +20,9 @@ use crate::tray::{self, Origin, Proposal};
 const ROOM: f64 = 1.15;
 /// What a line keeps at least, so that it goes on telling what it is worth.
 const KEPT: f64 = 0.1;
+/// Where more than this share of all budgets is left unspent, a strategy that spends what it gets may double: more
+/// would be a shock too, but money that nobody else can use pays for it.
+const MUCH_UNSPENT: f64 = 0.1;
 /// A budget is moved for no less than this.
 const WORTH_A_CHANGE: f64 = 0.03;
 
@@ -45,6 +48,12 @@ impl Move {
     /// What it could spend a day, and how that is known.
     pub fn capacity(&self) -> String {
         let c = &self.line.lever.capacity;
+        if let (Some(curve), None) = (&self.line.lever.curve, c.most) {
+            return format!(
+                "its strategy spends what it gets; 1% more money brings {}% more",
+                number(curve.elasticity, 2)
+            );
+        }
         match (c.most, c.evidence) {
             (Some(most), Evidence::LostAuctions) => {
                 format!("by the auctions it stood aside from it could spend {} a day", money(most))
@@ -60,25 +69,57 @@ impl Move {
     }
 }
 
-/// The least and the most that a line may get in one week.
-fn bounds(l: &Line, budget: f64) -> (f64, f64) {
-    let (mut floor, mut ceiling) = (KEPT * budget, f64::INFINITY);
+/// The least and the most that a line may get in one week; `most` is how often its budget a strategy that spends
+/// what it gets may have.
+fn bounds(l: &Line, budget: f64, most: f64) -> (f64, f64) {
+    let (mut floor, mut ceiling) = ((KEPT * budget).max(l.least), f64::INFINITY);
     if l.learns {
-        (floor, ceiling) = ((1.0 - SHOCK) * budget, (1.0 + SHOCK) * budget);
+        let up = if l.lever.curve.is_some() { most } else { 1.0 + SHOCK };
+        (floor, ceiling) = (((1.0 - SHOCK) * budget).max(l.least), up * budget);
     }
     ceiling = match l.lever.capacity.most {
         Some(most) => ceiling.min(ROOM * most),
+        // A strategy that spends what it gets has no end that could be known.
+        None if l.lever.curve.is_some() => ceiling,
         None => ceiling.min((1.0 + SHOCK) * budget),
     };
     // Where it can't be cut that far in one step, it keeps what the step leaves.
     (floor, ceiling.max(floor))
 }
 
-/// The best daily budgets of the lines within today's total, by line; none where no plan can be made.
-pub fn budgets(lines: &[(Line, f64)], by_value: bool) -> Option<Vec<f64>> {
+/// The best daily budgets of the lines within today's total, by line; none where no plan can be made. Where much is
+/// left unspent, strategies that spend what they get may double, as long as the whole still meets its target.
+pub fn budgets(lines: &[(Line, f64)], by_value: bool, target: Option<Target>) -> Option<Vec<f64>> {
     let total: f64 = lines.iter().map(|(_, budget)| budget).sum();
+    let unspent: f64 = lines.iter().map(|(l, budget)| (budget - l.spend).max(0.0)).sum();
+    if unspent > MUCH_UNSPENT * total {
+        let doubled = split(lines, by_value, total, 2.0)?;
+        if target.is_none_or(|t| t.excess(&expected(lines, &doubled)) <= 0.0) {
+            return Some(doubled);
+        }
+    }
+    split(lines, by_value, total, 1.0 + SHOCK)
+}
+
+/// What the lines bring a day with some budgets.
+fn expected(lines: &[(Line, f64)], budgets: &[f64]) -> Tally {
+    let mut sum = Tally::default();
+    for ((l, _), budget) in lines.iter().zip(budgets) {
+        let spend = l.lever.capacity.most.map_or(*budget, |most| budget.min(most));
+        let conversions = l.lever.response.at(spend);
+        sum += Tally {
+            spend: Micros::from_units(spend),
+            conversions,
+            value: Micros::from_units(conversions * l.worth),
+            ..Tally::default()
+        };
+    }
+    sum
+}
+
+fn split(lines: &[(Line, f64)], by_value: bool, total: f64, most: f64) -> Option<Vec<f64>> {
     let plan_line = |(i, (l, budget)): (usize, &(Line, f64))| {
-        let (floor, ceiling) = bounds(l, *budget);
+        let (floor, ceiling) = bounds(l, *budget, most);
         PlanLine {
             current: *budget,
             value_per_conversion: Some(l.worth),
@@ -118,7 +159,9 @@ pub async fn advise(pool: &PgPool, book: &Book) -> Result<Vec<Move>, DeskError> 
         .filter(|l| !l.fresh)
         .filter_map(|l| l.budget.map(|budget| (l, budget)))
         .collect();
-    let Some(budgets) = budgets(&lines, book.by_value()) else { return Ok(Vec::new()) };
+    let Some(budgets) = budgets(&lines, book.by_value(), book.account.target()) else {
+        return Ok(Vec::new());
+    };
     Ok(lines
         .into_iter()
         .zip(budgets)
@@ -171,6 +214,7 @@ mod tests {
             campaign: CampaignId(1),
             name: "Line".into(),
             budget: Some(budget),
+            least: 1.0,
             spend: budget,
             learns,
             fresh: false,
@@ -194,22 +238,58 @@ mod tests {
     fn money_goes_where_it_brings_more_up_to_what_can_be_spent() {
         // The first brings twice as much and could spend 150; the second has nothing to add.
         let lines = [line(100.0, Some(150.0), 0.04, false), line(100.0, Some(100.0), 0.02, false)];
-        let b = budgets(&lines, false).unwrap();
+        let b = budgets(&lines, false, None).unwrap();
         assert!((b[0] - 150.0 * ROOM).abs() < 0.02 && (b[0] + b[1] - 200.0).abs() < 0.03, "{b:?}");
     }
 
     #[test]
     fn a_strategy_that_learns_is_moved_in_steps() {
         let lines = [line(100.0, Some(300.0), 0.04, true), line(100.0, Some(100.0), 0.02, true)];
-        assert_eq!(budgets(&lines, true).unwrap(), [120.0, 80.0]);
+        assert_eq!(budgets(&lines, true, None).unwrap(), [120.0, 80.0]);
         let blind = [line(100.0, None, 0.04, false), line(100.0, Some(100.0), 0.02, false)];
-        assert_eq!(budgets(&blind, false).unwrap()[0], 120.0);
+        assert_eq!(budgets(&blind, false, None).unwrap()[0], 120.0);
+    }
+
+    /// A strategy that spends what it gets doubles where much is left unspent, and not where the whole would then
+    /// miss its target.
+    #[test]
+    fn money_that_nobody_uses_goes_to_whoever_spends_it() {
+        let (mut idle, budget) = line(200.0, Some(40.0), 0.02, false);
+        idle.spend = 40.0;
+        let bent = |budget: f64| {
+            let (mut l, b) = line(budget, None, 0.04, true);
+            let days: Vec<tiller_core::response::Day> = (0..60)
+                .map(|i| tiller_core::response::Day {
+                    weekday: i % 7,
+                    at: i as f64,
+                    spend: 40.0 + (i % 9) as f64,
+                    conversions: (40.0 + (i % 9) as f64).powf(0.6),
+                })
+                .collect();
+            l.lever.curve = tiller_core::response::fit(&days, tiller_core::response::BELIEF);
+            l.lever.response = Response::Power { scale: 0.3, elasticity: 0.6 };
+            (l, b)
+        };
+        let lines = [(idle, budget), bent(40.0)];
+        assert_eq!(budgets(&lines, false, None).unwrap()[1], 80.0);
+        assert_eq!(budgets(&lines, false, Some(Target::Cpa(100.0))).unwrap()[1], 80.0);
+        assert_eq!(budgets(&lines, false, Some(Target::Cpa(20.0))).unwrap()[1], 48.0);
+        let busy = [line(200.0, Some(400.0), 0.001, false), bent(40.0)];
+        assert_eq!(budgets(&busy, false, None).unwrap()[1], 48.0, "nothing is left unspent");
+    }
+
+    #[test]
+    fn a_channels_least_budget_is_kept() {
+        let (mut poor, budget) = line(3.0, Some(3.0), 0.001, false);
+        poor.least = 1.0;
+        let lines = [(poor, budget), line(100.0, Some(300.0), 0.05, false)];
+        assert!(budgets(&lines, false, None).unwrap()[0] >= 1.0);
     }
 
     #[test]
     fn nothing_is_cut_for_nothing() {
         let lines = [line(100.0, Some(100.0), 0.04, false), line(100.0, Some(40.0), 0.02, false)];
-        let b = budgets(&lines, false).unwrap();
+        let b = budgets(&lines, false, None).unwrap();
         // 40 of the second's 100 can be spent, and nobody needs the rest: it is left where it is.
         assert!((b[0] - 115.0).abs() < 0.02 && (b[1] - 85.0).abs() < 0.02, "{b:?}");
     }

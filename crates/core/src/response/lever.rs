@@ -107,9 +107,16 @@ pub fn lever(
 ) -> Lever {
     let capacity = capacity(days);
     match (bidding, curve) {
-        (Bidding::SpendsAll, Some(c)) => {
-            Lever { response: c.response, precision: c.precision, capacity, curve: Some(c.clone()) }
-        }
+        (Bidding::SpendsAll, Some(c)) => Lever {
+            response: c.response,
+            precision: c.precision,
+            // It spends what it gets, at higher bids: only days on which it did not tell where that ends.
+            capacity: match capacity.evidence {
+                Evidence::FreeDays => capacity,
+                _ => Capacity { most: None, evidence: Evidence::Unknown },
+            },
+            curve: Some(c.clone()),
+        },
         _ => Lever {
             response: Response::Constant { cpc, cvr: rate.mean * cpc },
             precision: Precision {
@@ -203,7 +210,7 @@ mod tests {
         assert_eq!(straight.capacity.most, Some(125.0));
         assert_eq!(straight.precision.observed, [100.0, 100.0]);
         let bent = lever(Bidding::SpendsAll, Some(&curve), rate, 2.0, &days);
-        assert_eq!(bent.response, curve.response);
+        assert_eq!((bent.response, bent.capacity.most), (curve.response, None));
         let blind = lever(Bidding::SpendsAll, None, rate, 2.0, &days);
         assert!(matches!(blind.response, Response::Constant { .. }));
     }
