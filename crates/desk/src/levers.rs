@@ -14,7 +14,7 @@ use crate::settings::Settings;
 
 /// Settled days that rates are read from.
 const RATE_DAYS: u64 = 56;
-/// Settled days that tell what is spent now.
+/// Reported days that tell what is spent now.
 pub const PRESENT_DAYS: u64 = 28;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
@@ -80,7 +80,8 @@ fn of_campaign(
     peers: &[&Tally],
     fresh: bool,
 ) -> Option<Line> {
-    let present = Window::ending(book.last_settled(), PRESENT_DAYS);
+    // Money is final as soon as its day is over; only conversions come late.
+    let present = Window::ending(book.span.to(), PRESENT_DAYS);
     let set = settings.campaign(entry.campaign.id);
     let budget = match set {
         Some(set) if set.status == Status::Active => match set.budget {

@@ -341,3 +341,141 @@ async fn the_period_stands_in_the_address(pool: PgPool) {
     let empty = site.page("/accounts/a/spend?from=2020-01-01&to=2020-01-07", &cookie).await;
     assert!(empty.contains("was counted in these days"));
 }
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn money_of_a_campaign_that_only_reports_tell_of(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let budgets = site.page("/accounts/a/budgets", &cookie).await;
+    assert!(budgets.contains("Campaign by campaign") && budgets.contains("Answers to money"));
+    let id =
+        budgets.split("/budgets/campaigns/").nth(1).unwrap().split('/').next().unwrap().to_owned();
+    let side = |word: &str| format!("/accounts/a/budgets/campaigns/{id}/{word}");
+    let curve = site.page(&side("curve"), &cookie).await;
+    assert!(
+        curve.contains("What would sharpen it")
+            && !curve.contains("Put the experiment in the tray")
+    );
+    let flight = site.page(&side("flight"), &cookie).await;
+    assert!(flight.contains("this campaign has none") && !flight.contains("Set this lift"));
+    let hours = site.page(&side("hours"), &cookie).await;
+    assert!(
+        hours.contains("its channel is not connected")
+            && !hours.contains("Put these hours in the tray")
+    );
+    let zone = site.get(&(side("hours") + "?zone=Nowhere"), Some(&cookie)).await;
+    assert_eq!(zone.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let pool = site.get(&side("pool"), Some(&cookie)).await;
+    assert_eq!(pool.status(), StatusCode::NOT_FOUND);
+    assert!(text(pool).await.contains("its channel is not connected"));
+    // What can't be sent says so, and what is not there is not found.
+    for (word, body) in
+        [("experiment", ""), ("lift", "from_day=2026-12-01&to_day=2026-12-03&by=50%25")]
+    {
+        let refused = site.post(&side(word), Some(&cookie), body).await;
+        assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY, "{word}");
+        assert!(text(refused).await.contains("its channel is not connected"), "{word}");
+    }
+    for (word, body) in [
+        ("hours", "h1-3=noon"),
+        ("hours", "h1-3=off&zone=Nowhere"),
+        ("pool", "take=1"),
+        ("split", "size-1=2"),
+        ("convert", ""),
+    ] {
+        let refused = site.post(&side(word), Some(&cookie), body).await;
+        assert!(refused.status().is_client_error(), "{word} {body}: {}", refused.status());
+    }
+    for place in ["curve", "flight", "pool", "hours"] {
+        let gone =
+            site.get(&format!("/accounts/a/budgets/campaigns/999999/{place}"), Some(&cookie)).await;
+        assert_eq!(gone.status(), StatusCode::NOT_FOUND, "{place}");
+    }
+    let courses = site.post("/accounts/a/budgets/courses/999999/stop", Some(&cookie), "").await;
+    assert_eq!(courses.status(), StatusCode::NOT_FOUND);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn lifts_that_make_no_sense_are_named_at_their_form(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let budgets = site.page("/accounts/a/budgets", &cookie).await;
+    let id =
+        budgets.split("/budgets/campaigns/").nth(1).unwrap().split('/').next().unwrap().to_owned();
+    for (query, says) in [
+        ("from_day=2026-12-05&to_day=2026-12-01&by=10", "ends no earlier than it begins"),
+        ("from_day=2026-12-01&to_day=2026-12-05&by=much", "is not a number"),
+        ("from_day=2026-12-01&to_day=2026-12-05&by=-5", "raises the budget"),
+        ("from_day=2026-12-01&to_day=2027-12-05&by=5", "92 days at most"),
+        ("from_day=2026-12-01&to_day=2026-12-05&by=", "by how much"),
+    ] {
+        let path = format!("/accounts/a/budgets/campaigns/{id}/lift");
+        let refused = site.post(&path, Some(&cookie), query).await;
+        assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY, "{query}");
+        assert!(text(refused).await.contains(says), "{query}");
+        let path = format!("/accounts/a/budgets/campaigns/{id}/flight?{query}");
+        let shown = site.get(&path, Some(&cookie)).await;
+        assert_eq!(shown.status(), StatusCode::UNPROCESSABLE_ENTITY, "{query}");
+        assert!(text(shown).await.contains(says), "{query}");
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_pace_of_the_month(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let pace = site.page("/accounts/a/spend/pace", &cookie).await;
+    assert!(pace.contains("The pace of ") && pace.contains("80% between"));
+    let csv = site.page("/accounts/a/spend/pace.csv", &cookie).await;
+    let rows: Vec<Vec<&str>> = csv.lines().skip(1).map(|l| l.split(',').collect()).collect();
+    assert!(csv.starts_with("level,name,currency,month,to,spent,plan,forecast,low_80,high_80"));
+    let spent = |level: &str| -> f64 {
+        rows.iter().filter(|r| r[0] == level).map(|r| r[r.len() - 7].parse::<f64>().unwrap()).sum()
+    };
+    assert!((spent("account") - spent("campaign")).abs() < 0.01 && spent("channel") > 0.0);
+    let nothing = site.get("/accounts/a/spend/pace?of=channel:Nowhere", Some(&cookie)).await;
+    assert_eq!(nothing.status(), StatusCode::NOT_FOUND);
+    let held = site.post("/accounts/a/spend/pace/hold", Some(&cookie), "plan=999999").await;
+    assert_eq!(held.status(), StatusCode::NOT_FOUND);
+    let none = site.post("/accounts/a/spend/pace/tray", Some(&cookie), "").await;
+    assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_handle_moves_its_line_and_the_newest_curves_are_taken(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let choices = site.page("/accounts/a/budgets/new", &cookie).await;
+    let ids =
+        choices.split("name=\"campaign\" value=\"").skip(1).map(|c| c.split('"').next().unwrap());
+    let body = format!(
+        "name=Autumn&{}",
+        ids.map(|i| format!("campaign={i}")).collect::<Vec<_>>().join("&")
+    );
+    let made = site.post("/accounts/a/budgets", Some(&cookie), &body).await;
+    let plan = made.headers()[header::LOCATION].to_str().unwrap().to_owned();
+    let page = site.page(&plan, &cookie).await;
+    assert!(page.contains("data-field=\"fixed-0\"") && page.contains("data-field=\"total\""));
+    assert!(page.contains("Budget and result") && !page.contains("Take the newest"));
+    let dragged =
+        text(site.post_fragment(format!("{plan}/solve"), &cookie, "fixed-0=3000").await).await;
+    assert!(dragged.contains("set by hand") && dragged.contains("value=\"3000\""), "{dragged}");
+    // A set amount stays within its brackets; what can't be read stands as it was typed.
+    let held = text(
+        site.post_fragment(format!("{plan}/solve"), &cookie, "ceiling-0=2500&fixed-0=3000").await,
+    )
+    .await;
+    assert!(
+        held.contains("name=\"fixed-0\" inputmode=\"decimal\"") && held.contains("value=\"2500\"")
+    );
+    let wrong =
+        text(site.post_fragment(format!("{plan}/solve"), &cookie, "test_share=lots").await).await;
+    assert!(wrong.contains("‘lots’ is not a number") && wrong.contains("value=\"lots\""));
+    let saved =
+        site.post(&format!("{plan}/refresh"), Some(&cookie), "name=Autumn&fixed-0=3000").await;
+    assert_eq!(saved.status(), StatusCode::SEE_OTHER);
+    let json: serde_json::Value =
+        serde_json::from_str(&site.page(&format!("{plan}/plan.json"), &cookie).await).unwrap();
+    assert_eq!(json["lines"][0]["fixed"].as_f64(), Some(3000.0));
+    assert!(json["lines"][0]["precision"]["reference"].as_f64().unwrap() > 0.0);
+}

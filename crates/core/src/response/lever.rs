@@ -59,9 +59,25 @@ const LOST: f64 = 0.03;
 /// So much of the day is seen to be lost at most: what a channel rounds can't be told apart above.
 const MOST_LOST: f64 = 0.9;
 
+/// Budgets within this share of each other are one.
+const SAME: f64 = 0.1;
+/// Days under a new budget from which they alone are asked.
+const LEAST_NEW: usize = 4;
+
+/// The last days that had about the present budget: what others held does not tell what this one does. All of them
+/// where those are too few.
+fn under_present_budget(days: &[BudgetDay]) -> &[BudgetDay] {
+    let recent = &days[days.len().saturating_sub(RECENT)..];
+    let Some(now) = recent.iter().rev().find_map(|d| d.budget) else { return recent };
+    let other = |d: &BudgetDay| d.budget.is_some_and(|b| (b / now - 1.0).abs() > SAME);
+    let from = recent.iter().rposition(other).map_or(0, |last| last + 1);
+    if recent.len() - from >= LEAST_NEW { &recent[from..] } else { recent }
+}
+
 /// How much a campaign could spend a day, from its last days, in order of time.
 pub fn capacity(days: &[BudgetDay]) -> Capacity {
-    let recent = &days[days.len().saturating_sub(RECENT)..];
+    let recent = under_present_budget(days);
+    let least = LEAST_FREE.min(recent.len().max(LEAST_NEW));
     let lost: Vec<f64> = recent
         .iter()
         .filter_map(|d| Some(d.spend / (1.0 - d.lost_to_budget?.clamp(0.0, MOST_LOST))))
@@ -69,15 +85,15 @@ pub fn capacity(days: &[BudgetDay]) -> Capacity {
     let held = |d: &&BudgetDay| d.budget.is_some_and(|b| d.spend >= HELD * b);
     let told: Vec<f64> = recent.iter().filter_map(|d| d.lost_to_budget).collect();
     let mean = |xs: &[f64]| xs.iter().sum::<f64>() / xs.len() as f64;
-    if told.len() >= LEAST_FREE && mean(&told) >= LOST {
+    if told.len() >= least && mean(&told) >= LOST {
         return Capacity { most: Some(mean(&lost)), evidence: Evidence::LostAuctions };
     }
     let free: Vec<f64> =
         recent.iter().filter(|d| d.budget.is_some() && !held(d)).map(|d| d.spend).collect();
-    if free.len() >= LEAST_FREE {
+    if free.len() >= least {
         return Capacity { most: Some(mean(&free)), evidence: Evidence::FreeDays };
     }
-    if told.len() >= LEAST_FREE {
+    if told.len() >= least {
         // Nothing is lost, and yet the budget is just used up: this is what there is.
         return Capacity { most: Some(mean(&lost)), evidence: Evidence::LostAuctions };
     }
@@ -191,6 +207,19 @@ mod tests {
         let held = capacity(&days(28, |_| (80.0, 80.0, None)));
         assert_eq!((held.most, held.evidence), (None, Evidence::Unknown));
         assert_eq!(capacity(&[]).evidence, Evidence::Unknown);
+    }
+
+    #[test]
+    fn a_new_budget_is_asked_alone() {
+        // Held at 30 for weeks, then given 100, of which it spends 60.
+        let told =
+            |i: usize| if i < 23 { (30.0, 30.0, Some(0.4)) } else { (60.0, 100.0, Some(0.0)) };
+        let c = capacity(&days(28, told));
+        assert_eq!((c.most, c.evidence), (Some(60.0), Evidence::FreeDays));
+        // Three days are too few to go by.
+        let early =
+            |i: usize| if i < 25 { (30.0, 30.0, Some(0.5)) } else { (60.0, 100.0, Some(0.0)) };
+        assert_eq!(capacity(&days(28, early)).evidence, Evidence::LostAuctions);
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! The curves table: the response curve of each line of a plan on common axes; the dot is now, the handle the plan.
 
 use askama::Template;
-use tiller_core::allocation::{CONFIDENCE, Line, LineAnswer, Problem};
+use tiller_core::allocation::{CONFIDENCE, Line, LineAnswer, Problem, Response};
 use tiller_desk::figures::{count, sum};
 
 use super::scale::{Mark, Scale};
@@ -12,7 +12,7 @@ const RIGHT: f64 = 268.0;
 const TOP: f64 = 42.0;
 const BASE: f64 = 130.0;
 /// Points of a curve.
-const POINTS: usize = 28;
+const POINTS: usize = 20;
 /// Half of a tangent's length, as a share of the axis.
 const TANGENT: f64 = 0.16;
 
@@ -121,14 +121,9 @@ impl CurvePanel {
     ) -> Self {
         let result = |money: f64| line.results(money, axes.days);
         let point = |money: f64| (axes.x(money), axes.results.y(result(money)));
-        let along = |of: &dyn Fn(f64) -> f64| {
-            (0..=POINTS)
-                .map(|i| {
-                    // Closer together where curves bend most.
-                    let money = axes.money * (i as f64 / POINTS as f64).powf(1.6);
-                    (axes.x(money), axes.results.y(of(money)))
-                })
-                .collect::<Vec<_>>()
+        let amounts = amounts(line, axes);
+        let along = |of: &dyn Fn(f64) -> f64| -> Vec<(f64, f64)> {
+            amounts.iter().map(|m| (axes.x(*m), axes.results.y(of(*m)))).collect()
         };
         let bound = |pick: fn(tiller_core::evidence::Interval) -> f64| {
             move |money: f64| {
@@ -182,16 +177,7 @@ impl CurvePanel {
             tone: told.tone,
             note: told.note,
             band,
-            // It ends where it leaves the panel.
-            curve: path(
-                &along(&result)[..]
-                    .iter()
-                    .scan(false, |left, p| {
-                        let gone = std::mem::replace(left, p.1 <= TOP);
-                        (!gone).then_some(*p)
-                    })
-                    .collect::<Vec<_>>(),
-            ),
+            curve: path(&along(&result)),
             now: point(line.current),
             plan: budget.map(point),
             tangent,
@@ -206,10 +192,34 @@ impl CurvePanel {
     }
 }
 
+/// Money at which a curve is drawn: closer together where it bends most, its corner where nothing more can be
+/// spent, and no further than where it leaves the panel.
+fn amounts(line: &Line, axes: &Axes) -> Vec<f64> {
+    let able = line.capacity.map(|c| c * axes.days).filter(|c| *c < axes.money);
+    let corner = able.unwrap_or(axes.money);
+    let leaves = line.results(corner, axes.days) > axes.most;
+    let end = if leaves { reaching(line, axes, corner) } else { corner };
+    let points = if matches!(line.response, Response::Constant { .. }) { 1 } else { POINTS };
+    (0..=points)
+        .map(|i| end * (i as f64 / points as f64).powf(1.6))
+        .chain(able.filter(|_| !leaves).map(|_| axes.money))
+        .collect()
+}
+
+/// The money at which a line reaches the top of its panel, by halving.
+fn reaching(line: &Line, axes: &Axes, above: f64) -> f64 {
+    let (mut low, mut high) = (0.0, above);
+    for _ in 0..40 {
+        let middle = f64::midpoint(low, high);
+        if line.results(middle, axes.days) > axes.most { high = middle } else { low = middle }
+    }
+    low
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_core::allocation::{Answer, Goal, Limits, Precision, Response, Total, Use};
+    use tiller_core::allocation::{Answer, Goal, Limits, Precision, Total, Use};
 
     fn problem() -> Problem {
         let line = |id: &str, scale: f64| Line {
