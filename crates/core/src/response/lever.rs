@@ -74,30 +74,38 @@ fn under_present_budget(days: &[BudgetDay]) -> &[BudgetDay] {
     if recent.len() - from >= LEAST_NEW { &recent[from..] } else { recent }
 }
 
+/// So many of the days under the present budget have to tell something.
+fn least(recent: &[BudgetDay]) -> usize {
+    LEAST_FREE.min(recent.len().max(LEAST_NEW))
+}
+
+/// What is spent a day where the budget does not hold it on most days. Days that it did hold count as what was spent:
+/// left out, they would be just the days of high demand.
+fn free(recent: &[BudgetDay]) -> Option<f64> {
+    let known: Vec<&BudgetDay> = recent.iter().filter(|d| d.budget.is_some()).collect();
+    let free = known.iter().filter(|d| d.budget.is_some_and(|b| d.spend < HELD * b)).count();
+    let most = 2 * free > known.len() && free >= least(recent);
+    most.then(|| known.iter().map(|d| d.spend).sum::<f64>() / known.len() as f64)
+}
+
 /// How much a campaign could spend a day, from its last days, in order of time.
 pub fn capacity(days: &[BudgetDay]) -> Capacity {
     let recent = under_present_budget(days);
-    let least = LEAST_FREE.min(recent.len().max(LEAST_NEW));
-    let lost: Vec<f64> = recent
-        .iter()
-        .filter_map(|d| Some(d.spend / (1.0 - d.lost_to_budget?.clamp(0.0, MOST_LOST))))
-        .collect();
-    let held = |d: &&BudgetDay| d.budget.is_some_and(|b| d.spend >= HELD * b);
-    let told: Vec<f64> = recent.iter().filter_map(|d| d.lost_to_budget).collect();
-    let mean = |xs: &[f64]| xs.iter().sum::<f64>() / xs.len() as f64;
-    if told.len() >= least && mean(&told) >= LOST {
-        return Capacity { most: Some(mean(&lost)), evidence: Evidence::LostAuctions };
+    let told: Vec<(f64, f64)> =
+        recent.iter().filter_map(|d| Some((d.spend, d.lost_to_budget?))).collect();
+    let mean =
+        |of: &dyn Fn(&(f64, f64)) -> f64| told.iter().map(of).sum::<f64>() / told.len() as f64;
+    let wanted = || Some(mean(&|(spend, lost)| spend / (1.0 - lost.clamp(0.0, MOST_LOST))));
+    let enough = told.len() >= least(recent);
+    if enough && mean(&|(_, lost)| *lost) >= LOST {
+        return Capacity { most: wanted(), evidence: Evidence::LostAuctions };
     }
-    let free: Vec<f64> =
-        recent.iter().filter(|d| d.budget.is_some() && !held(d)).map(|d| d.spend).collect();
-    if free.len() >= least {
-        return Capacity { most: Some(mean(&free)), evidence: Evidence::FreeDays };
-    }
-    if told.len() >= least {
+    match free(recent) {
+        Some(most) => Capacity { most: Some(most), evidence: Evidence::FreeDays },
         // Nothing is lost, and yet the budget is just used up: this is what there is.
-        return Capacity { most: Some(mean(&lost)), evidence: Evidence::LostAuctions };
+        None if enough => Capacity { most: wanted(), evidence: Evidence::LostAuctions },
+        None => Capacity { most: None, evidence: Evidence::Unknown },
     }
-    Capacity { most: None, evidence: Evidence::Unknown }
 }
 
 /// A campaign's answer to its budget.
@@ -121,15 +129,15 @@ pub fn lever(
     cpc: f64,
     days: &[BudgetDay],
 ) -> Lever {
-    let capacity = capacity(days);
     match (bidding, curve) {
         (Bidding::SpendsAll, Some(c)) => Lever {
             response: c.response,
             precision: c.precision,
-            // It spends what it gets, at higher bids: only days on which it did not tell where that ends.
-            capacity: match capacity.evidence {
-                Evidence::FreeDays => capacity,
-                _ => Capacity { most: None, evidence: Evidence::Unknown },
+            // It spends what it gets, at higher bids; only where most days leave money over has that an end. What it
+            // stands aside from is its pacing, not its budget.
+            capacity: match free(under_present_budget(days)) {
+                Some(most) => Capacity { most: Some(most), evidence: Evidence::FreeDays },
+                None => Capacity { most: None, evidence: Evidence::Unknown },
             },
             curve: Some(c.clone()),
         },
@@ -145,7 +153,7 @@ pub fn lever(
                         [f64::min(least, d.spend), f64::max(most, d.spend)]
                     }),
             },
-            capacity,
+            capacity: capacity(days),
             curve: None,
         },
     }
@@ -201,9 +209,9 @@ mod tests {
         let c =
             capacity(&days(
                 28,
-                |i| if i % 2 == 0 { (80.0, 80.0, None) } else { (60.0, 80.0, None) },
+                |i| if i % 4 == 0 { (80.0, 80.0, None) } else { (60.0, 80.0, None) },
             ));
-        assert_eq!((c.most, c.evidence), (Some(60.0), Evidence::FreeDays));
+        assert_eq!((c.most, c.evidence), (Some(65.0), Evidence::FreeDays));
         let held = capacity(&days(28, |_| (80.0, 80.0, None)));
         assert_eq!((held.most, held.evidence), (None, Evidence::Unknown));
         assert_eq!(capacity(&[]).evidence, Evidence::Unknown);
@@ -240,6 +248,11 @@ mod tests {
         assert_eq!(straight.precision.observed, [100.0, 100.0]);
         let bent = lever(Bidding::SpendsAll, Some(&curve), rate, 2.0, &days);
         assert_eq!((bent.response, bent.capacity.most), (curve.response, None));
+        // Where its budget is more than it spends, whatever it stood aside from, it has an end.
+        let idle: Vec<BudgetDay> =
+            days.iter().map(|d| BudgetDay { budget: Some(300.0), ..*d }).collect();
+        let ended = lever(Bidding::SpendsAll, Some(&curve), rate, 2.0, &idle);
+        assert_eq!(ended.capacity.most, Some(100.0));
         let blind = lever(Bidding::SpendsAll, None, rate, 2.0, &days);
         assert!(matches!(blind.response, Response::Constant { .. }));
     }
