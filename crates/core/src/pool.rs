@@ -12,6 +12,8 @@ use crate::share_out::share_out;
 pub const DECIDED: f64 = 0.95;
 /// A test is fair once so many targets have been spent (common practice, no source).
 pub const FAIR_TARGETS: f64 = 3.0;
+/// A member that got less than this share of an even split was starved.
+const UNTRIED: f64 = 0.1;
 /// A floor is set so that the test is over in about so many days.
 const TEST_DAYS: f64 = 14.0;
 /// Floors never take more of the pool than this: the rest goes on to whoever earns it.
@@ -109,6 +111,9 @@ pub fn judge(budget: f64, target: f64, members: &[Member]) -> Vec<Standing> {
     let leader = best.iter().copied().fold(0.0, f64::max);
     let enough = FAIR_TARGETS * target;
     let untested = members.iter().filter(|m| m.spend < enough).count();
+    // Where an even split would have tested nobody, nobody was starved of a test.
+    let even = members.iter().map(|m| m.spend).sum::<f64>() / members.len().max(1) as f64;
+    let starved = |m: &Member| even >= enough && m.spend < UNTRIED * even;
     // So much a day that the test is over in two weeks, within half of the pool for all of them together.
     let fair = (enough / TEST_DAYS).min(MOST_FLOORED * budget / untested.max(1) as f64);
     members
@@ -119,7 +124,7 @@ pub fn judge(budget: f64, target: f64, members: &[Member]) -> Vec<Standing> {
             let floored = m.floor.unwrap_or(0.0);
             let advice = if tested && floored > 0.0 && leader >= DECIDED && best < DECIDED {
                 Advice::Lift
-            } else if !tested && floored < 0.9 * fair && members.len() > 1 && fair > 0.0 {
+            } else if !tested && starved(m) && floored < 0.9 * fair && members.len() > 1 {
                 Advice::Floor(fair)
             } else {
                 Advice::Leave
@@ -160,6 +165,9 @@ mod tests {
         assert_eq!((s[0].advice, s[2].advice), (Advice::Leave, Advice::Floor(90.0 / 14.0)));
         // A small pool floors half of itself at most.
         assert_eq!(judge(10.0, 30.0, &pool)[3].advice, Advice::Floor(2.5));
+        // Where nobody has been tested, or one merely got less, nobody was starved.
+        let even = [member(60.0, 2.0, None), member(20.0, 1.0, None)];
+        assert!(judge(100.0, 30.0, &even).iter().all(|s| s.advice == Advice::Leave));
     }
 
     #[test]

@@ -136,7 +136,7 @@ fn line(book: &Book, known: &levers::Line) -> Option<Line> {
     let entry = book.entry(known.campaign).ok()?;
     let mut line = Line::new(line_id(book, entry), known.lever.response);
     learn(&mut line, known, MONTH);
-    line.floor = (known.least * MONTH).min(line.current);
+    line.floor = ((known.least * MONTH).min(line.current) * 100.0).floor() / 100.0;
     // Nothing tells how much it could spend: it grows by what is no shock, and the plan learns from that.
     if line.capacity.is_none() && matches!(line.response, Response::Constant { .. }) {
         line.ceiling = Some(((1.0 + SHOCK) * line.current * 100.0).round() / 100.0);
@@ -433,16 +433,20 @@ pub fn mend(file: &mut PlanFile, repair: &Repair) {
 pub fn why(worked: &Worked, solved: &Solved, i: usize) -> String {
     let (line, answer) = (&worked.problem.lines[i], &solved.lines[i]);
     let thousand = |x: f64| number(1000.0 * x, if x.abs() < 0.01 { 2 } else { 1 });
-    let elsewhere = solved.next_1000.map(|x| x / 1000.0);
-    let compared = || {
-        let here = marginal_at(&worked.problem, i, line.current.max(0.01));
-        elsewhere.map_or(String::new(), |e| {
-            format!(
-                "1 000 more bring {} here at what it spends now, {} elsewhere",
-                thousand(here),
-                thousand(e)
-            )
-        })
+    // At the best split every line that nothing holds brings as much for the next unit.
+    let free = solved.lines.iter().find(|l| l.held_by == HeldBy::Nothing).map(|l| l.marginal);
+    let elsewhere = free.or_else(|| solved.next_1000.map(|x| x / 1000.0));
+    let here = marginal_at(&worked.problem, i, line.current.max(0.01));
+    let compared = || match elsewhere {
+        Some(e) if (here / e - 1.0).abs() < 0.005 => {
+            format!("the last of the money goes here, where 1 000 more bring {}", thousand(here))
+        }
+        Some(e) => format!(
+            "1 000 more bring {} here at what it spends now, {} elsewhere",
+            thousand(here),
+            thousand(e)
+        ),
+        None => String::new(),
     };
     match answer.held_by {
         HeldBy::Fixed => "set by hand".into(),

@@ -133,6 +133,15 @@ async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(pool: PgPool) 
     );
     let pictures = found(&pool, &before, "New pictures, feed").await;
     assert!(pictures.audit.iter().any(|f| f.what == "Trial: winter work"));
+    // Where ad groups stand in their pool says the same.
+    for (name, starved) in [("Beginner sets, feed", 2), ("New pictures, feed", 1)] {
+        let id = before.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id;
+        let view = tiller_desk::pool::view(&pool, &before, id).await.unwrap().unwrap();
+        let floor = |g: &&tiller_desk::pool::Group| {
+            matches!(g.standing.unwrap().advice, tiller_core::pool::Advice::Floor(_))
+        };
+        assert_eq!(view.groups.iter().filter(floor).count(), starved, "{name}: {:?}", view.groups);
+    }
     // 14: a target that starves its campaign.
     let smokers = found(&pool, &before, "Smokers, search").await;
     let target = smokers.audit.iter().find(|f| f.id == "audit:target").unwrap();

@@ -2,6 +2,7 @@
 
 use tiller_channel::report::Status;
 use tiller_channel::wire::{Budget, Dimension as By, PlacesMode, Setting, Strategy};
+use tiller_core::pool::{self, Advice, FAIR_TARGETS, Member};
 use tiller_core::{Micros, Tally, Target};
 use tiller_store::facts::ItemTally;
 
@@ -18,10 +19,6 @@ const LEAST_TO_LEARN: f64 = 10.0;
 const STARVED: f64 = 0.5;
 /// So much better than the account's target a return must be before its target is called too high.
 const BETTER: f64 = 1.3;
-/// An ad group that got less than this share of an even split has had no test.
-const UNTRIED: f64 = 0.1;
-/// Spend in targets that tests an ad group (common practice, no source).
-const TEST: f64 = 3.0;
 /// A daily budget under so many targets is thin (common practice, no source).
 const THIN: f64 = 3.0;
 /// Broad keywords are looked at from this share of the spend on.
@@ -135,7 +132,7 @@ fn thin_and_broad(s: &Scene, items: &[ItemTally]) -> Option<Found> {
     let together: Tally = broad.iter().map(|i| i.tally).sum();
     let excess = s.target.excess(&together);
     let spent = together.spend.to_units();
-    if excess <= 0.0 || spent < TEST * cpa || spent < BROAD * s.tally.spend.to_units() {
+    if excess <= 0.0 || spent < FAIR_TARGETS * cpa || spent < BROAD * s.tally.spend.to_units() {
         return None;
     }
     let why = format!(
@@ -277,27 +274,27 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
     }
     let groups: Vec<_> =
         s.settings.ad_groups_of(s.campaign()).filter(|(_, g)| g.status == Status::Active).collect();
-    let even = s.tally.spend.to_units() / groups.len().max(1) as f64;
-    let Some(test) = s.target.as_cpa(s.tally.aov()).map(|cpa| TEST * cpa) else {
-        return Vec::new();
-    };
-    // Where an even split would have tested nobody, nobody was starved of a test.
-    if groups.len() < 2 || even < test {
-        return Vec::new();
-    }
+    let Some(target) = s.target.as_cpa(s.tally.aov()) else { return Vec::new() };
+    let units = |m: Option<Micros>| m.map(Micros::to_units);
+    let own = |id| items.iter().filter(|i| i.ad_group == id).map(|i| i.tally).sum::<Tally>();
+    let members: Vec<Member> = groups
+        .iter()
+        .map(|(id, g)| Member {
+            spend: own(*id).spend.to_units(),
+            results: own(*id).conversions,
+            floor: units(g.floor),
+            ceiling: units(g.ceiling),
+        })
+        .collect();
     groups
         .iter()
-        .filter_map(|(id, g)| {
-            let own: Tally = items.iter().filter(|i| i.ad_group == *id).map(|i| i.tally).sum();
-            let spent = own.spend.to_units();
+        .zip(pool::judge(budget, target, &members))
+        .filter_map(|((id, _), standing)| {
+            let Advice::Floor(floor) = standing.advice else { return None };
             let name = s.settings.group_name(*id)?;
-            if spent >= UNTRIED * even || spent >= test || g.floor.is_some() {
-                return None;
-            }
-            let floor = (budget / groups.len() as f64 / 2.0).round();
             let why = format!(
                 "it got {} of {}, too little to tell what it is worth",
-                money(spent),
+                money(own(*id).spend.to_units()),
                 sum(s.tally.spend.to_units())
             );
             let mut f = found(
@@ -307,8 +304,9 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
                 0.0,
                 format!("a floor of {} a day until it has had its test", money(floor)),
             );
-            f.tally = Some(own);
-            Some(f.with(s, Subject::AdGroup(*id), Setting::Floor(Some(Micros::from_units(floor)))))
+            f.tally = Some(own(*id));
+            let floor = Micros::from_units((floor * 100.0).round() / 100.0);
+            Some(f.with(s, Subject::AdGroup(*id), Setting::Floor(Some(floor))))
         })
         .collect()
 }

@@ -725,7 +725,11 @@ fn line_view(
             results: count(a.conversions),
             results_change: signed(a.conversions - conversions, |x| number(x, 1)),
             results_tone: tone(a.conversions - conversions),
-            held: held(a.held_by, by_change(file, i, s)),
+            // What its reason says already is not said twice.
+            held: match a.held_by {
+                HeldBy::Capacity | HeldBy::Fixed => "nothing",
+                by => held(by, by_change(file, i, s)),
+            },
             why: why.cloned().unwrap_or_default(),
         }
     });
