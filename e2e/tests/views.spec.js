@@ -217,10 +217,10 @@ test("by keyboard alone: sign in, open the worst campaign, make a plan, save it"
   await focusOn("Make the plan");
   await press("Enter");
   await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
-  await focusOn("Floor of Apiary visits");
-  await page.keyboard.type("3000");
+  await focusOn("Floor of Hive tour");
+  await page.keyboard.type("1400");
   await press("Tab");
-  await expect(page.getByText("Floor of Apiary visits, display").last()).toBeVisible();
+  await expect(page.getByText("Floor of Hive tour, film", { exact: true })).toBeVisible();
   await focusOn("Save");
   await press("Enter");
   await expect(page.getByText("not saved")).toHaveCount(0);

@@ -169,7 +169,11 @@ pub fn of_plan(
                 if enough || (a_day - now).abs() <= WORTH_A_CHANGE * now {
                     continue;
                 }
-                let to = coins(a_day).max(coins(0.01));
+                let least = settings.limits(entry.campaign.id).least_budget;
+                let to = coins(a_day).max(least).max(coins(0.01));
+                if to == amount {
+                    continue;
+                }
                 let shocks = set.strategy.automatic() && shock(now, to.to_units()).is_some();
                 (Budget::Daily { amount: to }, shocks.then(|| (now, to.to_units())))
             }
