@@ -168,22 +168,32 @@ document.addEventListener("htmx:xhr:progress", (event) => {
 let held = null;
 const grip = (target) => target.closest?.("[data-field]");
 
+let asking = false;
+// What was asked for while an answer was under way: the last of it is asked for next. Not kept in the page, which
+// answers renew.
+let next = null;
+
 function ask(handle, amount) {
-  const field = handle.closest("form")?.elements[handle.dataset.field];
+  const most = Number(handle.dataset.most);
+  const typed = amount === null ? "" : String(Math.round(Math.min(Math.max(amount, 0), most)));
+  type(handle.dataset.field, typed);
+}
+
+function type(name, value) {
+  const form = document.getElementById("plan");
+  const field = form?.elements[name];
   if (!field) return;
-  field.value = amount === null ? "" : String(Math.round(Math.min(Math.max(amount, 0), Number(handle.dataset.most))));
-  const form = field.form;
-  if (form.dataset.asking) { form.dataset.again = "yes"; return; }
-  form.dataset.asking = "yes";
+  field.value = value;
+  if (asking) { next = [name, value]; return; }
+  asking = true;
   form.dispatchEvent(new Event("change", { bubbles: true }));
 }
 
 for (const end of ["htmx:afterRequest", "htmx:sendAbort"]) {
   document.addEventListener(end, (event) => {
-    const form = document.getElementById("plan");
-    if (!form || event.detail.elt !== form) return;
-    delete form.dataset.asking;
-    if (form.dataset.again) { delete form.dataset.again; form.dataset.asking = "yes"; form.dispatchEvent(new Event("change", { bubbles: true })); }
+    if (event.detail.elt.id !== "plan" || !asking) return;
+    asking = false;
+    if (next) { const [name, value] = next; next = null; type(name, value); }
   });
 }
 
@@ -206,7 +216,8 @@ for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end,
 document.addEventListener("keydown", (event) => {
   const handle = grip(event.target);
   if (!handle || event.ctrlKey || event.metaKey || event.altKey) return;
-  const now = Number(handle.closest("form")?.elements[handle.dataset.field]?.value || handle.dataset.value);
+  const typed = next?.[0] === handle.dataset.field ? next[1] : handle.closest("form")?.elements[handle.dataset.field]?.value;
+  const now = Number(typed || handle.dataset.value);
   const step = Number(handle.dataset.most) / 100;
   const moves = { ArrowRight: step, ArrowUp: step, ArrowLeft: -step, ArrowDown: -step, PageUp: 10 * step, PageDown: -10 * step };
   if (event.key in moves) ask(handle, now + moves[event.key]);

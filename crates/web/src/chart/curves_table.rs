@@ -145,7 +145,8 @@ impl CurvePanel {
         let floor = (line.floor > 0.0).then(|| bracket(line.floor, "[", "floor"));
         let ceiling = line.ceiling.filter(|c| *c <= axes.money).map(|c| bracket(c, "]", "ceiling"));
         let able = line.capacity.map(|c| c * axes.days).filter(|c| *c <= axes.money);
-        let budget = answer.map(|a| a.budget);
+        // Where limits contradict each other, what was set by hand can still be taken hold of.
+        let budget = answer.map(|a| a.budget).or(line.fixed);
         let tangent = budget.map(|b| {
             let slope = {
                 let step = (axes.money * 1e-4).max(1e-6);
