@@ -22,7 +22,7 @@ use crate::pages::advice::{self, Advice};
 use crate::pages::flight::CourseView;
 use crate::pages::spend::NoReports;
 use crate::pages::tray::{put, said};
-use crate::pages::{book, book_of_reports, csv_file, download, plain};
+use crate::pages::{book, book_of_reports, chosen, csv_file, download, plain};
 use crate::params::Params;
 
 /// A plan in the list.
@@ -215,11 +215,7 @@ pub async fn step(
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
-    let chosen: Vec<CampaignId> = form
-        .iter()
-        .filter(|(k, _)| k == "take")
-        .filter_map(|(_, v)| v.parse().ok().map(CampaignId))
-        .collect();
+    let chosen: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
     let double = form.iter().any(|(k, v)| k == "up_by" && v == "double");
     let outcome = steps::take(&app.pool, &book, member.person.id, &chosen, double).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
@@ -295,11 +291,7 @@ pub async fn create(
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let name = form.iter().find(|(k, _)| k == "name").map_or(String::new(), |(_, v)| v.clone());
-    let chosen: Vec<CampaignId> = form
-        .iter()
-        .filter(|(k, _)| k == "campaign")
-        .filter_map(|(_, v)| v.parse().ok().map(CampaignId))
-        .collect();
+    let chosen: Vec<CampaignId> = chosen(&form, "campaign").map(CampaignId).collect();
     let (_, known) = desk::known(&app.pool, &book).await?;
     let made = match desk::draft(&book, &known, &chosen) {
         Ok(file) => {

@@ -93,6 +93,11 @@ fn csv_file(
     Ok(download("text/csv; charset=utf-8", name, bytes))
 }
 
+/// The ids that a form's boxes of one name have chosen.
+fn chosen<'a>(form: &'a [(String, String)], name: &'a str) -> impl Iterator<Item = i64> + 'a {
+    form.iter().filter(move |(k, _)| k == name).filter_map(|(_, v)| v.parse().ok())
+}
+
 /// A number in a file: a decimal point, no grouping, nothing where it is absent.
 fn plain(x: Option<f64>) -> String {
     x.map_or(String::new(), |x| {

@@ -19,7 +19,7 @@ use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::tray::{put, said};
-use crate::pages::{book_of_reports, csv_file, plain};
+use crate::pages::{book_of_reports, chosen, csv_file, plain};
 use crate::params::Params;
 
 /// A row of the table.
@@ -143,7 +143,7 @@ fn line(row: &Row, frame: &Frame) -> Line {
     }
 }
 
-fn chosen<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row, PageError> {
+fn chosen_row<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row, PageError> {
     let of = match params.text("of") {
         "" | "account" => Of::Account,
         word => match word.strip_prefix("channel:") {
@@ -173,7 +173,7 @@ pub async fn show(
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let frame = Frame::of_book(&member, Station::Spend, &params, &book);
     let pace = pace(&app.pool, &book).await?;
-    let row = chosen(&pace, &params)?;
+    let row = chosen_row(&pace, &params)?;
     let plans = budgets::list(&app.pool, &member.account).await?;
     Ok(PacePage {
         title: format!("The pace of {}", pace.month.from().format("%B")),
@@ -263,11 +263,7 @@ pub async fn take(
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
-    let chosen: Vec<CampaignId> = form
-        .iter()
-        .filter(|(k, _)| k == "take")
-        .filter_map(|(_, v)| v.parse().ok().map(CampaignId))
-        .collect();
+    let chosen: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
     let outcome = desk::take(&app.pool, &book, member.person.id, &chosen).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }

@@ -17,9 +17,9 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
-use crate::pages::book_of_reports;
 use crate::pages::campaign_budget::{Head, Side};
 use crate::pages::tray::{put, said};
+use crate::pages::{book_of_reports, chosen};
 use crate::params::Params;
 
 /// An ad group as a row.
@@ -192,11 +192,7 @@ pub async fn take(
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
-    let chosen: Vec<AdGroupId> = form
-        .iter()
-        .filter(|(k, _)| k == "take")
-        .filter_map(|(_, v)| v.parse().ok().map(AdGroupId))
-        .collect();
+    let chosen: Vec<AdGroupId> = chosen(&form, "take").map(AdGroupId).collect();
     let outcome = desk::take(&app.pool, &book, member.person.id, CampaignId(id), &chosen).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
