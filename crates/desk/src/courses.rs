@@ -7,6 +7,7 @@ use tiller_core::flight::{By, ramp};
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
 use tiller_core::{Micros, Window};
+use tiller_store::changes::{self, Change, Which};
 use tiller_store::courses::{self as store, New, Progress};
 use tiller_store::people::Account;
 use tiller_store::{CampaignId, ChangeId, CourseId, PersonId, PgPool, StoreError};
@@ -391,15 +392,23 @@ async fn advance_one(
         taken: i32::try_from(due + 1).unwrap_or(i32::MAX),
         note: "",
     };
-    // Written down before it is sent: a step is never taken twice.
+    // First in the tray, then written down, then sent: whoever dies in between leaves a change that waits, and the
+    // next finds it there; of two that come at once, one writes it down.
+    if amount != present {
+        let person = course.row.created_by.ok_or(DeskError::NotFound("person"))?;
+        let reason =
+            format!("Step {} of {} of the {}.", due + 1, course.steps.len(), course.kind.title());
+        let proposal = step_to(course.campaign, amount.to_units(), reason, String::new());
+        tray::put(pool, account, person, vec![proposal]).await?;
+    }
     if !store::progress(pool, account.id, &course.row, &to).await? || amount == present {
         return Ok(());
     }
-    let person = course.row.created_by.ok_or(DeskError::NotFound("person"))?;
-    let reason =
-        format!("Step {} of {} of the {}.", due + 1, course.steps.len(), course.kind.title());
-    let proposal = step_to(course.campaign, amount.to_units(), reason, String::new());
-    let ids = tray::put(pool, account, person, vec![proposal]).await?;
+    let waits = changes::list(pool, account.id, Which::Tray).await?;
+    let mine = |c: &&Change| {
+        c.campaign == course.campaign && c.origin == Origin::Course.word() && c.state == "waiting"
+    };
+    let ids: Vec<ChangeId> = waits.iter().filter(mine).map(|c| c.id).collect();
     if let Err(error) = sending::send(pool, account, &ids).await {
         course.row.state = to.state.into();
         course.row.taken = to.taken;

@@ -32,7 +32,7 @@ pub enum Origin {
 }
 
 impl Origin {
-    fn word(self) -> &'static str {
+    pub(crate) fn word(self) -> &'static str {
         match self {
             Self::Hand => "hand",
             Self::Causes => "causes",
