@@ -209,6 +209,32 @@ async fn a_lift_comes_and_goes_on_its_days(pool: PgPool) {
     assert_eq!(lifted, ["2026-11-12", "2026-11-13", "2026-11-14"].map(day), "{by_day:?}");
 }
 
+/// As a server leaves it that dies between putting a step in the tray and sending it.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_step_that_was_left_in_the_tray_is_sent_once(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let feed = s.id(&pool, "Neighbours, feed").await;
+    let dates = Window::new(day("2026-11-12"), day("2026-11-14")).unwrap();
+    courses::lift(&pool, &s.account, s.person, feed, By::Share(0.5), dates).await.unwrap();
+    s.days_pass(&pool, 1).await;
+    let left = tray::Proposal {
+        subject: tiller_desk::book::Subject::Campaign(feed),
+        set: Setting::Budget(Budget::Daily { amount: Micros::from_units(60.0) }),
+        reason: "Step 1 of 2 of the budget lift.".into(),
+        evidence: Vec::new(),
+        effect: String::new(),
+        origin: tray::Origin::Course,
+        undoes: None,
+    };
+    tray::propose(&pool, &s.account, s.person, vec![left]).await.unwrap();
+    assert_eq!(s.budget("Neighbours, feed"), 40.0);
+    s.days_pass(&pool, 1).await;
+    assert_eq!(s.budget("Neighbours, feed"), 60.0);
+    assert!(tray::rows(&pool, &s.account).await.unwrap().is_empty());
+    s.days_pass(&pool, 3).await;
+    assert_eq!(s.budget("Neighbours, feed"), 40.0);
+}
+
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPool) {
     let s = Scene::new(&pool).await;

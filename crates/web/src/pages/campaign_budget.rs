@@ -1,10 +1,13 @@
 //! What the pages on one campaign's money have in common: its name, its money now, the way between them.
 
-use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
+use tiller_desk::{CampaignId, PgPool};
 
 use crate::error::PageError;
-use crate::frame::Frame;
+use crate::extract::Member;
+use crate::frame::{Frame, Station};
+use crate::pages::book_of_reports;
+use crate::params::Params;
 
 /// A page on a campaign's money.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -44,9 +47,23 @@ pub struct Head {
     pub sides: Vec<(&'static str, String, bool)>,
 }
 
+/// What each of these pages begins with.
+pub async fn open(
+    pool: &PgPool,
+    member: &Member,
+    params: &Params,
+    campaign: CampaignId,
+    side: Side,
+) -> Result<(Book, Frame, Head), PageError> {
+    let book = book_of_reports(pool, member, params).await?;
+    let frame = Frame::of_book(member, Station::Budgets, params, &book);
+    let head = Head::new(&frame, &book, campaign, side)?;
+    Ok((book, frame, head))
+}
+
 impl Head {
     /// Of a campaign of the account.
-    pub fn new(
+    fn new(
         frame: &Frame,
         book: &Book,
         campaign: CampaignId,

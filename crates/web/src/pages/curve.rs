@@ -20,9 +20,8 @@ use crate::App;
 use crate::chart::{CurveChart, CurveLine, DayPoint, ResidualChart};
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
-use crate::frame::{Frame, Station, span};
-use crate::pages::book_of_reports;
-use crate::pages::campaign_budget::{Head, Side};
+use crate::frame::{Frame, span};
+use crate::pages::campaign_budget::{Head, Side, open};
 use crate::pages::tray::said;
 use crate::params::Params;
 
@@ -50,10 +49,8 @@ pub async fn show(
     Id(id): Id,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
     let campaign = CampaignId(id);
-    let frame = Frame::of_book(&member, Station::Budgets, &params, &book);
-    let head = Head::new(&frame, &book, campaign, Side::Curve)?;
+    let (book, frame, head) = open(&app.pool, &member, &params, campaign, Side::Curve).await?;
     let courses = courses::list(&app.pool, &member.account).await?;
     let examined = curves::examine(&app.pool, &book, campaign, &courses).await?;
     let (settings, known) = budgets::known(&app.pool, &book).await?;

@@ -18,9 +18,8 @@ use tiller_desk::{CampaignId, CourseId, DeskError, entry, flight as desk};
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
-use crate::frame::{Frame, Station};
-use crate::pages::book_of_reports;
-use crate::pages::campaign_budget::{Head, Side};
+use crate::frame::Frame;
+use crate::pages::campaign_budget::{Head, Side, open};
 use crate::pages::tray::{put, said};
 use crate::params::Params;
 
@@ -133,10 +132,8 @@ async fn page(
     asked: Result<Option<(By, Window)>, String>,
     refused: Option<String>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, member, params).await?;
     let campaign = CampaignId(id);
-    let frame = Frame::of_book(member, Station::Budgets, params, &book);
-    let head = Head::new(&frame, &book, campaign, Side::Flight)?;
+    let (_, frame, head) = open(&app.pool, member, params, campaign, Side::Flight).await?;
     let settings = Settings::load_of(&app.pool, &member.account, campaign, &[]).await?;
     let budget = settings.campaign(campaign).and_then(|c| c.budget);
     let a_day = budget.map(|b| b.per_day().to_units());

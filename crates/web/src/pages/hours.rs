@@ -14,9 +14,9 @@ use tiller_desk::{CampaignId, DeskError};
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
-use crate::frame::{Frame, Station, span};
+use crate::frame::{Frame, span};
 use crate::pages::book_of_reports;
-use crate::pages::campaign_budget::{Head, Side};
+use crate::pages::campaign_budget::{Head, Side, open};
 use crate::pages::tray::{put, said};
 use crate::params::Params;
 
@@ -136,10 +136,8 @@ pub async fn show(
     Id(id): Id,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
     let campaign = CampaignId(id);
-    let frame = Frame::of_book(&member, Station::Budgets, &params, &book);
-    let head = Head::new(&frame, &book, campaign, Side::Hours)?;
+    let (book, frame, head) = open(&app.pool, &member, &params, campaign, Side::Hours).await?;
     let shown = desk::read_zone(&book, Some(params.text("zone")))?;
     let view = desk::view(&app.pool, &book, campaign, shown).await?;
     let hour = |name: &str, otherwise: usize| {

@@ -16,8 +16,8 @@ use tiller_desk::{AdGroupId, CampaignId, DeskError};
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
-use crate::frame::{Frame, Station, span};
-use crate::pages::campaign_budget::{Head, Side};
+use crate::frame::{Frame, span};
+use crate::pages::campaign_budget::{Head, Side, open};
 use crate::pages::tray::{put, said};
 use crate::pages::{book_of_reports, chosen};
 use crate::params::Params;
@@ -139,10 +139,8 @@ pub async fn show(
     Id(id): Id,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
     let campaign = CampaignId(id);
-    let frame = Frame::of_book(&member, Station::Budgets, &params, &book);
-    let head = Head::new(&frame, &book, campaign, Side::Pool)?;
+    let (book, frame, head) = open(&app.pool, &member, &params, campaign, Side::Pool).await?;
     let Some(pool) = desk::view(&app.pool, &book, campaign).await? else {
         return Err(PageError::NotFound(
             "What is set on its ad groups is not known, since its channel is not connected.".into(),
