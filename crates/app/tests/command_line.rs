@@ -56,7 +56,7 @@ fn an_impossible_plan_says_why_and_ends_with_3() {
     assert_eq!(o.status.code(), Some(3));
     insta::assert_snapshot!(out(&o), @r"
     The limits contradict each other.
-    - The least amounts add up to 120.00, 20.00 above the total of 100.00: feed.
+    - What lines get at least, by floors, by hand or by the limit on change, adds up to 120.00, 20.00 above the total of 100.00: feed.
       One way out: Set the total to 120.00
       One way out: Lower floors: feed to 100.00
     ");

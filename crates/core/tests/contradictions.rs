@@ -161,6 +161,23 @@ fn a_change_too_narrow_for_the_total() {
     );
 }
 
+/// By hand: 100 each now, one set to 90. For 150 the other two keep 60 together: down by 70%. Their floors are not
+/// what asks for more, so lowering them is not offered.
+#[test]
+fn a_change_too_narrow_beside_what_is_set_by_hand() {
+    let mut p = problem();
+    p.limits.max_change = Some(0.2);
+    p.total.amount = 150.0;
+    for (line, (current, floor)) in
+        p.lines.iter_mut().zip([(100.0, 0.0), (100.0, 5.0), (100.0, 5.0)])
+    {
+        (line.current, line.floor) = (current, floor);
+    }
+    p.lines[0].fixed = Some(90.0);
+    let repairs = expect(&p, ConflictKind::FloorsAboveTotal, 100.0, &["a", "b", "c"]);
+    assert_eq!(repairs, [Repair::Total { to: 250.0 }, Repair::MaxChange { to: 0.7 }]);
+}
+
 #[test]
 fn a_target_out_of_reach() {
     let mut p = problem();

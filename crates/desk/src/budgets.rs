@@ -348,7 +348,8 @@ pub fn edit(file: &mut PlanFile, fields: &Fields) -> Vec<FieldError> {
             _ => continue,
         };
         let same = match elasticity {
-            Some(b) => now.is_some_and(|now| (now - b).abs() < 1e-5),
+            // Shown to three places.
+            Some(b) => now.is_some_and(|now| (now - b).abs() < 6e-4),
             None => matches!(line.response, Response::Constant { .. }),
         };
         if !same {
@@ -395,6 +396,11 @@ fn through_present(line: &Line, days: f64, elasticity: Option<f64>) -> Response 
     }
 }
 
+/// Whether a plan is in money of a month, on fitted curves.
+pub fn of_a_month(file: &PlanFile) -> bool {
+    (file.days - MONTH).abs() < 1e-9
+}
+
 /// Conversions of a line at its present spend.
 pub fn present_conversions(line: &Line, days: f64) -> f64 {
     line.results(line.current, days)
@@ -409,6 +415,16 @@ pub struct Worked {
     pub answer: Answer,
     /// What each floor and ceiling that holds something costs: (name, which bound, of the goal).
     pub costs: Vec<(String, HeldBy, f64)>,
+}
+
+impl Worked {
+    /// The plan, if its limits can be kept.
+    pub fn solved(&self) -> Option<&Solved> {
+        match &self.answer {
+            Answer::Optimal(solved) => Some(solved),
+            Answer::Infeasible { .. } => None,
+        }
+    }
 }
 
 /// Solves a checked plan.
@@ -432,7 +448,10 @@ pub fn mend(file: &mut PlanFile, repair: &Repair) {
 /// Why a line of a solved plan gets what it gets, in a sentence without an end.
 pub fn why(worked: &Worked, solved: &Solved, i: usize) -> String {
     let (line, answer) = (&worked.problem.lines[i], &solved.lines[i]);
-    let thousand = |x: f64| number(1000.0 * x, if x.abs() < 0.01 { 2 } else { 1 });
+    let thousand = |x: f64| {
+        let x = 1000.0 * x;
+        number(x, if x.abs() < 10.0 { 2 } else { usize::from(x.abs() < 1000.0) })
+    };
     // At the best split every line that nothing holds brings as much for the next unit.
     let free = solved.lines.iter().find(|l| l.held_by == HeldBy::Nothing).map(|l| l.marginal);
     let elsewhere = free.or_else(|| solved.next_1000.map(|x| x / 1000.0));
@@ -441,17 +460,13 @@ pub fn why(worked: &Worked, solved: &Solved, i: usize) -> String {
         Some(e) if (here / e - 1.0).abs() < 0.005 => {
             format!("the last of the money goes here, where 1 000 more bring {}", thousand(here))
         }
-        Some(e) => format!(
-            "1 000 more bring {} here at what it spends now, {} elsewhere",
-            thousand(here),
-            thousand(e)
-        ),
+        Some(e) => format!("1 000 more bring {} here, {} elsewhere", thousand(here), thousand(e)),
         None => String::new(),
     };
     match answer.held_by {
         HeldBy::Fixed => "set by hand".into(),
         HeldBy::Capacity => format!(
-            "{} is all that it can spend at its bid or target",
+            "{} is all it can spend at its bid or target",
             money(line.capacity.unwrap_or(0.0) * worked.problem.days)
         ),
         HeldBy::Nothing => compared(),

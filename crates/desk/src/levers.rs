@@ -13,7 +13,7 @@ use crate::curves::Curves;
 use crate::settings::Settings;
 
 /// Settled days that rates are read from.
-const RATE_DAYS: u64 = 56;
+pub const RATE_DAYS: u64 = 56;
 /// Reported days that tell what is spent now.
 pub const PRESENT_DAYS: u64 = 28;
 /// Conversions with which the channel's value of one weighs.

@@ -392,14 +392,14 @@ pub fn conflict(c: &Conflict) -> (&'static str, String) {
         ConflictKind::FloorsAboveTotal => (
             "floors_above_total",
             format!(
-                "The least amounts add up to {asked}, {short} above the total of {possible}: {}.",
+                "What lines get at least, by floors, by hand or by the limit on change, adds up to {asked}, {short} above the total of {possible}: {}.",
                 listed(&c.members)
             ),
         ),
         ConflictKind::CeilingsBelowTotal => (
             "ceilings_below_total",
             format!(
-                "The most amounts add up to {possible}, so {short} of the total of {asked} can’t be spent."
+                "What lines get at most, by ceilings, by what they can spend or by the limit on change, adds up to {possible}, so {short} of the total of {asked} can’t be spent."
             ),
         ),
         ConflictKind::OutOfReach(WholeLimit::MaxCpa) => (

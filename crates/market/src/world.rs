@@ -351,6 +351,9 @@ pub struct Campaign {
     /// Bids that somebody sets again and again from the average CPC.
     #[serde(default)]
     pub rebids: Option<Rebids>,
+    /// Daily budgets that somebody sets after the first.
+    #[serde(default)]
+    pub rebudgets: Vec<Rebudget>,
     /// Its ad groups.
     pub ad_groups: Vec<AdGroup>,
 }
@@ -389,6 +392,16 @@ pub struct Rebids {
     pub every: u32,
     /// What is added to the average.
     pub headroom: f64,
+}
+
+/// A daily budget that somebody sets.
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rebudget {
+    /// Its first day, counted from the last of the history.
+    pub from: i64,
+    /// Money a day, in units of currency.
+    pub budget: f64,
 }
 
 /// One ad group.
@@ -605,6 +618,9 @@ impl World {
             .any(|x| *x <= 0.0)
         {
             return Err("competition, spread, budget and quality are above 0".into());
+        }
+        if campaign.rebudgets.iter().any(|r| r.budget <= 0.0) {
+            return Err("its later budgets are above 0".into());
         }
         if campaign.ad_groups.iter().all(|g| g.stems.is_empty() && g.made_of.is_none()) {
             return Err("it needs an ad group with a stem".into());

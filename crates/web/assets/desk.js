@@ -5,14 +5,20 @@ Idiomorph.defaults.ignoreActiveValue = true;
 
 const workingBox = () => document.getElementById("working");
 
+// A figure of something that is being edited goes by what the form holds.
+const askWorking = (figure) => fetch(figure.href ?? figure.formAction, {
+  headers: { "HX-Request": "true" },
+  ...(figure.form && { method: "POST", body: new URLSearchParams(new FormData(figure.form, figure)) }),
+});
+
 // Workings: a computed figure opens its working beside itself.
 document.addEventListener("click", async (event) => {
-  const figure = event.target.closest("a.working");
+  const figure = event.target.closest(".working");
   if (!figure || event.ctrlKey || event.metaKey || event.shiftKey) return;
   event.preventDefault();
   const box = workingBox();
-  const answer = await fetch(figure.href, { headers: { "HX-Request": "true" } });
-  if (!answer.ok) { location.href = figure.href; return; }
+  const answer = await askWorking(figure);
+  if (!answer.ok) { figure.href ? location.href = figure.href : figure.form.requestSubmit(figure); return; }
   box.innerHTML = await answer.text();
   box.showPopover();
   const at = figure.getBoundingClientRect();
@@ -22,6 +28,11 @@ document.addEventListener("click", async (event) => {
   box.style.top = `${below + size.height < innerHeight ? below : Math.max(8, at.top - size.height - 6)}px`;
   box.returnTo = figure;
   box.focus();
+});
+
+// Enter in a field presses a form's first button; what was typed has been answered by then.
+document.addEventListener("click", (event) => {
+  if (event.target.closest("[data-default]")) event.preventDefault();
 });
 
 document.addEventListener("toggle", (event) => {

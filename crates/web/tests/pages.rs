@@ -202,21 +202,9 @@ async fn causes_name_the_worst_and_why(pool: PgPool) {
 async fn a_plan_is_made_solved_mended_and_kept(pool: PgPool) {
     let site = Site::new(pool);
     let (_, cookie) = site.with_report("a").await;
-    let choices = site.page("/accounts/a/budgets/new", &cookie).await;
-    let ids: Vec<String> = choices
-        .split("name=\"campaign\" value=\"")
-        .skip(1)
-        .map(|c| c.split('"').next().unwrap().to_owned())
-        .collect();
-    assert_eq!(ids.len(), 3);
     let none = site.post("/accounts/a/budgets", Some(&cookie), "name=Empty").await;
     assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);
-    let body = format!(
-        "name=Autumn&{}",
-        ids.iter().map(|i| format!("campaign={i}")).collect::<Vec<_>>().join("&")
-    );
-    let made = site.post("/accounts/a/budgets", Some(&cookie), &body).await;
-    let plan = made.headers()[header::LOCATION].to_str().unwrap().to_owned();
+    let plan = site.plan(&cookie).await;
     let shown = site.page(&plan, &cookie).await;
     assert!(shown.contains("placed anew"), "{shown}");
 
@@ -225,8 +213,7 @@ async fn a_plan_is_made_solved_mended_and_kept(pool: PgPool) {
         text(solve("floor-0=9000&floor-1=9000&max_change=&ceiling-0=&ceiling-1=&ceiling-2=").await)
             .await;
     assert!(
-        bad.contains("Limits contradict each other.")
-            && bad.contains("The least amounts add up to 18\u{2009}000")
+        bad.contains("Limits contradict each other.") && bad.contains("adds up to 18\u{2009}000")
     );
     assert!(
         bad.contains("Set the total to 18\u{2009}000")
@@ -240,7 +227,7 @@ async fn a_plan_is_made_solved_mended_and_kept(pool: PgPool) {
     assert!(!mended.contains("contradict") && mended.contains("value=\"18000\""));
     let corner =
         text(solve("max_change=&shape-0=constant&shape-1=constant&shape-2=constant").await).await;
-    assert!(corner.contains("is all that it can spend at its bid or target"), "{corner}");
+    assert!(corner.contains("is all it can spend at its bid or target"), "{corner}");
     let typo = text(solve("ceiling-0=lots&total=5000").await).await;
     assert!(
         typo.contains("value=\"lots\"")
@@ -445,15 +432,7 @@ async fn the_pace_of_the_month(pool: PgPool) {
 async fn a_handle_moves_its_line_and_the_newest_curves_are_taken(pool: PgPool) {
     let site = Site::new(pool);
     let (_, cookie) = site.with_report("a").await;
-    let choices = site.page("/accounts/a/budgets/new", &cookie).await;
-    let ids =
-        choices.split("name=\"campaign\" value=\"").skip(1).map(|c| c.split('"').next().unwrap());
-    let body = format!(
-        "name=Autumn&{}",
-        ids.map(|i| format!("campaign={i}")).collect::<Vec<_>>().join("&")
-    );
-    let made = site.post("/accounts/a/budgets", Some(&cookie), &body).await;
-    let plan = made.headers()[header::LOCATION].to_str().unwrap().to_owned();
+    let plan = site.plan(&cookie).await;
     let page = site.page(&plan, &cookie).await;
     assert!(page.contains("data-field=\"fixed-0\"") && page.contains("data-field=\"total\""));
     assert!(page.contains("Budget and result") && !page.contains("Take the newest"));
@@ -478,4 +457,65 @@ async fn a_handle_moves_its_line_and_the_newest_curves_are_taken(pool: PgPool) {
         serde_json::from_str(&site.page(&format!("{plan}/plan.json"), &cookie).await).unwrap();
     assert_eq!(json["lines"][0]["fixed"].as_f64(), Some(3000.0));
     assert!(json["lines"][0]["precision"]["reference"].as_f64().unwrap() > 0.0);
+}
+
+/// Every figure that can be opened tells how it came about; what a line brings is its money times its rates.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn figures_of_a_plan_have_their_working(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let plan = site.plan(&cookie).await;
+    let working = |fields: String| site.post_fragment(format!("{plan}/working"), &cookie, fields);
+    let page = site.page(&plan, &cookie).await;
+    let figures: Vec<&str> = page
+        .split("name=\"figure\" value=\"")
+        .skip(1)
+        .map(|f| f.split('"').next().unwrap())
+        .collect();
+    for expected in ["gain", "next", "budget-0", "results-2", "conversions", "cpa"] {
+        assert!(figures.contains(&expected), "{figures:?}");
+    }
+    for figure in &figures {
+        let answer = working(format!("figure={figure}")).await;
+        assert_eq!(answer.status(), StatusCode::OK, "{figure}");
+        let shown = text(answer).await;
+        assert!(shown.contains("class=\"formula\"") && !shown.contains("NaN"), "{shown}");
+    }
+    // As it stands in the form, not as it was saved: straight.
+    let straight = "shape-0=constant&use=up_to&max_change=&figure=results-0";
+    let shown = text(working(straight.into()).await).await;
+    let number = |title: &str| -> f64 {
+        let after = shown.split(&format!("<dt>{title}</dt><dd>")).nth(1).expect(&shown);
+        let digits: String = after
+            .trim_start_matches("<b>")
+            .split('<')
+            .next()
+            .unwrap()
+            .chars()
+            .filter(|c| c.is_ascii_digit() || *c == '.')
+            .collect();
+        digits.parse().unwrap()
+    };
+    let brings = number("<b>Result</b>");
+    let by_hand = number("Money that it spends") / number("CPC") * number("CVR") / 100.0;
+    assert!((brings / by_hand - 1.0).abs() < 0.01, "{brings} {by_hand} {shown}");
+    for nothing in ["results-99", "cost-9", "weather"] {
+        let answer = working(format!("figure={nothing}")).await;
+        assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{nothing}");
+    }
+    let typo = working("figure=gain&total=lots".into()).await;
+    assert_eq!(typo.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let alone = site.post(&format!("{plan}/working"), Some(&cookie), "figure=gain").await;
+    assert!(text(alone).await.contains("<h1>Working</h1>"));
+}
+
+/// A field's Enter presses the first button of a form: it must do no more than solve.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn enter_in_a_plan_only_solves(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, cookie) = site.with_report("a").await;
+    let page = site.page(&site.plan(&cookie).await, &cookie).await;
+    let form = page.split("<form id=\"plan\"").nth(1).unwrap();
+    let first = form.split("<button").nth(1).unwrap().split('>').next().unwrap();
+    assert!(first.contains("/solve\"") && first.contains("data-default"), "{first}");
 }

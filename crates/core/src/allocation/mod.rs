@@ -22,7 +22,7 @@ mod separable;
 mod tree;
 
 pub use answer::{
-    Answer, AtTotal, HeldBy, LineAnswer, Solved, Totals, Warning, at_totals, limit_costs,
+    Answer, AtTotal, HeldBy, LineAnswer, Solved, Totals, Warning, at_totals, brings, limit_costs,
     marginal_at, solve,
 };
 pub use conflict::{Conflict, ConflictKind, WholeLimit};

@@ -3,7 +3,7 @@
 use super::answer::Answer;
 use super::conflict::{Conflict, ConflictKind, WholeLimit};
 use super::problem::{Problem, Use};
-use super::tree::spends_all;
+use super::tree::{line_bounds, spends_all};
 
 /// A change to a problem that ends a contradiction.
 #[derive(Clone, Debug, PartialEq)]
@@ -111,8 +111,12 @@ pub(super) fn offer(problem: &Problem, conflicts: &[Conflict]) -> Vec<Repair> {
     let mends = |repair: &Repair, conflict: &Conflict| {
         let mut changed = problem.clone();
         repair.apply(&mut changed);
+        // Whom a contradiction of many lines names depends on their floors; of one line, it is that line.
         let same = |c: &Conflict| {
-            c.kind == conflict.kind && c.group == conflict.group && c.members == conflict.members
+            let one = c.members.len() == 1 && conflict.members.len() == 1;
+            c.kind == conflict.kind
+                && c.group == conflict.group
+                && (!one || c.members == conflict.members)
         };
         solve_quietly(&changed).is_none_or(|left| !left.iter().any(same))
     };
@@ -173,7 +177,7 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
         (current > 0.0).then(|| Repair::MaxChange { to: whole_step((to / current - 1.0).abs()) })
     };
     let free_change =
-        || problem.limits.max_change.map(|_| Repair::MaxChange { to: least_change(problem) });
+        || problem.limits.max_change.and(least_change(problem)).map(|to| Repair::MaxChange { to });
     let release = || {
         let lines: Vec<String> =
             lines().filter(|l| l.fixed.is_some()).map(|l| l.id.clone()).collect();
@@ -227,11 +231,21 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
     }
 }
 
-/// The least change at which the total lies between what the lines may get together.
-fn least_change(problem: &Problem) -> f64 {
-    let present: f64 = problem.lines.iter().map(|l| l.current).sum();
-    let needed = (problem.total.amount / present - 1.0).abs();
-    if needed.is_finite() { (needed * 100.0 - 1e-6).ceil() / 100.0 } else { 1.0 }
+/// Changes are offered in whole %, up to tenfold.
+const MOST_CHANGE: u32 = 1000;
+
+/// The least change at which the total lies between what the lines may get together, if there is one.
+fn least_change(problem: &Problem) -> Option<f64> {
+    let mut freed = problem.clone();
+    let mut fits = |percent: u32| {
+        freed.limits.max_change = Some(f64::from(percent) / 100.0);
+        let bounds = (0..freed.lines.len()).map(|i| line_bounds(&freed, i));
+        let (low, high) = bounds.fold((0.0, 0.0), |s, b| (s.0 + b.0, s.1 + b.1.max(b.0)));
+        low <= problem.total.amount && (problem.total.amount <= high || !spends_all(problem))
+    };
+    let percents: Vec<u32> = (0..=MOST_CHANGE).collect();
+    let first = percents.partition_point(|p| !fits(*p));
+    percents.get(first).map(|p| f64::from(*p) / 100.0)
 }
 
 /// Whether its demand holds a line before its ceiling does.

@@ -6,7 +6,7 @@ use chrono::Datelike;
 use rand_chacha::ChaCha8Rng;
 use tiller_channel::Micros;
 use tiller_channel::report::Status;
-use tiller_channel::wire::{Pacing, Strategy};
+use tiller_channel::wire::{Budget, Pacing, Strategy};
 
 use super::auction::Competition;
 use super::bidding::{Meets, bids};
@@ -114,6 +114,7 @@ pub fn who(sim: &CampaignSim, home: Home) -> Option<Mix> {
 
 /// Lives through one day.
 pub fn live(sim: &mut CampaignSim, home: Home, at: Moment) {
+    rebudget(sim, home, at);
     rebid(sim, home, at);
     let previous = sim.days.last().map(|d| Arc::clone(&d.mix));
     let mix = who(sim, home).unwrap_or_else(everyone);
@@ -515,6 +516,14 @@ fn remember(sim: &mut CampaignSim, home: Home, day: &CampaignDay) {
         let looks = &mut sim.groups[stream.ad_group].looks;
         looks.0 += s.spend.to_units();
         looks.1 += f64::from(s.converted) * worth;
+    }
+}
+
+/// Somebody sets the budget; where ad groups have their own there is none to set.
+fn rebudget(sim: &mut CampaignSim, home: Home, at: Moment) {
+    let now = home.campaign.rebudgets.iter().find(|r| r.from == at.since);
+    if let (Some(now), Some(budget)) = (now, &mut sim.settings.budget) {
+        *budget = Budget::Daily { amount: cents(now.budget) };
     }
 }
 

@@ -1,7 +1,7 @@
 //! The curves table: the response curve of each line of a plan on common axes; the dot is now, the handle the plan.
 
 use askama::Template;
-use tiller_core::allocation::{CONFIDENCE, Line, LineAnswer, Problem, Response};
+use tiller_core::allocation::{CONFIDENCE, Goal, Line, LineAnswer, Problem, Response, brings};
 use tiller_desk::figures::{count, sum};
 
 use super::scale::{Mark, Scale};
@@ -18,16 +18,17 @@ const TANGENT: f64 = 0.16;
 
 /// Axes that all panels share.
 #[derive(Clone, Copy, Debug)]
-pub struct Axes {
+pub struct Axes<'a> {
+    problem: &'a Problem,
     money: f64,
     results: Scale,
     most: f64,
-    days: f64,
 }
 
-impl Axes {
-    /// So large that present, plan and brackets of every line stand on them.
-    pub fn new(problem: &Problem, budgets: &[f64]) -> Self {
+impl<'a> Axes<'a> {
+    /// So large that present, plan and brackets of every line stand on them; up goes what the goal counts, so that
+    /// alike slopes mean what the plan means.
+    pub fn new(problem: &'a Problem, budgets: &[f64]) -> Self {
         let end = |(l, b): (&Line, &f64)| {
             let bracket = l.ceiling.filter(|c| *c < 3.0 * l.current.max(*b)).unwrap_or(0.0);
             [l.current, *b, l.floor, bracket].into_iter().fold(0.0, f64::max)
@@ -35,21 +36,25 @@ impl Axes {
         let money = problem.lines.iter().zip(budgets).map(end).fold(0.0, f64::max) * 1.15;
         let money = if money > 0.0 { money } else { 1.0 };
         // As high as any line reaches where it is now, where the plan puts it, or a good deal further on.
-        let reach = |(l, b): (&Line, &f64)| {
-            let far = (1.6 * l.current.max(*b)).min(money);
-            l.results(far, problem.days)
+        let reach = |(i, b): (usize, &f64)| {
+            let far = (1.6 * problem.lines[i].current.max(*b)).min(money);
+            brings(problem, i, far)
         };
-        let most = problem.lines.iter().zip(budgets).map(reach).fold(0.0, f64::max);
-        Self { money, results: Scale::up(most, BASE, BASE - TOP), most, days: problem.days }
+        let most = budgets.iter().enumerate().map(reach).fold(0.0, f64::max);
+        Self { problem, money, results: Scale::up(most, BASE, BASE - TOP), most }
     }
 
     /// What they measure, in words.
     pub fn words(&self, currency: &str) -> String {
-        format!(
-            "Every panel goes to {} {currency} across and to {} conversions up.",
-            sum(self.money),
-            count(self.most.round())
-        )
+        let up = match self.problem.goal {
+            Goal::Value => format!("{} {currency} of value", sum(self.most)),
+            Goal::Profit => format!("{} {currency} before its own cost", sum(self.most)),
+            Goal::Clicks => format!("{} clicks", sum(self.most)),
+            Goal::Conversions | Goal::LeastSpend => {
+                format!("{} conversions", count(self.most.round()))
+            }
+        };
+        format!("Every panel goes to {} {currency} across and to {up} up.", sum(self.money))
     }
 
     fn x(&self, money: f64) -> f64 {
@@ -112,27 +117,27 @@ pub struct Told {
 
 impl CurvePanel {
     /// Of one line, planned or not.
-    pub fn new(
-        index: usize,
-        line: &Line,
-        answer: Option<&LineAnswer>,
-        axes: &Axes,
-        told: Told,
-    ) -> Self {
-        let result = |money: f64| line.results(money, axes.days);
+    pub fn new(index: usize, answer: Option<&LineAnswer>, axes: &Axes, told: Told) -> Self {
+        let (line, days) = (&axes.problem.lines[index], axes.problem.days);
+        let result = |money: f64| brings(axes.problem, index, money);
         let point = |money: f64| (axes.x(money), axes.results.y(result(money)));
-        let amounts = amounts(line, axes);
+        let amounts = amounts(index, axes);
         let along = |of: &dyn Fn(f64) -> f64| -> Vec<(f64, f64)> {
             amounts.iter().map(|m| (axes.x(*m), axes.results.y(of(*m)))).collect()
         };
         let bound = |pick: fn(tiller_core::evidence::Interval) -> f64| {
             move |money: f64| {
-                let day = (line.spent(money, axes.days) / axes.days).max(1e-6);
-                line.precision
-                    .map_or(0.0, |p| axes.days * pick(p.interval(line.response, day, CONFIDENCE)))
+                let day = (line.spent(money, days) / days).max(1e-6);
+                let middle = days * line.response.at(day);
+                line.precision.filter(|_| middle > 0.0).map_or(0.0, |p| {
+                    let off = days * pick(p.interval(line.response, day, CONFIDENCE)) / middle;
+                    off * result(money)
+                })
             }
         };
-        let band = line.precision.map(|_| {
+        // Clicks follow from the price of one, which is not what the interval is of.
+        let known = line.precision.filter(|_| axes.problem.goal != Goal::Clicks);
+        let band = known.map(|_| {
             let mut outline = along(&bound(|i| i.high));
             outline.extend(along(&bound(|i| i.low)).into_iter().rev());
             path(&outline) + "Z"
@@ -144,7 +149,7 @@ impl CurvePanel {
         };
         let floor = (line.floor > 0.0).then(|| bracket(line.floor, "[", "floor"));
         let ceiling = line.ceiling.filter(|c| *c <= axes.money).map(|c| bracket(c, "]", "ceiling"));
-        let able = line.capacity.map(|c| c * axes.days).filter(|c| *c <= axes.money);
+        let able = line.capacity.map(|c| c * days).filter(|c| *c <= axes.money);
         // Where limits contradict each other, what was set by hand can still be taken hold of.
         let budget = answer.map(|a| a.budget).or(line.fixed);
         let tangent = budget.map(|b| {
@@ -195,11 +200,12 @@ impl CurvePanel {
 
 /// Money at which a curve is drawn: closer together where it bends most, its corner where nothing more can be
 /// spent, and no further than where it leaves the panel.
-fn amounts(line: &Line, axes: &Axes) -> Vec<f64> {
-    let able = line.capacity.map(|c| c * axes.days).filter(|c| *c < axes.money);
+fn amounts(index: usize, axes: &Axes) -> Vec<f64> {
+    let line = &axes.problem.lines[index];
+    let able = line.capacity.map(|c| c * axes.problem.days).filter(|c| *c < axes.money);
     let corner = able.unwrap_or(axes.money);
-    let leaves = line.results(corner, axes.days) > axes.most;
-    let end = if leaves { reaching(line, axes, corner) } else { corner };
+    let leaves = brings(axes.problem, index, corner) > axes.most;
+    let end = if leaves { reaching(index, axes, corner) } else { corner };
     let points = if matches!(line.response, Response::Constant { .. }) { 1 } else { POINTS };
     (0..=points)
         .map(|i| end * (i as f64 / points as f64).powf(1.6))
@@ -208,11 +214,11 @@ fn amounts(line: &Line, axes: &Axes) -> Vec<f64> {
 }
 
 /// The money at which a line reaches the top of its panel, by halving.
-fn reaching(line: &Line, axes: &Axes, above: f64) -> f64 {
+fn reaching(index: usize, axes: &Axes, above: f64) -> f64 {
     let (mut low, mut high) = (0.0, above);
     for _ in 0..40 {
         let middle = f64::midpoint(low, high);
-        if line.results(middle, axes.days) > axes.most { high = middle } else { low = middle }
+        if brings(axes.problem, index, middle) > axes.most { high = middle } else { low = middle }
     }
     low
 }
@@ -260,9 +266,8 @@ mod tests {
             note: String::new(),
             why: String::new(),
         };
-        let panels: Vec<CurvePanel> = (0..2)
-            .map(|i| CurvePanel::new(i, &p.lines[i], Some(&s.lines[i]), &axes, told()))
-            .collect();
+        let panels: Vec<CurvePanel> =
+            (0..2).map(|i| CurvePanel::new(i, Some(&s.lines[i]), &axes, told())).collect();
         let slope = |c: &CurvePanel| {
             let [x1, y1, x2, y2] = c.tangent.unwrap();
             (y2 - y1) / (x2 - x1)

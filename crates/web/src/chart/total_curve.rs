@@ -64,7 +64,7 @@ impl TotalCurve {
     pub fn new(
         points: &[AtTotal],
         unit: &str,
-        now: Option<Spot>,
+        now: Spot,
         plan: Spot,
         others: Vec<Spot>,
     ) -> Option<Self> {
@@ -106,7 +106,7 @@ impl TotalCurve {
             ),
             band: path(&outline) + "Z",
             curve: path(&along(&|p| p.result)),
-            now: now.as_ref().filter(within).map(|s| draw(s, false)),
+            now: Some(&now).filter(within).map(|s| draw(s, false)),
             plan: draw(&plan, true),
             others: others.iter().filter(within).map(|s| draw(s, false)).collect(),
             result_marks: results.marks(3),
@@ -145,7 +145,7 @@ mod tests {
         let chart = TotalCurve::new(
             &points,
             "Leads",
-            Some(spot(800.0, "now")),
+            spot(800.0, "now"),
             spot(1000.0, "plan"),
             vec![spot(9000.0, "far away")],
         )
@@ -153,7 +153,13 @@ mod tests {
         assert!(chart.others.is_empty() && chart.plan.x > chart.now.as_ref().unwrap().x);
         assert!(chart.plan.y < chart.now.unwrap().y);
         assert!(chart.band.ends_with('Z') && chart.curve.matches('L').count() == 24);
-        let none = TotalCurve::new(&points[..1], "Leads", None, spot(1.0, "plan"), Vec::new());
+        let none = TotalCurve::new(
+            &points[..1],
+            "Leads",
+            spot(800.0, "now"),
+            spot(1.0, "plan"),
+            Vec::new(),
+        );
         assert!(none.is_none());
     }
 

@@ -114,6 +114,15 @@ pub(super) fn goal(goal: Goal) -> (&'static str, &'static str) {
     GOALS.iter().find(|g| g.0 == goal).map_or(("", ""), |g| (g.2, g.3))
 }
 
+/// What the goal counts of a single line.
+pub(super) fn counts(of: Goal) -> &'static str {
+    match of {
+        Goal::LeastSpend => "conversions",
+        Goal::Profit => "before its cost",
+        of => goal(of).1,
+    }
+}
+
 /// The account's plans.
 pub async fn list(
     member: Member,
@@ -140,7 +149,7 @@ pub async fn list(
     let plans = desk::list(&app.pool, &member.account).await?;
     let listed = |o: &Opened| {
         let solved = optimal(&o.file);
-        let gain = solved.as_ref().map(|s| gain(o.file.goal, s));
+        let gain = solved.as_ref().map(|s| s.objective - s.present);
         Listed {
             id: o.plan.id,
             href: format!("{}/budgets/{}{}", frame.base(), o.plan.id, frame.days),
@@ -225,25 +234,6 @@ pub(super) fn optimal(file: &PlanFile) -> Option<Solved> {
     match file.problem().answer() {
         Ok(Answer::Optimal(solved)) => Some(solved),
         _ => None,
-    }
-}
-
-pub(super) fn of_goal(goal: Goal, t: &Totals, objective: f64) -> f64 {
-    match goal {
-        Goal::Conversions => t.conversions,
-        Goal::Value => t.value.unwrap_or(0.0),
-        Goal::Clicks => t.clicks.unwrap_or(0.0),
-        Goal::LeastSpend => t.budget,
-        Goal::Profit => objective,
-    }
-}
-
-/// What the plan brings more of the goal than the present.
-pub(super) fn gain(goal: Goal, s: &Solved) -> f64 {
-    match goal {
-        // The present profit needs each line's margin; the value gained is told instead.
-        Goal::Profit => s.totals.value.unwrap_or(0.0) - s.current.value.unwrap_or(0.0),
-        _ => of_goal(goal, &s.totals, s.objective) - of_goal(goal, &s.current, 0.0),
     }
 }
 

@@ -9,7 +9,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::allocation::{
-    Answer, Goal, HeldBy, Problem, Response as Curve, Solved, Use, at_totals,
+    Answer, Goal, HeldBy, Problem, Response as Curve, Solved, Use, at_totals, brings,
 };
 use tiller_desk::DeskError;
 use tiller_desk::PlanId;
@@ -26,7 +26,7 @@ use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book;
-use crate::pages::budgets::{GOALS, gain, goal, of_goal, optimal};
+use crate::pages::budgets::{GOALS, counts, goal, optimal};
 use crate::params::Params;
 
 /// A line of the editor.
@@ -78,6 +78,8 @@ pub struct FieldView {
 /// A figure of the whole, now and planned.
 pub struct Compared {
     title: &'static str,
+    /// What its working is asked by.
+    figure: &'static str,
     now: String,
     plan: String,
     change: String,
@@ -118,10 +120,13 @@ struct PlanTable {
     /// Where it takes the newest curves, if they have moved.
     refresh: Option<String>,
     lines: Vec<LineView>,
+    /// What its lines are told to bring.
+    results: &'static str,
     compared: Vec<Compared>,
     infeasible: Option<Infeasible>,
     warnings: Vec<String>,
-    costs: Vec<(String, String)>,
+    /// What its working is asked by, which limit, what it costs.
+    costs: Vec<(String, String, String)>,
     next: Option<String>,
 }
 
@@ -180,7 +185,7 @@ async fn others(app: &App, member: &Member, id: PlanId) -> Result<Vec<Opened>, P
 }
 
 /// Takes what was typed into a plan; lines are grouped anew if that was asked for.
-async fn take(
+pub(super) async fn take(
     app: &App,
     member: &Member,
     book: Option<&Book>,
@@ -335,10 +340,7 @@ struct Scene<'a> {
 fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
     let Scene { opened, file, fields, book, others, newer } = *scene;
     let worked = if file.check().is_ok() { Some(desk::work(file)) } else { None };
-    let solved = worked.as_ref().and_then(|w| match &w.answer {
-        Answer::Optimal(s) => Some(s),
-        Answer::Infeasible { .. } => None,
-    });
+    let solved = worked.as_ref().and_then(desk::Worked::solved);
     let errors: HashMap<String, String> =
         errors.into_iter().map(|e| (e.field, e.message)).collect();
     // What could not be read stands as it was typed; the rest as it was understood.
@@ -349,6 +351,7 @@ fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
             understood
         }
     };
+    let answered = worked.as_ref().map(|w| &w.problem).zip(solved);
     let (headline, lead) = headline(file, solved);
     let infeasible = worked.as_ref().and_then(|w| match &w.answer {
         Answer::Infeasible { conflicts, repairs } => Some(Infeasible {
@@ -409,14 +412,20 @@ fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
         refresh: (newer && frame.editor)
             .then(|| format!("{}/budgets/{}/refresh", frame.base(), opened.plan.id)),
         lines: (0..file.lines.len())
-            .map(|i| line_view(file, i, solved, whys.get(i), &errors, &shown))
+            .map(|i| line_view(file, i, answered, whys.get(i), &errors, &shown))
             .collect(),
+        results: match file.goal {
+            Goal::Conversions | Goal::LeastSpend => "Conversions",
+            Goal::Value => "Value",
+            Goal::Clicks => "Clicks",
+            Goal::Profit => "Value × margin",
+        },
         compared: solved.map_or(Vec::new(), compared),
         infeasible,
         warnings: warnings(file, book, solved),
         costs: worked
             .as_ref()
-            .map_or(Vec::new(), |w| w.costs.iter().map(|c| cost(c, word)).collect()),
+            .map_or(Vec::new(), |w| w.costs.iter().enumerate().map(|c| cost(c, word)).collect()),
         next: solved.and_then(|s| s.next_1000).map(|x| {
             format!("{} {word}", signed(x, |x| number(x, if x.abs() < 10.0 { 2 } else { 0 })))
         }),
@@ -424,7 +433,7 @@ fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
 }
 
 fn period(file: &PlanFile, opened: &Opened) -> String {
-    if (file.days - tiller_core::flight::MONTH).abs() < 1e-9 {
+    if desk::of_a_month(file) {
         format!("a month of 30.4 days, in {}", file.currency)
     } else {
         format!("{} days, rates of {}", number(file.days, 0), span(opened.plan.window))
@@ -465,7 +474,7 @@ fn panels(
     let panel = |i: usize| {
         let line = &file.lines[i];
         let answer = solved.map(|s| &s.lines[i]);
-        let more = answer.map(|a| a.conversions - desk::present_conversions(line, file.days));
+        let more = answer.map(|a| brought_more(problem, i, a.budget));
         let campaign = book.and_then(|b| desk::entry_of(b, &line.id)).map(|e| e.campaign.id);
         let told = Told {
             href: campaign
@@ -474,40 +483,48 @@ fn panels(
                 budget(line.current),
                 answer.map_or(figures::ABSENT.into(), |a| budget(a.budget)),
             ),
-            more: more.filter(|m| m.abs() >= 0.05).map_or(String::new(), |m| {
-                format!("{} conversions", signed(m, |x| number(x, usize::from(x.abs() < 10.0))))
-            }),
+            more: more
+                .filter(|m| m.abs() >= 0.05)
+                .map_or(String::new(), |m| format!("{} {}", signed(m, about), counts(file.goal))),
             tone: more.map_or("quiet", tone),
             note: note(file, i, solved),
             why: whys.get(i).cloned().unwrap_or_default(),
         };
-        CurvePanel::new(i, line, answer, &axes, told)
+        CurvePanel::new(i, answer, &axes, told)
     };
     ((0..file.lines.len()).map(panel).collect(), axes.words(&file.currency))
 }
 
-/// What holds a line, and how well it is known.
+/// What a line brings more at its planned money than at its present.
+fn brought_more(problem: &Problem, i: usize, planned: f64) -> f64 {
+    let now = brings(problem, i, problem.lines[i].current);
+    let more = brings(problem, i, planned) - now;
+    if more.abs() < BY_ROUNDING * now { 0.0 } else { more }
+}
+
+/// Less than this share is what rounding to the plan's step moves.
+const BY_ROUNDING: f64 = 5e-4;
+
+/// What holds a line, or else how well it is known: a panel has room for one of them.
 fn note(file: &PlanFile, i: usize, solved: Option<&Solved>) -> String {
-    let line = &file.lines[i];
     let held = solved.map(|s| held(s.lines[i].held_by, by_change(file, i, s)));
-    let held = held.filter(|h| *h != "nothing").map(|h| match h {
-        ALL => "gets all it can spend".to_owned(),
-        h => format!("held by {h}"),
-    });
-    let leans = line
-        .precision
-        .is_some_and(|p| p.covariance[1][1] > LEANS)
-        .then(|| "curve known poorly".to_owned());
-    held.into_iter().chain(leans).collect::<Vec<_>>().join(", ")
+    match held.filter(|h| *h != "nothing") {
+        Some(ALL) => "gets all it can spend".to_owned(),
+        Some(h) => format!("held by {h}"),
+        None => file.lines[i]
+            .precision
+            .filter(|p| p.covariance[1][1] > LEANS)
+            .map_or(String::new(), |_| "curve known poorly".to_owned()),
+    }
 }
 
 /// A curve whose form's variance is above this is hardly known beyond its channel's.
 const LEANS: f64 = 0.014;
 
 fn tone(x: f64) -> &'static str {
-    if x > 0.005 {
+    if x >= 0.05 {
         "gain"
-    } else if x < -0.005 {
+    } else if x <= -0.05 {
         "harm"
     } else {
         "quiet"
@@ -520,26 +537,25 @@ fn total_curve(
     solved: &Solved,
     others: &[Opened],
 ) -> Option<TotalCurve> {
-    let goal_of = if file.goal == Goal::LeastSpend { Goal::Conversions } else { file.goal };
-    let unit = match goal_of {
+    let unit = match file.goal {
         Goal::Value => format!("Value, {}", file.currency),
         Goal::Profit => format!("Profit, {}", file.currency),
         Goal::Clicks => "Clicks".into(),
-        _ => "Conversions".into(),
+        Goal::Conversions | Goal::LeastSpend => "Conversions".into(),
     };
-    let of = |s: &Solved| of_goal(goal_of, &s.totals, s.objective);
-    let plan = Spot { total: solved.totals.budget, result: of(solved), name: "plan".into() };
-    let now = (goal_of != Goal::Profit).then(|| Spot {
-        total: solved.current.budget,
-        result: of_goal(goal_of, &solved.current, 0.0),
-        name: "now".into(),
-    });
+    let of = |s: &Solved| match file.goal {
+        Goal::LeastSpend => (s.current.conversions, s.totals.conversions),
+        _ => (s.present, s.objective),
+    };
+    let (present, planned) = of(solved);
+    let now = Spot { total: solved.current.budget, result: present, name: "now".into() };
+    let plan = Spot { total: solved.totals.budget, result: planned, name: "plan".into() };
     let others = others
         .iter()
         .filter(|o| o.file.goal == file.goal && o.file.days == file.days)
         .filter_map(|o| {
             let s = optimal(&o.file)?;
-            Some(Spot { total: s.totals.budget, result: of(&s), name: o.plan.name.clone() })
+            Some(Spot { total: s.totals.budget, result: of(&s).1, name: o.plan.name.clone() })
         })
         .collect();
     let asked = totals(solved.totals.budget, solved.current.budget);
@@ -595,7 +611,10 @@ fn whole_fields(file: &PlanFile) -> Vec<(&'static str, &'static str, String)> {
     fields
 }
 
-fn cost((name, held, gain): &(String, HeldBy, f64), word: &str) -> (String, String) {
+fn cost(
+    (n, (name, held, gain)): (usize, &(String, HeldBy, f64)),
+    word: &str,
+) -> (String, String, String) {
     let what = match held {
         HeldBy::Floor => "Floor of",
         HeldBy::Ceiling => "Ceiling of",
@@ -605,6 +624,7 @@ fn cost((name, held, gain): &(String, HeldBy, f64), word: &str) -> (String, Stri
         HeldBy::Nothing | HeldBy::Capacity => "",
     };
     (
+        format!("cost-{n}"),
         format!("{what} {name}"),
         format!("−{} {word}", number(*gain, if *gain < 10.0 { 2 } else { 0 })),
     )
@@ -624,11 +644,8 @@ fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
     } else {
         format!("{} in place of {}", money(s.totals.budget), money(present))
     };
-    let gained = gain(file.goal, s);
-    let word = match file.goal {
-        Goal::Profit => "of value",
-        g => goal(g).1,
-    };
+    let gained = s.objective - s.present;
+    let word = goal(file.goal).1;
     let lead = Words::say("Along their curves ");
     let lead = match file.goal {
         Goal::LeastSpend => lead
@@ -646,10 +663,24 @@ fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
         )),
         None => lead,
     };
-    let each = s.totals.cpa().zip(s.current.cpa());
-    let lead = each.map_or(lead.clone(), |(plan, now)| {
-        lead.and(" at ").strong(money(plan)).and(format!(" a conversion instead of {}", money(now)))
-    });
+    let lead = match file.goal {
+        Goal::Value | Goal::Profit => match s.totals.roas().zip(s.current.roas()) {
+            Some((plan, now)) => lead
+                .and(" at a ROAS of ")
+                .strong(number(plan, 2))
+                .and(format!(" instead of {}", number(now, 2))),
+            None => lead,
+        },
+        Goal::Conversions | Goal::Clicks | Goal::LeastSpend => {
+            match s.totals.cpa().zip(s.current.cpa()) {
+                Some((plan, now)) => lead
+                    .and(" at ")
+                    .strong(money(plan))
+                    .and(format!(" a conversion instead of {}", money(now))),
+                None => lead,
+            }
+        }
+    };
     let moved = file
         .lines
         .iter()
@@ -664,7 +695,7 @@ fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
 const ALL: &str = "what it can spend";
 
 /// A figure that is no more exact than this.
-fn about(x: f64) -> String {
+pub(super) fn about(x: f64) -> String {
     number(x, usize::from(x.abs() < 20.0))
 }
 
@@ -700,7 +731,7 @@ fn by_change(file: &PlanFile, i: usize, s: &Solved) -> bool {
 fn line_view(
     file: &PlanFile,
     i: usize,
-    solved: Option<&Solved>,
+    answered: Option<(&Problem, &Solved)>,
     why: Option<&String>,
     errors: &HashMap<String, String>,
     shown: &dyn Fn(&str, String) -> String,
@@ -717,14 +748,15 @@ fn line_view(
             format!("half of its limit at {} a day", money(half_at))
         }
     };
-    let plan = solved.map(|s| {
+    let plan = answered.map(|(problem, s)| {
         let a = &s.lines[i];
+        let more = brought_more(problem, i, a.budget);
         LinePlan {
             budget: budget(a.budget),
             change: signed(a.budget - line.current, budget),
-            results: count(a.conversions),
-            results_change: signed(a.conversions - conversions, |x| number(x, 1)),
-            results_tone: tone(a.conversions - conversions),
+            results: about(brings(problem, i, a.budget)),
+            results_change: signed(more, about),
+            results_tone: tone(more),
             // What its reason says already is not said twice.
             held: match a.held_by {
                 HeldBy::Capacity | HeldBy::Fixed => "nothing",
@@ -750,7 +782,7 @@ fn line_view(
         elasticity: shown(
             &field("elasticity"),
             if let Curve::Power { elasticity, .. } = line.response {
-                typed(elasticity)
+                typed((elasticity * 1000.0).round() / 1000.0)
             } else {
                 String::new()
             },
@@ -769,31 +801,36 @@ fn line_view(
 }
 
 fn compared(s: &Solved) -> Vec<Compared> {
-    let row =
-        |title, now: Option<f64>, plan: Option<f64>, text: &dyn Fn(f64) -> String, good: f64| {
-            let change = now.zip(plan).map(|(n, p)| p - n);
-            let tone = match change.map(|c| c * good) {
-                Some(c) if c > 1e-9 => "gain",
-                Some(c) if c < -1e-9 => "harm",
-                _ => "quiet",
-            };
-            Compared {
-                title,
-                now: figures::or_absent(now, text),
-                plan: figures::or_absent(plan, text),
-                change: figures::or_absent(change, |c| signed(c, text)),
-                tone,
-            }
+    let row = |title,
+               figure,
+               now: Option<f64>,
+               plan: Option<f64>,
+               text: &dyn Fn(f64) -> String,
+               good: f64| {
+        let change = now.zip(plan).map(|(n, p)| p - n);
+        let tone = match change.map(|c| c * good) {
+            Some(c) if c > 1e-9 => "gain",
+            Some(c) if c < -1e-9 => "harm",
+            _ => "quiet",
         };
+        Compared {
+            title,
+            figure,
+            now: figures::or_absent(now, text),
+            plan: figures::or_absent(plan, text),
+            change: figures::or_absent(change, |c| signed(c, text)),
+            tone,
+        }
+    };
     let (n, p) = (&s.current, &s.totals);
     let mut rows = vec![
-        row("Budget", Some(n.budget), Some(p.budget), &money, 0.0),
-        row("Conversions", Some(n.conversions), Some(p.conversions), &count, 1.0),
-        row("CPA", n.cpa(), p.cpa(), &money, -1.0),
+        row("Budget", "", Some(n.budget), Some(p.budget), &money, 0.0),
+        row("Conversions", "conversions", Some(n.conversions), Some(p.conversions), &count, 1.0),
+        row("CPA", "cpa", n.cpa(), p.cpa(), &money, -1.0),
     ];
     if n.value.is_some_and(|v| v > 0.0) {
-        rows.push(row("Value", n.value, p.value, &money, 1.0));
-        rows.push(row("ROAS", n.roas(), p.roas(), &|x| number(x, 2), 1.0));
+        rows.push(row("Value", "value", n.value, p.value, &money, 1.0));
+        rows.push(row("ROAS", "roas", n.roas(), p.roas(), &|x| number(x, 2), 1.0));
     }
     rows
 }

@@ -22,21 +22,31 @@ use crate::pages::split::of as split_of;
 use crate::params::Params;
 
 /// A figure's working.
-struct Working {
-    title: &'static str,
-    formula: &'static str,
-    numbers: Vec<(&'static str, String)>,
-    result: String,
-    uncertain: String,
+pub(super) struct Working {
+    pub title: &'static str,
+    pub formula: &'static str,
+    pub numbers: Vec<(&'static str, String)>,
+    pub result: String,
+    pub uncertain: String,
 }
 
 #[derive(Template, WebTemplate)]
 #[template(path = "working_fragment.html")]
-struct WorkingFragment {
-    working: Working,
-    name: String,
-    window: String,
-    source: String,
+pub(super) struct WorkingFragment {
+    pub working: Working,
+    pub name: String,
+    pub window: String,
+    pub source: String,
+}
+
+impl WorkingFragment {
+    /// As the pop-over's content, or as a page of its own.
+    pub fn shown(self, fragment: bool, frame: impl FnOnce() -> Frame) -> Response {
+        if fragment {
+            return self.into_response();
+        }
+        WorkingPage { frame: frame(), fragment: self }.into_response()
+    }
 }
 
 #[derive(Template, WebTemplate)]
@@ -98,11 +108,7 @@ pub async fn show(
         window: days(book.period.window),
         source: format!("reports of {}, up to {}", row.channel, figures::full_day(book.span.to())),
     };
-    if fragment {
-        return Ok(body.into_response());
-    }
-    let frame = Frame::of_book(&member, Station::Spend, &params, &book);
-    Ok(WorkingPage { frame, fragment: body }.into_response())
+    Ok(body.shown(fragment, || Frame::of_book(&member, Station::Spend, &params, &book)))
 }
 
 fn days(w: Window) -> String {

@@ -127,13 +127,23 @@ impl Site {
         &self,
         path: String,
         cookie: &str,
-        body: &'static str,
+        body: impl Into<Body>,
     ) -> Response<Body> {
         let request = Request::post(path)
             .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
             .header("sec-fetch-site", "same-origin")
             .header("hx-request", "true");
-        self.send(request, Some(cookie), Body::from(body)).await
+        self.send(request, Some(cookie), body.into()).await
+    }
+
+    /// Where a new plan of all campaigns of the account ‘a’ stands.
+    pub async fn plan(&self, cookie: &str) -> String {
+        let choices = self.page("/accounts/a/budgets/new", cookie).await;
+        let ids = choices.split("name=\"campaign\" value=\"").skip(1);
+        let ids: Vec<&str> = ids.map(|c| c.split('"').next().unwrap()).collect();
+        let body = format!("name=Autumn&campaign={}", ids.join("&campaign="));
+        let made = self.post("/accounts/a/budgets", Some(cookie), &body).await;
+        made.headers()[header::LOCATION].to_str().unwrap().to_owned()
     }
 
     /// The text of a page that is there.
