@@ -458,9 +458,14 @@ pub fn why(worked: &Worked, solved: &Solved, i: usize) -> String {
     let here = marginal_at(&worked.problem, i, line.current.max(0.01));
     let compared = || match elsewhere {
         Some(e) if (here / e - 1.0).abs() < 0.005 => {
-            format!("the last of the money goes here, where 1 000 more bring {}", thousand(here))
+            format!(
+                "the last of the money goes here, where 1\u{202f}000 more bring {}",
+                thousand(here)
+            )
         }
-        Some(e) => format!("1 000 more bring {} here, {} elsewhere", thousand(here), thousand(e)),
+        Some(e) => {
+            format!("1\u{202f}000 more bring {} here, {} elsewhere", thousand(here), thousand(e))
+        }
         None => String::new(),
     };
     match answer.held_by {

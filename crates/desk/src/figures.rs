@@ -2,7 +2,8 @@
 
 use chrono::NaiveDate;
 
-const THIN: char = '\u{2009}';
+/// Narrow, and no line breaks at it.
+const THIN: char = '\u{202f}';
 /// What stands for an absent figure.
 pub const ABSENT: &str = "–";
 
@@ -100,9 +101,9 @@ mod tests {
 
     #[test]
     fn numbers() {
-        assert_eq!(number(1_234_567.891, 2), "1\u{2009}234\u{2009}567.89");
+        assert_eq!(number(1_234_567.891, 2), "1\u{202f}234\u{202f}567.89");
         assert_eq!(number(-0.001, 2), "0.00");
-        assert_eq!(money(-11_604.4), "−11\u{2009}604");
+        assert_eq!(money(-11_604.4), "−11\u{202f}604");
         assert_eq!(number(400.5, 0), "401");
         assert_eq!(money(9.4), "9.40");
         assert_eq!(count(296.0), "296");

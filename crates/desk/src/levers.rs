@@ -3,7 +3,7 @@
 use tiller_channel::report::Status;
 use tiller_channel::wire::{Budget, Strategy};
 use tiller_core::evidence::prior_from_peers;
-use tiller_core::response::lever::{Bidding, BudgetDay, Lever, lever, rate};
+use tiller_core::response::lever::{Bidding, BudgetDay, Lever, lever, rate, surely_bends};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::CampaignId;
@@ -32,6 +32,8 @@ pub struct Line {
     pub least: f64,
     /// What it spends a day, on average.
     pub spend: f64,
+    /// Who makes its bids, if that is known.
+    pub bidding: Option<Bidding>,
     /// Whether a strategy learns its bids, which a jump of the budget would disturb.
     pub learns: bool,
     /// Launched so lately that it is left in peace.
@@ -97,13 +99,14 @@ fn of_campaign(
     let usual = together.aov().unwrap_or(0.0);
     let worth =
         (tally.value.to_units() + VALUE_WEIGHT * usual) / (tally.conversions + VALUE_WEIGHT);
-    // Where nobody tells how it bids, money is believed to bring less and less.
-    let bidding = match set.map(|s| s.strategy) {
-        None | Some(Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue) => {
+    let fitted = curves.of(entry.campaign.id).map(|(_, f)| f);
+    let bidding = set.map(|s| match s.strategy {
+        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
             Bidding::SpendsAll
         }
-        Some(_) => Bidding::Priced,
-    };
+        _ if fitted.and_then(|f| f.measured).is_some_and(surely_bends) => Bidding::Saturates,
+        _ => Bidding::Priced,
+    });
     let budget_days: Vec<BudgetDay> = entry
         .days
         .iter()
@@ -115,16 +118,23 @@ fn of_campaign(
         })
         .collect();
     let cpc = tally.cpc().filter(|c| *c > 0.0)?;
-    let curve = curves.of(entry.campaign.id).map(|(_, f)| &f.curve);
     Some(Line {
         campaign: entry.campaign.id,
         name: entry.campaign.name.clone(),
         budget,
         least: settings.limits(entry.campaign.id).least_budget.to_units(),
         spend: entry.tally(present).spend.to_units() / present.days() as f64,
+        bidding,
         learns: set.is_some_and(|s| s.strategy.automatic()),
         fresh,
-        lever: lever(bidding, curve, rate, cpc, &budget_days),
+        // Where nobody tells how it bids, money is believed to bring less and less.
+        lever: lever(
+            bidding.unwrap_or(Bidding::SpendsAll),
+            fitted.map(|f| &f.curve),
+            rate,
+            cpc,
+            &budget_days,
+        ),
         cpc,
         worth,
     })

@@ -162,12 +162,25 @@ pub async fn advise(pool: &PgPool, book: &Book) -> Result<Vec<Move>, DeskError> 
     let Some(budgets) = budgets(&lines, book.by_value(), book.account.target()) else {
         return Ok(Vec::new());
     };
-    Ok(lines
-        .into_iter()
-        .zip(budgets)
-        .filter(|((_, from), to)| (to / from - 1.0).abs() >= WORTH_A_CHANGE)
-        .map(|((line, from), to)| Move { line, from, to })
-        .collect())
+    Ok(worth_a_change(
+        lines.into_iter().zip(budgets).map(|((line, from), to)| Move { line, from, to }).collect(),
+    ))
+}
+
+/// The moves that are worth one. What those left out would have freed is taken off the raises, so that the total is
+/// kept all the same.
+fn worth_a_change(mut moves: Vec<Move>) -> Vec<Move> {
+    let is_worth_it = |m: &Move| (m.to / m.from - 1.0).abs() >= WORTH_A_CHANGE;
+    moves.retain(is_worth_it);
+    let over: f64 = moves.iter().map(|m| m.to - m.from).sum();
+    let raised: f64 = moves.iter().map(|m| (m.to - m.from).max(0.0)).sum();
+    if over > 0.0 {
+        for m in moves.iter_mut().filter(|m| m.to > m.from) {
+            m.to = ((m.from + (m.to - m.from) * (1.0 - over / raised)) * 100.0).floor() / 100.0;
+        }
+        moves.retain(is_worth_it);
+    }
+    moves
 }
 
 /// Puts the week's advice in the tray; tells how many changes are new there.
@@ -216,6 +229,7 @@ mod tests {
             budget: Some(budget),
             least: 1.0,
             spend: budget,
+            bidding: None,
             learns,
             fresh: false,
             cpc: 1.0,
@@ -248,6 +262,18 @@ mod tests {
         assert_eq!(budgets(&lines, true, None).unwrap(), [120.0, 80.0]);
         let blind = [line(100.0, None, 0.04, false), line(100.0, Some(100.0), 0.02, false)];
         assert_eq!(budgets(&blind, false, None).unwrap()[0], 120.0);
+    }
+
+    /// By hand: 2 of 100 would have come from a cut too small to be made; the two raises give it up, as they got it.
+    #[test]
+    fn what_is_not_moved_is_not_given_away() {
+        let to = |from: f64, to: f64| Move { line: line(from, None, 0.02, false).0, from, to };
+        let moves =
+            worth_a_change(vec![to(100.0, 98.0), to(50.0, 60.0), to(50.0, 62.0), to(80.0, 60.0)]);
+        let budgets: Vec<f64> = moves.iter().map(|m| m.to).collect();
+        assert_eq!(budgets, [59.09, 60.90, 60.0]);
+        assert!(worth_a_change(vec![to(100.0, 90.0), to(90.0, 100.0)]).len() == 2);
+        assert!(worth_a_change(vec![to(100.0, 98.0), to(50.0, 52.0)]).is_empty());
     }
 
     /// A strategy that spends what it gets doubles where much is left unspent, and not where the whole would then

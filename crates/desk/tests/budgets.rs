@@ -4,101 +4,20 @@
 mod common;
 
 use chrono::NaiveDate;
-use common::market::{Answering, connected, fetch_all};
+use common::scene::{Scene, fields, says};
 use common::{book, day};
-use tiller_channel::wire::{Budget, CampaignSettings, Setting};
+use tiller_channel::wire::{Budget, Setting};
 use tiller_core::allocation::{Answer, HeldBy};
 use tiller_core::flight::By;
 use tiller_core::hours::{ALWAYS, only};
 use tiller_core::pool::Advice;
 use tiller_core::{Micros, Window};
-use tiller_desk::budgets::{self, Fields, Opened};
+use tiller_desk::budgets;
 use tiller_desk::curves::Curves;
 use tiller_desk::pace::{self, Of};
 use tiller_desk::tray::{self, Edit};
-use tiller_desk::{
-    Account, CampaignId, ChangeId, DeskError, PersonId, PgPool, accounts, connections, courses,
-    curves, flight, hours, pool, remedy, sending,
-};
+use tiller_desk::{PgPool, courses, curves, flight, hours, pool, remedy};
 use tiller_store::MIGRATIONS;
-
-struct Scene {
-    market: Answering,
-    account: Account,
-    person: PersonId,
-}
-
-impl Scene {
-    async fn new(pool: &PgPool) -> Self {
-        Self::on(pool, Answering::new().await).await
-    }
-
-    async fn on(pool: &PgPool, market: Answering) -> Self {
-        let account = connected(pool, &market).await;
-        let person = accounts::save_person(pool, "a@amberfold.example", "Ada", "a long password")
-            .await
-            .unwrap();
-        accounts::join(pool, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
-        Self { market, account, person }
-    }
-
-    async fn id(&self, pool: &PgPool, name: &str) -> CampaignId {
-        let book = book(pool, &self.account).await;
-        book.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id
-    }
-
-    /// Sends everything that waits, and fetches what came of it.
-    async fn send(&self, pool: &PgPool) {
-        let rows = tray::rows(pool, &self.account).await.unwrap();
-        let ids: Vec<ChangeId> =
-            rows.iter().filter(|r| r.change.state == "waiting").map(|r| r.change.id).collect();
-        sending::send(pool, &self.account, &ids).await.unwrap();
-        self.settle(pool).await;
-    }
-
-    async fn settle(&self, pool: &PgPool) {
-        loop {
-            fetch_all(pool).await;
-            if !sending::run_next(pool).await.unwrap() {
-                break;
-            }
-        }
-    }
-
-    async fn days_pass(&self, pool: &PgPool, days: u16) {
-        connections::let_pass(pool, &self.account, days).await.unwrap();
-        self.settle(pool).await;
-    }
-
-    fn at_market(&self, name: &str) -> CampaignSettings {
-        let market = self.market.service.market();
-        let all =
-            ["Findle", "Emberlane"].map(|c| market.structure(&market.accounts[0], c).campaigns);
-        all.into_iter().flatten().find(|c| c.name == name).unwrap().settings
-    }
-
-    fn budget(&self, name: &str) -> f64 {
-        self.at_market(name).budget.unwrap().per_day().to_units()
-    }
-
-    async fn plan(&self, pool: &PgPool) -> Opened {
-        let book = book(pool, &self.account).await;
-        let (_, known) = budgets::known(pool, &book).await.unwrap();
-        let ids: Vec<CampaignId> = book.entries.iter().map(|e| e.campaign.id).collect();
-        let file = budgets::draft(&book, &known, &ids).unwrap();
-        let id =
-            budgets::add(pool, &self.account, self.person, "Plan", &book, &file).await.unwrap();
-        budgets::open(pool, &self.account, id).await.unwrap()
-    }
-}
-
-fn fields(pairs: &[(&str, &str)]) -> Fields {
-    pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
-}
-
-fn says(error: DeskError, words: &str) {
-    assert!(error.to_string().contains(words), "{error}");
-}
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn curves_are_fitted_after_each_fetch(pool: PgPool) {

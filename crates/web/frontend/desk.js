@@ -54,7 +54,7 @@ function show() {
   if (readout) readout.textContent = chosen.size ? summary() : readout.dataset.idle;
 }
 
-const thin = (text) => text.replace(/\B(?=(\d{3})+(?!\d))/g, "\u2009");
+const thin = (text) => text.replace(/\B(?=(\d{3})+(?!\d))/g, "\u202f");
 const rounded = (x) => (x < 0 ? "−" : "") + thin(Math.abs(x) < 1000 ? Math.abs(x).toFixed(x % 1 ? 2 : 0) : Math.abs(x).toFixed(0));
 
 function summary() {

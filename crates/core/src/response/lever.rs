@@ -2,17 +2,21 @@
 //!
 //! Bids set by hand or by a target buy the same mix of auctions at the same price however much of the day the
 //! budget lets them bid: straight, up to the money that the demand takes. A strategy that must spend its budget
-//! bids higher for more of it: bending. Money beyond its capacity is spent by neither.
+//! bids higher for more of it: bending. So does an audience that has seen the ad often, which only a step experiment
+//! can tell from demand. Money beyond its capacity is spent by none.
 
 use crate::allocation::{Precision, Response};
 use crate::evidence::Prior as Gamma;
 use crate::response::Curve;
+use crate::response::regression::Prior;
 
 /// Who makes the bids.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Bidding {
     /// Bids, or a target that bids follow: the budget only stops it.
     Priced,
+    /// The same, and a step experiment has shown that more money brings less each.
+    Saturates,
     /// A strategy that spends what it gets.
     SpendsAll,
 }
@@ -108,6 +112,14 @@ pub fn capacity(days: &[BudgetDay]) -> Capacity {
     }
 }
 
+/// Whether an experiment leaves hardly a doubt that more money brings less each.
+pub fn surely_bends(measured: Prior) -> bool {
+    measured.mean + DOUBT * measured.deviation < 1.0
+}
+
+/// The normal quantile of 95%.
+const DOUBT: f64 = 1.645;
+
 /// A campaign's answer to its budget.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Lever {
@@ -130,14 +142,15 @@ pub fn lever(
     days: &[BudgetDay],
 ) -> Lever {
     match (bidding, curve) {
-        (Bidding::SpendsAll, Some(c)) => Lever {
+        (Bidding::SpendsAll | Bidding::Saturates, Some(c)) => Lever {
             response: c.response,
             precision: c.precision,
-            // It spends what it gets, at higher bids; only where most days leave money over has that an end. What it
-            // stands aside from is its pacing, not its budget.
-            capacity: match free(under_present_budget(days)) {
-                Some(most) => Capacity { most: Some(most), evidence: Evidence::FreeDays },
-                None => Capacity { most: None, evidence: Evidence::Unknown },
+            capacity: match (bidding, free(under_present_budget(days))) {
+                (Bidding::Saturates, _) => capacity(days),
+                // It spends what it gets, at higher bids; only where most days leave money over has that an end.
+                // What it stands aside from is its pacing, not its budget.
+                (_, Some(most)) => Capacity { most: Some(most), evidence: Evidence::FreeDays },
+                (_, None) => Capacity { most: None, evidence: Evidence::Unknown },
             },
             curve: Some(c.clone()),
         },
@@ -253,8 +266,18 @@ mod tests {
             days.iter().map(|d| BudgetDay { budget: Some(300.0), ..*d }).collect();
         let ended = lever(Bidding::SpendsAll, Some(&curve), rate, 2.0, &idle);
         assert_eq!(ended.capacity.most, Some(100.0));
+        // An experiment has shown it: bending, and no further than what it stands aside from allows.
+        let tired = lever(Bidding::Saturates, Some(&curve), rate, 2.0, &days);
+        assert_eq!((tired.response, tired.capacity.most), (curve.response, Some(125.0)));
         let blind = lever(Bidding::SpendsAll, None, rate, 2.0, &days);
         assert!(matches!(blind.response, Response::Constant { .. }));
+    }
+
+    /// 0.7 ± 0.15 keeps 95% below 0.95; ± 0.2 does not.
+    #[test]
+    fn an_experiment_has_to_be_sure() {
+        assert!(surely_bends(Prior { mean: 0.7, deviation: 0.15 }));
+        assert!(!surely_bends(Prior { mean: 0.7, deviation: 0.2 }));
     }
 
     /// By hand: 4 conversions for 200, peers bring 1 for 25 with the weight of 6: (4 + 6) ÷ (200 + 150).

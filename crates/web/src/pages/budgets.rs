@@ -159,8 +159,16 @@ pub async fn list(
             gain: gain.map_or("limits contradict each other".into(), |g| {
                 format!("{} {}", signed(g, count), goal(o.file.goal).1)
             }),
-            tone: if gain.is_some_and(|g| g >= 0.0) { "gain" } else { "harm" },
-            days: span(o.plan.window),
+            tone: if gain.is_some_and(|g| (g >= 0.0) != (o.file.goal == Goal::LeastSpend)) {
+                "gain"
+            } else {
+                "harm"
+            },
+            days: if desk::of_a_month(&o.file) {
+                format!("days to {}", figures::day(o.plan.window.to()))
+            } else {
+                span(o.plan.window)
+            },
             changed: o.plan.updated_at.format("%-d %b, %H:%M UTC").to_string(),
         }
     };

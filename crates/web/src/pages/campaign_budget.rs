@@ -1,5 +1,7 @@
 //! What the pages on one campaign's money have in common: its name, its money now, the way between them.
 
+use askama::Template;
+use askama_web::WebTemplate;
 use tiller_desk::book::Book;
 use tiller_desk::{CampaignId, PgPool};
 
@@ -45,6 +47,20 @@ pub struct Head {
     pub base: String,
     /// Title, link, whether it is this page.
     pub sides: Vec<(&'static str, String, bool)>,
+}
+
+/// A page of which nothing can be told.
+#[derive(Template, WebTemplate)]
+#[template(path = "campaign_untold.html")]
+pub struct Untold {
+    /// The page.
+    pub frame: Frame,
+    /// Its head.
+    pub head: Head,
+    /// Its name.
+    pub title: &'static str,
+    /// Why.
+    pub lead: &'static str,
 }
 
 /// What each of these pages begins with.

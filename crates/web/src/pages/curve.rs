@@ -7,7 +7,7 @@ use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use tiller_core::allocation::Response as Form;
 use tiller_core::response::experiment::would_leave;
-use tiller_core::response::lever::Evidence;
+use tiller_core::response::lever::{Bidding, Evidence};
 use tiller_core::response::regression::Prior;
 use tiller_desk::book::Book;
 use tiller_desk::courses::{self, Kind};
@@ -161,18 +161,30 @@ fn lead(line: Option<&levers::Line>, e: Option<&Examined>) -> Words {
         (_, Some(e)) => {
             let reach = 1.645 * e.fit.curve.elasticity_error;
             let b = e.fit.curve.elasticity;
-            Words::say("Its strategy spends what it gets, at rising prices: 1% more money brings ")
+            let bids = match l.bidding {
+                Some(Bidding::SpendsAll) => "Its strategy spends what it gets, at rising prices",
+                Some(_) => "Its step experiment showed that more money brings less each",
+                None => {
+                    "How it bids is not known, so more money is believed to bring less and less"
+                }
+            };
+            let words = Words::say(format!("{bids}: 1% more money brings "))
                 .strong(format!("{}% more conversions", number(b, 2)))
                 .and(format!(
-                    " (90% between {} and {}). {}",
+                    " (90% between {} and {}).{}",
                     number((b - reach).max(0.0), 2),
-                    number(b + reach, 2),
+                    number((b + reach).min(1.0), 2),
                     if e.fit.curve.leans {
-                        "This leans on its channel: its own spend hardly varied."
+                        " This leans on its channel: its own spend hardly varied."
                     } else {
                         ""
                     }
-                ))
+                ));
+            match end {
+                Some((most, how)) => words
+                    .and(format!(" It spends no more than about {} a day ({how}).", money(most))),
+                None => words,
+            }
         }
         (_, None) => Words::say(
             "Too little has been counted for a curve of its own: 14 days with spend and 5 conversions are needed.",

@@ -185,7 +185,10 @@ async fn page(
                 full_day(ends),
                 money(a_day.unwrap_or(0.0))
             ),
-            None => "No budget of its own is known here: its ad groups have theirs, or its channel is not connected.".into(),
+            None if frame.connected => {
+                "It has no budget of its own: its ad groups have theirs.".into()
+            }
+            None => "Its budget is not known, since its channel is not connected.".into(),
         },
         daily: matches!(budget, Some(Budget::Daily { .. })),
         flight: match budget {

@@ -49,6 +49,10 @@ struct HoursPage {
     shown: String,
     own_clock: bool,
     editable: bool,
+    /// Whether it is known what is set.
+    known: bool,
+    /// Whether its channel tells anything by the hour.
+    counted: bool,
     notes: Vec<String>,
     rows: Vec<Row>,
     days: String,
@@ -176,6 +180,8 @@ pub async fn show(
         shown: view.shown.to_string(),
         own_clock: view.zone == view.shown,
         editable: frame.editor && view.known && view.apart.1,
+        known: view.known,
+        counted: !view.counted.is_empty(),
         rows: rows(&view, &week),
         days: span(view.window),
         from: from.to_string(),
@@ -193,6 +199,9 @@ fn lead(view: &View) -> String {
     let on = view.week.iter().flatten().count();
     let over: f64 = view.counted.iter().filter_map(|c| c.2).filter(|e| *e > 0.0).sum();
     let set = match on {
+        _ if !view.known => {
+            "In which hours it runs is not known, since its channel is not connected".to_owned()
+        }
         168 => "It runs at every hour".to_owned(),
         n => format!("It runs in {n} of 168 hours"),
     };
@@ -216,9 +225,6 @@ fn notes(view: &View) -> Vec<String> {
     if view.needs_lifetime {
         notes.push("Its channel takes hours with a lifetime budget only. Change the budget to one under Days and lifts first; until then hours can be looked at and not sent.".into());
     }
-    if !view.known {
-        notes.push("What is set is not known, since its channel is not connected.".into());
-    }
     let (apart, whole) = view.apart;
     if apart != 0.0 || !whole {
         notes.push(format!(
@@ -228,7 +234,7 @@ fn notes(view: &View) -> Vec<String> {
             if whole { "" } else { ". The two are not whole hours apart, so hours can be set by the account’s clock only" }
         ));
     }
-    if let Some((day, hours, on)) = view.clocks_change {
+    if let Some((day, hours, on)) = view.clocks_change.filter(|_| view.known) {
         notes.push(format!(
             "On {} clocks change in {}: the day has {hours} hours, and it runs in {on} of them.",
             full_day(day),

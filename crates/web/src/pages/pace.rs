@@ -49,6 +49,8 @@ struct PacePage {
     of: String,
     lines: Vec<Line>,
     plans: Vec<(PlanId, String, bool)>,
+    /// Whether anything is held against a plan or budgets.
+    planned: bool,
     by_budgets: bool,
     csv: String,
 }
@@ -182,6 +184,7 @@ pub async fn show(
         of: row.name.clone(),
         lines: pace.rows.iter().map(|r| line(r, &frame)).collect(),
         plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.kept)).collect(),
+        planned: pace.rows.iter().any(|r| r.plan.is_some()),
         by_budgets: pace.plan.is_none(),
         csv: format!("{}/spend/pace.csv{}", frame.base(), frame.days),
         frame,

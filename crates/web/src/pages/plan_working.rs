@@ -67,7 +67,7 @@ pub async fn show(
 }
 
 const BY_HAND: &str = "Its response was drawn by hand: nothing tells how well it is known.";
-const DRAWN: &str = "1 000 worlds were drawn in which each response differs as far as it is not known; lines err independently of each other.";
+const DRAWN: &str = "1\u{202f}000 worlds were drawn in which each response differs as far as it is not known; lines err independently of each other.";
 
 impl Asked<'_> {
     /// Whose figure it is, if a line's, and how it came about.
@@ -174,10 +174,10 @@ impl Asked<'_> {
     fn next(&self) -> Option<Working> {
         let more = self.solved.next_1000?;
         Some(Working {
-            title: "1 000 more in total",
-            formula: "the best split of 1 000 more, within the same limits − the plan",
+            title: "1\u{202f}000 more in total",
+            formula: "the best split of 1\u{202f}000 more, within the same limits − the plan",
             numbers: vec![
-                ("With 1 000 more", about(self.solved.objective + more)),
+                ("With 1\u{202f}000 more", about(self.solved.objective + more)),
                 ("The plan", about(self.solved.objective)),
             ],
             result: self.counted(more),
@@ -203,11 +203,12 @@ impl Asked<'_> {
         let (p, answer) = (&self.worked.problem, &self.solved.lines[n]);
         let thousand = |x: f64| number(1000.0 * x, 2);
         let mut numbers = vec![
-            ("1 000 more at present", thousand(marginal_at(p, n, line.current.max(0.01)))),
-            ("1 000 more as planned", thousand(answer.marginal)),
+            ("1\u{202f}000 more at present", thousand(marginal_at(p, n, line.current.max(0.01)))),
+            ("1\u{202f}000 more as planned", thousand(answer.marginal)),
         ];
         let free = self.solved.lines.iter().find(|l| l.held_by == HeldBy::Nothing);
-        numbers.extend(free.map(|l| ("1 000 more where nothing holds", thousand(l.marginal))));
+        numbers
+            .extend(free.map(|l| ("1\u{202f}000 more where nothing holds", thousand(l.marginal))));
         let change = self.file.limits.max_change.map(|x| [1.0 - x, 1.0 + x]);
         let bounds = [
             ("Set by hand", line.fixed),
@@ -221,7 +222,7 @@ impl Asked<'_> {
         let why = desk::why(self.worked, self.solved, n);
         Working {
             title: "Planned budget",
-            formula: "money goes where the next 1 000 brings most, until all that nothing holds bring as much",
+            formula: "money goes where the next 1\u{202f}000 brings most, until all that nothing holds bring as much",
             numbers,
             result: self.paid(answer.budget),
             uncertain: if why.is_empty() { String::new() } else { format!("Here: {why}.") },

@@ -17,7 +17,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, span};
-use crate::pages::campaign_budget::{Head, Side, open};
+use crate::pages::campaign_budget::{Head, Side, Untold, open};
 use crate::pages::tray::{put, said};
 use crate::pages::{book_of_reports, chosen};
 use crate::params::Params;
@@ -142,9 +142,13 @@ pub async fn show(
     let campaign = CampaignId(id);
     let (book, frame, head) = open(&app.pool, &member, &params, campaign, Side::Pool).await?;
     let Some(pool) = desk::view(&app.pool, &book, campaign).await? else {
-        return Err(PageError::NotFound(
-            "What is set on its ad groups is not known, since its channel is not connected.".into(),
-        ));
+        return Ok(Untold {
+            lead: "What is set on its ad groups is not known, since its channel is not connected.",
+            title: "Ad groups",
+            head,
+            frame,
+        }
+        .into_response());
     };
     let asked = !params.others(&["from", "to", "against_from", "against_to", "alone"]).is_empty();
     let sizes = |id: AdGroupId| Some(params.text(&format!("size-{id}")).to_owned());
