@@ -47,13 +47,11 @@ struct HoursPage {
     lead: String,
     zone: String,
     shown: String,
-    own_clock: bool,
     editable: bool,
-    /// Whether it is known what is set.
-    known: bool,
     /// Whether its channel tells anything by the hour.
     counted: bool,
     notes: Vec<String>,
+    /// None where neither what is set nor what it brought is known.
     rows: Vec<Row>,
     days: String,
     from: String,
@@ -178,11 +176,9 @@ pub async fn show(
         notes: notes(&view),
         zone: view.zone.to_string(),
         shown: view.shown.to_string(),
-        own_clock: view.zone == view.shown,
         editable: frame.editor && view.known && view.apart.1,
-        known: view.known,
+        rows: if view.known || !view.counted.is_empty() { rows(&view, &week) } else { Vec::new() },
         counted: !view.counted.is_empty(),
-        rows: rows(&view, &week),
         days: span(view.window),
         from: from.to_string(),
         until: until.to_string(),
