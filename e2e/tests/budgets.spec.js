@@ -102,6 +102,42 @@ test("other totals, shares for groups and for tests, and each line says why", as
   await expectAccessible(page);
 });
 
+test("a plan's figures open their working, as the plan stands in the form", async ({ desk: page }) => {
+  await newPlan(page, supply);
+  const plan = page.url();
+  const line = page.getByRole("region", { name: "Lines of the plan" }).locator("tbody tr").filter({ hasText: "Suits, search" });
+  const working = page.getByRole("dialog", { name: "Working of the figure" });
+  const value = (title) => working.locator("dt", { hasText: title }).locator("xpath=following-sibling::dd[1]").textContent().then(number);
+  const brought = line.locator("button[value^=results-]");
+  await brought.click();
+  await expect(working).toContainText("to the power of the elasticity");
+  // Recomputed: days × level × (money a day) ^ elasticity × value of a conversion.
+  const recomputed = (await value("Days")) * (await value("Level")) * (await value("Money a day")) ** (await value("Elasticity")) * (await value("Value of a conversion"));
+  expect(Math.abs(recomputed / number(await brought.textContent()) - 1)).toBeLessThan(0.01);
+  await expectAccessible(page);
+  await page.keyboard.press("Escape");
+  await expect(working).toBeHidden();
+  await expect(brought).toBeFocused();
+
+  // Typed and not saved: Enter answers where it is, and the working is of what is typed.
+  const field = page.getByLabel("Money set by hand for Suits, search");
+  await field.fill("2 100");
+  await field.press("Enter");
+  await expect(line).toContainText("set by hand");
+  expect(page.url()).toBe(plan);
+  await expect(page.getByText("The change tray is empty")).toBeVisible();
+  await brought.press("Enter");
+  await expect(working).toContainText("2\u202f100 EUR");
+  await page.keyboard.press("Escape");
+  await page.getByRole("button", { name: "How we know" }).click();
+  await expect(working).toContainText("worlds were drawn");
+  await page.keyboard.press("Escape");
+  // Every panel counts what the plan is for.
+  await expect(page.getByText(/of value up\./)).toBeVisible();
+  await page.getByLabel("Goal").selectOption("clicks");
+  await expect(page.getByText(/clicks up\./)).toBeVisible();
+});
+
 test("a campaign's curve, with what would sharpen it; an experiment waits in the tray", async ({ desk: page }) => {
   await page.goto(`${school}/budgets`);
   await page.getByRole("region", { name: "Campaigns and their money" }).getByRole("link", { name: "Course names, search" }).click();

@@ -217,11 +217,11 @@ test("by keyboard alone: sign in, open the worst campaign, make a plan, save it"
   await focusOn("Make the plan");
   await press("Enter");
   await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
-  await focusOn("Floor of Hive tour");
-  await page.keyboard.type("1400");
+  await focusOn("Floor of Evening calls");
+  await page.keyboard.type("2300");
   await press("Tab");
-  await expect(page.getByText("Floor of Hive tour, film", { exact: true })).toBeVisible();
-  await focusOn("Save");
+  await expect(page.getByText("Floor of Evening calls, feed", { exact: true })).toBeVisible();
+  await focusOn("Save", "Shift+Tab");
   await press("Enter");
   await expect(page.getByText("not saved")).toHaveCount(0);
   await press("Escape");

@@ -208,6 +208,14 @@ for (const end of ["htmx:afterRequest", "htmx:sendAbort"]) {
   });
 }
 
+// htmx sends a form where its last pressed button says; an edit is solved, whatever was opened before.
+document.addEventListener("htmx:configRequest", (event) => {
+  const { elt, triggeringEvent } = event.detail;
+  if (elt.id !== "plan" || triggeringEvent?.type !== "change") return;
+  event.detail.path = elt.getAttribute("hx-post");
+  for (const pressed of ["figure", "repair"]) delete event.detail.parameters[pressed];
+});
+
 document.addEventListener("pointerdown", (event) => {
   const handle = grip(event.target);
   if (!handle || event.button !== 0) return;

@@ -1,6 +1,9 @@
 //! The site in a test: its router on a database of its own, with members and reports.
 #![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
+#[path = "../../../desk/tests/common/market.rs"]
+pub mod market;
+
 use axum::Router;
 use axum::body::Body;
 use axum::http::{Request, Response, StatusCode, header};
@@ -31,9 +34,7 @@ impl Site {
     }
 
     pub async fn account(&self, slug: &str) -> Account {
-        let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
-        accounts::add(&self.pool, &new).await.unwrap();
-        accounts::by_slug(&self.pool, slug).await.unwrap()
+        account(&self.pool, slug).await
     }
 
     /// A member with a role; answers their cookie.
@@ -73,6 +74,13 @@ impl Site {
             .header(header::COOKIE, cookie.unwrap_or_default());
         self.router.clone().oneshot(request.body(body).unwrap()).await.unwrap()
     }
+}
+
+/// An account in euros without a target.
+pub async fn account(pool: &PgPool, slug: &str) -> Account {
+    let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
+    accounts::add(pool, &new).await.unwrap();
+    accounts::by_slug(pool, slug).await.unwrap()
 }
 
 pub fn cookie(answer: &Response<Body>) -> String {

@@ -1,0 +1,210 @@
+//! The pages on a campaign's money, on an account that is connected to a market.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use axum::http::{StatusCode, header};
+use common::market::{Answering, connected};
+use common::{Site, text};
+use tiller_core::Target;
+use tiller_desk::{Account, PgPool, Role, accounts};
+use tiller_store::MIGRATIONS;
+
+/// A site with a connected account, an analyst, and the market that answers.
+struct Desk {
+    site: Site,
+    account: Account,
+    cookie: String,
+    _market: Answering,
+}
+
+impl Desk {
+    async fn new(pool: PgPool) -> Self {
+        let market = Answering::new().await;
+        let account = connected(&pool, &market).await;
+        accounts::set_default_target(&pool, account.id, Some(Target::Cpa(30.0))).await.unwrap();
+        let site = Site::new(pool);
+        let cookie = site.member("a@amberfold.example", &account, Role::Analyst).await;
+        Self { site, account, cookie, _market: market }
+    }
+
+    fn path(&self, place: &str) -> String {
+        format!("/accounts/{}/{place}", self.account.slug)
+    }
+
+    async fn page(&self, place: &str) -> String {
+        self.site.page(&self.path(place), &self.cookie).await
+    }
+
+    /// What a form answers beside itself.
+    async fn says(&self, place: &str, body: &str) -> String {
+        let answer = self.site.post_fragment(self.path(place), &self.cookie, body.to_owned()).await;
+        assert_eq!(answer.status(), StatusCode::OK, "{place} {body}");
+        text(answer).await
+    }
+
+    /// The place of a campaign's pages.
+    async fn campaign(&self, name: &str) -> String {
+        let budgets = self.page("budgets").await;
+        let row = budgets.split("<tr").find(|r| r.contains(name) && r.contains("/curve")).unwrap();
+        let id = row.split("/budgets/campaigns/").nth(1).unwrap().split('/').next().unwrap();
+        format!("budgets/campaigns/{id}")
+    }
+
+    async fn waiting(&self) -> usize {
+        self.page("tray").await.matches("name=\"change\"").count()
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_lift_is_seen_day_by_day_before_it_is_set(pool: PgPool) {
+    let desk = Desk::new(pool).await;
+    let names = desk.campaign("Names, search").await;
+    let flight = desk.page(&format!("{names}/flight")).await;
+    assert!(flight.contains("100.00 a day.") && flight.contains("3\u{202f}040"), "{flight}");
+    let dates = "from_day=2026-11-20&to_day=2026-11-22&by=50%25";
+    let preview = desk.page(&format!("{names}/flight?{dates}")).await;
+    assert_eq!(preview.matches("150.00, lifted").count(), 3);
+    assert!(preview.contains("150.00 more in all."), "{preview}");
+    let set = desk.site.post(&desk.path(&format!("{names}/lift")), Some(&desk.cookie), dates).await;
+    assert_eq!(set.status(), StatusCode::SEE_OTHER);
+    let with = desk.page(&format!("{names}/flight")).await;
+    assert!(with.contains("budget lift") && with.contains("Its courses"), "{with}");
+    // One course at a time on one budget.
+    let again =
+        desk.site.post(&desk.path(&format!("{names}/lift")), Some(&desk.cookie), dates).await;
+    assert_eq!(again.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let course = with.split("/budgets/courses/").nth(1).unwrap().split('/').next().unwrap();
+    let stop = desk.path(&format!("budgets/courses/{course}/stop"));
+    assert_eq!(desk.site.post(&stop, Some(&desk.cookie), "").await.status(), StatusCode::SEE_OTHER);
+    assert!(desk.page(&format!("{names}/flight")).await.contains("stopped"));
+    // As one sum, and what makes no flight.
+    let said = desk.says(&format!("{names}/convert"), "starts=2026-11-10&ends=2026-11-16").await;
+    assert!(said.contains("One change was put in the tray."), "{said}");
+    assert!(desk.page("tray").await.contains("700"));
+    let wrong = desk.says(&format!("{names}/convert"), "starts=2026-11-16&ends=2026-11-10").await;
+    assert!(wrong.contains("ends") && !wrong.contains("was put in the tray"), "{wrong}");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn an_experiment_begins_in_the_tray(pool: PgPool) {
+    let desk = Desk::new(pool).await;
+    let place = desk.campaign("Courses, search").await;
+    let curve = desk.page(&format!("{place}/curve")).await;
+    assert!(curve.contains("What would sharpen it") && curve.contains("Does it fit?"), "{curve}");
+    let said = desk.says(&format!("{place}/experiment"), "").await;
+    assert!(said.contains("the others follow by themselves"), "{said}");
+    assert_eq!(desk.waiting().await, 1);
+    assert!(desk.page("tray").await.contains("360.00"), "300 and a fifth more");
+    assert!(
+        desk.page(&format!("{place}/curve")).await.contains("its first step waits in the tray")
+    );
+    let again = desk.says(&format!("{place}/experiment"), "").await;
+    assert!(again.contains("one at a time") || again.contains("already"), "{again}");
+    assert_eq!(desk.waiting().await, 1);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn hours_are_refused_where_the_channel_wants_a_lifetime_budget(pool: PgPool) {
+    let desk = Desk::new(pool).await;
+    let feed = desk.campaign("Neighbours, feed").await;
+    let page = desk.page(&format!("{feed}/hours")).await;
+    assert!(page.contains("hours with a lifetime budget only"), "{page}");
+    let names = desk.campaign("Names, search").await;
+    let office = desk.page(&format!("{names}/hours?fill=office&open=8&close=18&day-0=on")).await;
+    assert_eq!(
+        office.matches("value=\"off\"").count(),
+        168 - 10 + 1,
+        "ten hours on, and the brush"
+    );
+    let said =
+        desk.says(&format!("{names}/hours"), "h1-3=off&h2-9=%2B20&because=nobody+answers").await;
+    assert!(said.contains("One change was put in the tray."), "{said}");
+    assert!(desk.page("tray").await.contains("nobody answers"));
+    let wrong = desk.says(&format!("{names}/hours"), "h1-3=noon").await;
+    assert!(wrong.contains("Mon 3:00") && wrong.contains("‘noon’ is neither"), "{wrong}");
+    // A clock that is not whole hours away can be looked at, not set by.
+    let adelaide = desk.page(&format!("{names}/hours?zone=Australia/Adelaide")).await;
+    assert!(
+        adelaide.contains("not whole hours apart") && adelaide.contains("readonly"),
+        "{adelaide}"
+    );
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_pool_is_split_by_its_audiences(pool: PgPool) {
+    let desk = Desk::new(pool).await;
+    let feed = desk.campaign("Neighbours, feed").await;
+    let page = desk.page(&format!("{feed}/pool")).await;
+    assert!(
+        page.contains("Near") && page.contains("Far") && page.contains("Split by audience"),
+        "{page}"
+    );
+    let ids: Vec<&str> =
+        page.split("name=\"size-").skip(1).map(|p| p.split('"').next().unwrap()).collect();
+    assert_eq!(ids.len(), 2);
+    let sizes = format!("size-{}=30000&size-{}=10000&least=5", ids[0], ids[1]);
+    let split = desk.page(&format!("{feed}/pool?{sizes}")).await;
+    assert!(split.contains("30.00 a day") && split.contains("10.00 a day"), "{split}");
+    let too_much =
+        desk.page(&format!("{feed}/pool?size-{}=3&size-{}=1&least=30", ids[0], ids[1])).await;
+    assert!(too_much.contains("role=\"alert\""), "{too_much}");
+    let said = desk.says(&format!("{feed}/split"), &sizes).await;
+    assert!(said.contains("2 changes were put in the tray."), "{said}");
+    let none = desk.says(&format!("{feed}/pool"), "").await;
+    assert!(none.contains("choose") || none.contains("Choose"), "{none}");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(pool: PgPool) {
+    let desk = Desk::new(pool).await;
+    let choices = desk.page("budgets/new").await;
+    let ids: Vec<&str> = choices
+        .split("name=\"campaign\" value=\"")
+        .skip(1)
+        .map(|c| c.split('"').next().unwrap())
+        .collect();
+    let body = format!("name=Month&campaign={}", ids.join("&campaign="));
+    let made = desk.site.post(&desk.path("budgets"), Some(&desk.cookie), &body).await;
+    let plan = made.headers()[header::LOCATION].to_str().unwrap().to_owned();
+    let page = desk.site.page(&plan, &desk.cookie).await;
+    assert!(page.contains("Put its daily budgets in the tray") && page.contains("class=\"able\""));
+    let moved = "use=up_to&max_change=&fixed-0=900&name=Month";
+    assert_eq!(
+        desk.site.post(&plan, Some(&desk.cookie), moved).await.status(),
+        StatusCode::SEE_OTHER
+    );
+    let id = plan.rsplit('/').next().unwrap();
+    let said = desk.says(&format!("budgets/{id}/tray"), "").await;
+    assert!(said.contains("The month is held against this plan."), "{said}");
+    assert!(desk.waiting().await >= 1);
+    let pace = desk.page("spend/pace").await;
+    assert!(pace.contains("In gold, the plan."), "{pace}");
+    let csv = desk.page("spend/pace.csv").await;
+    assert!(csv.lines().count() >= 6, "account, channels, campaigns: {csv}");
+    let freed = desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=").await;
+    assert_eq!(freed.status(), StatusCode::SEE_OTHER);
+    assert!(desk.page("spend/pace").await.contains("In gold, what the daily budgets allow."));
+    let unknown =
+        desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=999999").await;
+    assert_eq!(unknown.status(), StatusCode::NOT_FOUND);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn viewers_see_all_of_it_and_are_offered_nothing(pool: PgPool) {
+    let desk = Desk::new(pool).await;
+    let viewer = desk.site.member("v@amberfold.example", &desk.account, Role::Viewer).await;
+    let names = desk.campaign("Names, search").await;
+    for side in ["curve", "flight", "pool", "hours"] {
+        let page = desk.site.page(&desk.path(&format!("{names}/{side}")), &viewer).await;
+        assert!(!page.contains("btn-ink") && !page.contains("in the tray</button>"), "{side}");
+    }
+    for place in ["budgets", "spend/pace"] {
+        let page = desk.site.page(&desk.path(place), &viewer).await;
+        assert!(!page.contains("in the tray</button>") && !page.contains("New plan"), "{place}");
+    }
+    let lift = desk.path(&format!("{names}/lift"));
+    let refused =
+        desk.site.post(&lift, Some(&viewer), "from_day=2026-11-20&to_day=2026-11-22&by=10").await;
+    assert_eq!(refused.status(), StatusCode::FORBIDDEN);
+}

@@ -1,0 +1,77 @@
+// Takes the pictures of docs/screenshots from a server with a fresh demo: node screenshots.js FOLDER, address in BASE_URL.
+import { mkdir } from "node:fs/promises";
+import { chromium } from "@playwright/test";
+import config from "./playwright.config.js";
+import { school, supply } from "./tests/desk.js";
+
+const folder = process.argv[2];
+const { baseURL, viewport, colorScheme, launchOptions } = config.use;
+const browser = await chromium.launch(launchOptions);
+const page = await browser.newPage({ baseURL, viewport, colorScheme });
+await mkdir(folder, { recursive: true });
+
+const shoot = (name) => page.screenshot({ path: `${folder}/${name}.png` });
+const view = async (name, place) => { await page.goto(place); await shoot(name); };
+const press = (name) => page.getByRole("button", { name, exact: true }).click();
+const to = (heading) => page.getByRole("heading", { name: heading }).first().evaluate((h) => scrollTo(0, h.getBoundingClientRect().top + scrollY));
+const cause = async (account, campaign) => {
+  await page.goto(`${account}/causes`);
+  await page.getByRole("link", { name: campaign }).first().click();
+};
+const money = async (account, campaign, side) => {
+  await page.goto(`${account}/budgets`);
+  await page.getByRole("region", { name: "Campaigns and their money" }).getByRole("link", { name: campaign }).click();
+  if (side) await page.getByRole("link", { name: side, exact: true }).click();
+};
+
+await view("sign-in", "/sign-in");
+await page.getByRole("button", { name: "demo analyst" }).click();
+await view("today", `${school}/today`);
+await view("spend", `${school}/spend`);
+await view("measure", `${supply}/measure`);
+await view("split", `${school}/spend/split?by=hour`);
+await view("causes", `${school}/causes`);
+await cause(school, "Spring courses, search");
+await shoot("campaign");
+await cause(school, "Queen rearing, feed");
+await to("Countries");
+await shoot("findings");
+await cause(supply, "Stall, jars");
+await to("The path of its bids");
+await shoot("bids");
+await view("budgets", `${supply}/budgets`);
+await page.goto(`${supply}/budgets/new`);
+await press("Make the plan");
+await page.getByRole("heading", { name: "placed anew" }).waitFor();
+await shoot("plan");
+await money(supply, "Suits, search");
+await shoot("curve");
+await money(supply, "Beginner sets, feed", "Ad groups");
+await shoot("pool");
+await money(school, "Evening calls, feed", "Hours");
+await press("From what hours brought");
+await shoot("hours");
+await view("pace", `${school}/spend/pace`);
+await view("channels", `${school}/channels`);
+
+await page.goto(`${school}/reports`);
+const rows = ["Tag;Kampagne;Anzeigengruppe;Klicks;Kosten;Leads", ...Array.from({ length: 9 }, (_, i) => `0${i + 1}.11.2026;Autumn fair;Stand;${40 + i};${30 + i},50;${1 + (i % 3)}`)];
+await page.getByLabel("Report file (CSV)").setInputFiles({ name: "autumn-fair.csv", mimeType: "text/csv", buffer: Buffer.from(rows.join("\n")) });
+await press("Upload");
+await page.getByRole("heading", { name: "How this file is read" }).waitFor();
+await shoot("import");
+
+for (const campaign of ["Spring courses, search", "Apiary visits, display"]) {
+  await cause(school, campaign);
+  await press("Put in tray");
+  await page.getByText(/put in the tray/).first().waitFor();
+}
+await page.goto(`${school}/spend`);
+await press("Review and send");
+await page.getByRole("region", { name: "Change tray, opened" }).waitFor();
+await shoot("tray");
+await page.goto(`${school}/tray`);
+await press("Send the chosen ones");
+await page.getByText("Nothing waits to be sent.").waitFor();
+await view("logbook", `${school}/logbook`);
+await browser.close();
