@@ -1,0 +1,254 @@
+//! What the store promises by itself: one plan held a month, one open course a budget, steps taken once, changes that
+//! stand once, batches carried by one, curves renewed together, and nothing reached from another account.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use serde_json::json;
+use tiller_core::{Target, Window};
+use tiller_store::changes::{self, NewChange, Which};
+use tiller_store::courses::{self, Progress};
+use tiller_store::curves::{self, Kept};
+use tiller_store::people::{self, NewAccount, Role};
+use tiller_store::{
+    AccountId, CampaignId, ChangeId, MIGRATIONS, PersonId, PgPool, plans, targets, views,
+};
+
+/// An account with a member and two campaigns of one channel.
+struct Scene {
+    account: AccountId,
+    person: PersonId,
+    campaigns: [CampaignId; 2],
+}
+
+impl Scene {
+    async fn new(pool: &PgPool, slug: &str) -> Self {
+        let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
+        let account = people::add_account(pool, &new).await.unwrap();
+        let email = format!("Ada@{slug}.example");
+        let person = people::save(pool, &email, "Ada", "hash").await.unwrap();
+        people::join(pool, account, person, Role::Analyst).await.unwrap();
+        let channel: i64 = sqlx::query_scalar(
+            "INSERT INTO channel (account_id, name) VALUES ($1, 'Findle') RETURNING id",
+        )
+        .bind(account.0)
+        .fetch_one(pool)
+        .await
+        .unwrap();
+        let mut campaigns = [CampaignId(0); 2];
+        for (i, id) in campaigns.iter_mut().enumerate() {
+            id.0 = sqlx::query_scalar(
+                "INSERT INTO campaign (account_id, channel_id, name, kind) VALUES ($1, $2, $3, 'keyword') RETURNING id",
+            )
+            .bind(account.0)
+            .bind(channel)
+            .bind(format!("Campaign {i}"))
+            .fetch_one(pool)
+            .await
+            .unwrap();
+        }
+        Self { account, person, campaigns }
+    }
+
+    fn change(&self, campaign: usize, amount: i64) -> NewChange {
+        NewChange {
+            campaign: self.campaigns[campaign],
+            ad_group: None,
+            item: None,
+            place: format!("Campaign {campaign}"),
+            was: Some(json!({ "budget": 100 })),
+            set_to: json!({ "budget": amount }),
+            setting: "budget".into(),
+            reason: "by hand".into(),
+            evidence: json!([]),
+            effect: String::new(),
+            a_day: amount - 100,
+            origin: "hand".into(),
+            undoes: None,
+        }
+    }
+
+    fn course(&self, campaign: usize, change: Option<ChangeId>) -> courses::New {
+        courses::New {
+            campaign: self.campaigns[campaign],
+            kind: if change.is_some() { "ramp" } else { "lift" },
+            steps: json!([[0, 120_000_000], [7, 144_000_000]]),
+            base: 100_000_000,
+            starts: change.is_none().then(|| "2026-11-20".parse().unwrap()),
+            change,
+        }
+    }
+}
+
+fn week() -> Window {
+    Window::ending("2026-11-07".parse().unwrap(), 7)
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn one_plan_is_held(pool: PgPool) {
+    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+    let add = async |s: &Scene, name: &str| {
+        plans::add(&pool, s.account, s.person, name, week(), &json!({})).await.unwrap()
+    };
+    let (first, second, theirs) =
+        (add(&a, "first").await, add(&a, "second").await, add(&b, "b").await);
+    let held = async || {
+        let all = plans::list(&pool, a.account).await.unwrap();
+        all.into_iter().filter(|p| p.kept).map(|p| p.id).collect::<Vec<_>>()
+    };
+    assert!(plans::keep(&pool, a.account, Some(first)).await.unwrap());
+    assert!(plans::keep(&pool, a.account, Some(second)).await.unwrap());
+    assert_eq!(held().await, [second]);
+    // Another account's plan is not there, and what was held stays held.
+    assert!(!plans::keep(&pool, a.account, Some(theirs)).await.unwrap());
+    assert_eq!(held().await, [second]);
+    assert!(plans::keep(&pool, b.account, Some(theirs)).await.unwrap());
+    assert!(plans::keep(&pool, a.account, None).await.unwrap());
+    assert!(held().await.is_empty());
+    assert!(plans::get(&pool, b.account, theirs).await.unwrap().unwrap().kept);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn plans_are_changed_by_their_account_only(pool: PgPool) {
+    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+    let id =
+        plans::add(&pool, a.account, a.person, "Mine", week(), &json!({ "n": 1 })).await.unwrap();
+    assert!(plans::get(&pool, b.account, id).await.unwrap().is_none());
+    assert!(!plans::update(&pool, b.account, id, "Theirs", &json!({})).await.unwrap());
+    plans::delete(&pool, b.account, id).await.unwrap();
+    let plan = plans::get(&pool, a.account, id).await.unwrap().unwrap();
+    assert_eq!((plan.name.as_str(), &plan.body, plan.window), ("Mine", &json!({ "n": 1 }), week()));
+    assert!(plans::update(&pool, a.account, id, "New", &json!({ "n": 2 })).await.unwrap());
+    assert_eq!(plans::list(&pool, a.account).await.unwrap()[0].body, json!({ "n": 2 }));
+    plans::delete(&pool, a.account, id).await.unwrap();
+    assert!(plans::list(&pool, a.account).await.unwrap().is_empty());
+}
+
+/// Two courses would pull at one budget; a step is taken by whoever comes first, and once.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_budget_is_on_one_course(pool: PgPool) {
+    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+    let lift = courses::add(&pool, a.account, a.person, &a.course(0, None)).await.unwrap().unwrap();
+    assert!(courses::add(&pool, a.account, a.person, &a.course(0, None)).await.unwrap().is_none());
+    assert!(courses::add(&pool, a.account, a.person, &a.course(1, None)).await.unwrap().is_some());
+    let course = async || {
+        let all = courses::list(&pool, a.account).await.unwrap();
+        all.into_iter().find(|c| c.id == lift).unwrap()
+    };
+    let seen = course().await;
+    assert_eq!((seen.state.as_str(), seen.taken), ("running", 0));
+    let step = Progress { state: "running", starts: seen.starts, taken: 1, note: "" };
+    assert!(courses::progress(&pool, a.account, &seen, &step).await.unwrap());
+    assert!(!courses::progress(&pool, a.account, &seen, &step).await.unwrap(), "taken already");
+    let seen = course().await;
+    assert!(!courses::progress(&pool, b.account, &seen, &step).await.unwrap(), "not theirs");
+    let stop = Progress { state: "stopped", starts: seen.starts, taken: 1, note: "by hand" };
+    assert!(courses::progress(&pool, a.account, &seen, &stop).await.unwrap());
+    assert_eq!(course().await.note, "by hand");
+    // Its budget is free again.
+    assert!(courses::add(&pool, a.account, a.person, &a.course(0, None)).await.unwrap().is_some());
+    assert!(courses::list(&pool, b.account).await.unwrap().is_empty());
+}
+
+/// A course that begins in the tray knows what became of its change.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_course_follows_its_change(pool: PgPool) {
+    let a = Scene::new(&pool, "a").await;
+    let change = changes::add(&pool, a.account, a.person, &[a.change(0, 120)]).await.unwrap()[0];
+    courses::add(&pool, a.account, a.person, &a.course(0, Some(change))).await.unwrap().unwrap();
+    let course = async || courses::list(&pool, a.account).await.unwrap().remove(0);
+    let waiting = course().await;
+    assert_eq!((waiting.state.as_str(), waiting.taken), ("waiting", 1));
+    assert_eq!(waiting.change_state.as_deref(), Some("waiting"));
+    changes::withdraw(&pool, a.account, &[change]).await.unwrap();
+    assert_eq!(course().await.change_state.as_deref(), Some("withdrawn"));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_change_stands_once_in_the_tray(pool: PgPool) {
+    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+    let new = [a.change(0, 120), a.change(1, 90)];
+    let ids = changes::add(&pool, a.account, a.person, &new).await.unwrap();
+    assert_eq!(ids.len(), 2);
+    assert!(changes::add(&pool, a.account, a.person, &new).await.unwrap().is_empty());
+    // Another amount on the same budget stands beside it: the tray tells of the conflict.
+    assert_eq!(
+        changes::add(&pool, a.account, a.person, &[a.change(0, 130)]).await.unwrap().len(),
+        1
+    );
+    let tray = changes::list(&pool, a.account, Which::Tray).await.unwrap();
+    assert_eq!(tray.iter().map(|c| c.a_day).collect::<Vec<_>>(), [20, -10, 30]);
+    assert!(changes::list(&pool, b.account, Which::Tray).await.unwrap().is_empty());
+    // Nobody else takes it out or sends it.
+    assert_eq!(changes::load(&pool, b.account, &ids).await.unwrap(), 0);
+    changes::withdraw(&pool, b.account, &ids).await.unwrap();
+    assert_eq!(changes::list(&pool, a.account, Which::Tray).await.unwrap().len(), 3);
+    // Sent, it is carried by one worker at a time.
+    assert_eq!(changes::load(&pool, a.account, &ids).await.unwrap(), 2);
+    let batch = changes::claim(&pool).await.unwrap().unwrap();
+    assert!(changes::claim(&pool).await.unwrap().is_none());
+    assert_eq!((batch.account, batch.attempts), (a.account, 1));
+    let carried = changes::list(&pool, a.account, Which::Batch(batch.id)).await.unwrap();
+    assert_eq!(carried.iter().map(|c| c.id).collect::<Vec<_>>(), ids);
+    // What is on its way is taken out no more.
+    changes::withdraw(&pool, a.account, &ids).await.unwrap();
+    assert_eq!(changes::list(&pool, a.account, Which::Batch(batch.id)).await.unwrap().len(), 2);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn curves_are_renewed_together(pool: PgPool) {
+    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+    let kept = |s: &Scene, i: usize, n: i64| Kept {
+        campaign: s.campaigns[i],
+        ad_group: None,
+        window: week(),
+        body: json!({ "n": n }),
+    };
+    curves::replace(&pool, a.account, &[kept(&a, 0, 1), kept(&a, 1, 1)]).await.unwrap();
+    curves::replace(&pool, b.account, &[kept(&b, 0, 7)]).await.unwrap();
+    curves::replace(&pool, a.account, &[kept(&a, 1, 2)]).await.unwrap();
+    let bodies = async |account| {
+        let all = curves::list(&pool, account).await.unwrap();
+        all.into_iter().map(|k| (k.campaign, k.body)).collect::<Vec<_>>()
+    };
+    assert_eq!(bodies(a.account).await, [(a.campaigns[1], json!({ "n": 2 }))]);
+    assert_eq!(bodies(b.account).await, [(b.campaigns[0], json!({ "n": 7 }))]);
+    // A curve of a campaign that is not the account's is refused as a whole: the old ones stay.
+    assert!(curves::replace(&pool, a.account, &[kept(&a, 0, 3), kept(&b, 0, 3)]).await.is_err());
+    assert_eq!(bodies(a.account).await, [(a.campaigns[1], json!({ "n": 2 }))]);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn targets_and_views_are_their_owners(pool: PgPool) {
+    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+    targets::set_default(&pool, a.account, Some(Target::Cpa(30.0))).await.unwrap();
+    let target =
+        async |slug: &str| people::account_by_slug(&pool, slug).await.unwrap().unwrap().target();
+    assert_eq!((target("a").await, target("b").await), (Some(Target::Cpa(30.0)), None));
+    targets::set_default(&pool, a.account, Some(Target::Roas(4.0))).await.unwrap();
+    assert_eq!(target("a").await, Some(Target::Roas(4.0)), "one kind takes the other's place");
+    assert!(!targets::set_own(&pool, b.account, a.campaigns[0], None).await.unwrap());
+    assert!(
+        targets::set_own(&pool, a.account, a.campaigns[0], Some(Target::Cpa(9.0))).await.unwrap()
+    );
+
+    views::save(&pool, a.account, a.person, "Week", "sort=cpa").await.unwrap();
+    views::save(&pool, a.account, a.person, "Week", "sort=spend").await.unwrap();
+    assert_eq!(
+        views::list(&pool, a.account, a.person).await.unwrap(),
+        [("Week".to_owned(), "sort=spend".to_owned())]
+    );
+    assert!(views::list(&pool, a.account, b.person).await.unwrap().is_empty());
+    assert!(!views::remove(&pool, b.account, a.person, "Week").await.unwrap());
+    assert!(views::remove(&pool, a.account, a.person, "Week").await.unwrap());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn an_address_is_one_person_however_it_is_written(pool: PgPool) {
+    let a = Scene::new(&pool, "a").await;
+    let found = people::by_email(&pool, "ADA@a.example").await.unwrap().unwrap();
+    assert_eq!((found.id, found.email.as_str()), (a.person, "ada@a.example"));
+    let again = people::save(&pool, "ada@A.example", "Ada L.", "other").await.unwrap();
+    assert_eq!(again, a.person);
+    assert_eq!(people::by_id(&pool, a.person).await.unwrap().unwrap().name, "Ada L.");
+    let taken = NewAccount { slug: "a", name: "b", currency: "EUR", time_zone: "UTC" };
+    assert!(people::add_account(&pool, &taken).await.is_err(), "a slug is one account");
+}
