@@ -61,7 +61,7 @@ impl Scene {
             evidence: json!([]),
             effect: String::new(),
             a_day: amount - 100,
-            origin: "hand".into(),
+            origin: "hand",
             undoes: None,
         }
     }
