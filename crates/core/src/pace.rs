@@ -58,8 +58,13 @@ impl Forecast {
     /// The daily budget that would end the month on plan: what is left of it over the days left, each counted by
     /// its weekday. 0 where the plan is spent; absent on the last day.
     pub fn needed(&self, plan: f64) -> Option<f64> {
-        let weight: f64 = self.ahead.iter().map(|b| self.profile[weekday(b.day)]).sum();
+        let weight = self.weight_ahead();
         (weight > 0.0).then(|| ((plan - self.spent) / weight).max(0.0))
+    }
+
+    /// The days left, each counted by its weekday's share of a mean day.
+    pub fn weight_ahead(&self) -> f64 {
+        self.ahead.iter().map(|b| self.profile[weekday(b.day)]).sum()
     }
 }
 

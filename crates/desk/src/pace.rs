@@ -109,10 +109,7 @@ pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Option<Pace>, Desk
 fn read(book: &Book, kept: Option<&Opened>) -> Option<Pace> {
     let to = book.span.to();
     let month = month_of(to)?;
-    let solved = kept.and_then(|o| match budgets::work(&o.file).answer {
-        tiller_core::allocation::Answer::Optimal(s) => Some((o, s)),
-        tiller_core::allocation::Answer::Infeasible { .. } => None,
-    });
+    let solved = kept.and_then(|o| Some((o, budgets::work(&o.file).solved()?.clone())));
     // A plan's money is of a mean month: by the day it is the same in each.
     let planned = |e: &Entry| {
         let (o, s) = solved.as_ref()?;

@@ -13,8 +13,8 @@ use tower_http::trace::TraceLayer;
 
 use crate::pages::{
     advice, budgets, causes, channels, curve, findings, flight, health, hours, logbook, measure,
-    pace, plan, plan_working, pool, reports, sign_in, spend, split, targets, today, tray, views,
-    working,
+    pace, pace_working, plan, plan_working, pool, reports, sign_in, spend, split, targets, today,
+    tray, views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -46,6 +46,7 @@ pub fn router(app: App) -> Router {
         .route("/spend.csv", get(spend::csv))
         .route("/spend/pace", get(pace::show))
         .route("/spend/pace.csv", get(pace::csv))
+        .route("/spend/pace/working", get(pace_working::show))
         .route("/spend/pace/hold", post(pace::hold))
         .route("/spend/pace/tray", post(pace::take))
         .route("/views", post(views::save))

@@ -5,7 +5,7 @@ mod common;
 
 use axum::http::{StatusCode, header};
 use common::market::{Answering, connected};
-use common::{Site, text};
+use common::{Site, number, text};
 use tiller_core::Target;
 use tiller_desk::{Account, PgPool, Role, accounts};
 use tiller_store::MIGRATIONS;
@@ -182,6 +182,25 @@ async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(pool: PgPool) 
     assert!(pace.contains("In gold, the plan."), "{pace}");
     let csv = desk.page("spend/pace.csv").await;
     assert!(csv.lines().count() >= 6, "account, channels, campaigns: {csv}");
+    // Each figure opens its working; the needed budget is what is left of the plan over what is left of the month.
+    let links: Vec<String> = pace
+        .split("class=\"working\" href=\"")
+        .skip(1)
+        .map(|l| l.split('"').next().unwrap().replace("&amp;", "&").replace("&#38;", "&"))
+        .collect();
+    assert!(links.len() >= 3 * 4, "{links:?}");
+    for link in &links {
+        let shown = desk.site.page(link, &desk.cookie).await;
+        assert!(shown.contains("class=\"formula\"") && !shown.contains("NaN"), "{shown}");
+    }
+    let needed = links.iter().find(|l| l.ends_with("figure=needed")).unwrap();
+    let shown = desk.site.page(needed, &desk.cookie).await;
+    let (plan, spent) = (number(&shown, "Plan"), number(&shown, "Spent so far"));
+    let by_hand = (plan - spent) / number(&shown, "By their weekdays");
+    let told = number(&shown, "<b>Result</b>");
+    assert!((told / by_hand - 1.0).abs() < 0.01, "{told} {by_hand}");
+    let nothing = desk.path("spend/pace/working?of=account&figure=weather");
+    assert_eq!(desk.site.get(&nothing, Some(&desk.cookie)).await.status(), StatusCode::NOT_FOUND);
     let freed = desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=").await;
     assert_eq!(freed.status(), StatusCode::SEE_OTHER);
     assert!(desk.page("spend/pace").await.contains("In gold, what the daily budgets allow."));

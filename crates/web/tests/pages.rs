@@ -5,7 +5,7 @@ mod common;
 
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
-use common::{Site, report, text};
+use common::{Site, number, report, text};
 use tiller_desk::reports::{self, ImportState};
 use tiller_desk::{ImportId, PgPool};
 use tiller_store::MIGRATIONS;
@@ -483,20 +483,10 @@ async fn figures_of_a_plan_have_their_working(pool: PgPool) {
     // As it stands in the form, not as it was saved: straight.
     let straight = "shape-0=constant&use=up_to&max_change=&figure=results-0";
     let shown = text(working(straight.into()).await).await;
-    let number = |title: &str| -> f64 {
-        let after = shown.split(&format!("<dt>{title}</dt><dd>")).nth(1).expect(&shown);
-        let digits: String = after
-            .trim_start_matches("<b>")
-            .split('<')
-            .next()
-            .unwrap()
-            .chars()
-            .filter(|c| c.is_ascii_digit() || *c == '.')
-            .collect();
-        digits.parse().unwrap()
-    };
-    let brings = number("<b>Result</b>");
-    let by_hand = number("Money that it spends") / number("CPC") * number("CVR") / 100.0;
+    let brings = number(&shown, "<b>Result</b>");
+    let by_hand = number(&shown, "Money that it spends") / number(&shown, "CPC")
+        * number(&shown, "CVR")
+        / 100.0;
     assert!((brings / by_hand - 1.0).abs() < 0.01, "{brings} {by_hand} {shown}");
     for nothing in ["results-99", "cost-9", "weather"] {
         let answer = working(format!("figure={nothing}")).await;

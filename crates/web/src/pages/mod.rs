@@ -13,6 +13,7 @@ pub mod hours;
 pub mod logbook;
 pub mod measure;
 pub mod pace;
+pub mod pace_working;
 pub mod plan;
 pub mod plan_working;
 pub mod pool;

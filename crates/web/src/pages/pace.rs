@@ -26,6 +26,8 @@ use crate::params::Params;
 pub struct Line {
     name: String,
     href: String,
+    /// Where the working of one of its figures is; the figure's name follows.
+    working: String,
     level: &'static str,
     id: Option<String>,
     spent: String,
@@ -123,7 +125,12 @@ fn line(row: &Row, frame: &Frame) -> Line {
     };
     Line {
         name: row.name.clone(),
-        href: format!("{}/spend/pace{}", frame.base(), frame.days.with("of", word)),
+        href: format!("{}/spend/pace{}", frame.base(), frame.days.with("of", &word)),
+        working: format!(
+            "{}/spend/pace/working{}&figure=",
+            frame.base(),
+            frame.days.with("of", word)
+        ),
         level,
         id: match row.of {
             Of::Campaign(id) if row.misses().is_some() && row.budget.is_some() => {
@@ -145,7 +152,7 @@ fn line(row: &Row, frame: &Frame) -> Line {
     }
 }
 
-fn chosen_row<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row, PageError> {
+pub(super) fn chosen_row<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row, PageError> {
     let of = match params.text("of") {
         "" | "account" => Of::Account,
         word => match word.strip_prefix("channel:") {
@@ -158,7 +165,7 @@ fn chosen_row<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row, PageError>
     })
 }
 
-async fn pace(pool: &PgPool, book: &Book) -> Result<Pace, PageError> {
+pub(super) async fn pace(pool: &PgPool, book: &Book) -> Result<Pace, PageError> {
     desk::of_account(pool, book).await?.ok_or_else(|| {
         PageError::NotFound(
             "A forecast needs two weeks of reported days. Look again when they are there.".into(),

@@ -89,6 +89,13 @@ pub fn cookie(answer: &Response<Body>) -> String {
     set.split(';').next().unwrap().to_owned()
 }
 
+/// A number of a figure's working.
+pub fn number(shown: &str, title: &str) -> f64 {
+    let after = shown.split(&format!("<dt>{title}</dt><dd>")).nth(1).expect(shown);
+    let told = after.trim_start_matches("<b>").split('<').next().unwrap();
+    told.chars().filter(|c| c.is_ascii_digit() || *c == '.').collect::<String>().parse().unwrap()
+}
+
 pub async fn text(answer: Response<Body>) -> String {
     String::from_utf8(answer.into_body().collect().await.unwrap().to_bytes().to_vec()).unwrap()
 }
