@@ -3,6 +3,7 @@
 use tiller_channel::report::Status;
 use tiller_channel::wire::{Budget, Strategy};
 use tiller_core::evidence::prior_from_peers;
+use tiller_core::response::Curve;
 use tiller_core::response::lever::{Bidding, BudgetDay, Lever, lever, rate, surely_bends};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
@@ -44,6 +45,13 @@ pub struct Line {
     pub cpc: f64,
     /// Value of a conversion, drawn toward its channel's.
     pub worth: f64,
+}
+
+impl Line {
+    /// The curve of a strategy that spends what it gets, or is believed to.
+    pub fn spends_all(&self) -> Option<&Curve> {
+        self.lever.curve.as_ref().filter(|_| self.bidding != Some(Bidding::Saturates))
+    }
 }
 
 /// The campaigns whose conversions can be trusted and that have spent anything lately.

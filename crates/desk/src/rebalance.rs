@@ -48,7 +48,7 @@ impl Move {
     /// What it could spend a day, and how that is known.
     pub fn capacity(&self) -> String {
         let c = &self.line.lever.capacity;
-        if let (Some(curve), None) = (&self.line.lever.curve, c.most) {
+        if let (Some(curve), None) = (self.line.spends_all(), c.most) {
             return format!(
                 "its strategy spends what it gets; 1% more money brings {}% more",
                 number(curve.elasticity, 2)
@@ -74,13 +74,13 @@ impl Move {
 fn bounds(l: &Line, budget: f64, most: f64) -> (f64, f64) {
     let (mut floor, mut ceiling) = ((KEPT * budget).max(l.least), f64::INFINITY);
     if l.learns {
-        let up = if l.lever.curve.is_some() { most } else { 1.0 + SHOCK };
+        let up = if l.spends_all().is_some() { most } else { 1.0 + SHOCK };
         (floor, ceiling) = (((1.0 - SHOCK) * budget).max(l.least), up * budget);
     }
     ceiling = match l.lever.capacity.most {
         Some(most) => ceiling.min(ROOM * most),
         // A strategy that spends what it gets has no end that could be known.
-        None if l.lever.curve.is_some() => ceiling,
+        None if l.spends_all().is_some() => ceiling,
         None => ceiling.min((1.0 + SHOCK) * budget),
     };
     // Where it can't be cut that far in one step, it keeps what the step leaves.
@@ -298,6 +298,10 @@ mod tests {
         };
         let lines = [(idle, budget), bent(40.0)];
         assert_eq!(budgets(&lines, false, None).unwrap()[1], 80.0);
+        // What bends because its audience has seen enough is no such strategy.
+        let mut tired = lines.clone();
+        tired[1].0.bidding = Some(tiller_core::response::lever::Bidding::Saturates);
+        assert_eq!(budgets(&tired, false, None).unwrap()[1], 48.0);
         assert_eq!(budgets(&lines, false, Some(Target::Cpa(100.0))).unwrap()[1], 80.0);
         assert_eq!(budgets(&lines, false, Some(Target::Cpa(20.0))).unwrap()[1], 48.0);
         let busy = [line(200.0, Some(400.0), 0.001, false), bent(40.0)];
