@@ -57,7 +57,7 @@ await view("channels", `${school}/channels`);
 await page.goto(`${school}/reports`);
 const rows = ["Tag;Kampagne;Anzeigengruppe;Klicks;Kosten;Leads", ...Array.from({ length: 9 }, (_, i) => `0${i + 1}.11.2026;Autumn fair;Stand;${40 + i};${30 + i},50;${1 + (i % 3)}`)];
 await page.getByLabel("Report file (CSV)").setInputFiles({ name: "autumn-fair.csv", mimeType: "text/csv", buffer: Buffer.from(rows.join("\n")) });
-await press("Upload");
+await page.getByRole("button", { name: "Upload" }).click();
 await page.getByRole("heading", { name: "How this file is read" }).waitFor();
 await shoot("import");
 
@@ -67,7 +67,7 @@ for (const campaign of ["Spring courses, search", "Apiary visits, display"]) {
   await page.getByText(/put in the tray/).first().waitFor();
 }
 await page.goto(`${school}/spend`);
-await press("Review and send");
+await page.getByRole("link", { name: "Review and send" }).click();
 await page.getByRole("region", { name: "Change tray, opened" }).waitFor();
 await shoot("tray");
 await page.goto(`${school}/tray`);

@@ -5,7 +5,7 @@ use chrono::{DateTime, Datelike, Days, LocalResult, NaiveDate, TimeZone, Timelik
 use chrono_tz::Tz;
 
 use crate::metrics::Tally;
-use crate::segments::{self, Proposal, Segment};
+use crate::segments::{self, Finding, LEAST_CONVERSIONS, Proposal, Segment};
 use crate::target::Target;
 
 /// Hours of a week, Monday 0:00 first: none is off, else percent added to the bid.
@@ -85,31 +85,94 @@ pub fn between(zone: Tz, viewer: Tz, date: NaiveDate) -> Option<(f64, bool)> {
     Some((minutes as f64 / 60.0, minutes % 60 == 0))
 }
 
-/// What the counted hours advise: each hour of weekdays and of weekends drawn toward the whole's rate, left out
-/// where it surely brings less than half. Hours that are off now stay off. Absent where too little was counted.
-pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], target: Target) -> Option<Week> {
-    let mut blocks = [Tally::default(); 48];
-    let block = |weekday: usize, hour: usize| usize::from(weekday > 4) * 24 + hour;
-    for ((weekday, hour), tally) in counted {
-        blocks[block(usize::from(*weekday), usize::from(*hour).min(23))] += *tally;
+/// Blocks of the day that are looked for, in hours.
+const BLOCK: std::ops::RangeInclusive<usize> = 3..=12;
+
+/// Hours of every day, one after the other.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Block {
+    /// The first.
+    pub from: usize,
+    /// How many.
+    pub length: usize,
+    /// What was counted in them.
+    pub tally: Tally,
+    /// How they compare with the whole day.
+    pub finding: Finding,
+}
+
+fn within(from: usize, length: usize, hour: usize) -> bool {
+    (hour + 24 - from) % 24 < length
+}
+
+impl Block {
+    /// Whether an hour of the day lies in it.
+    pub fn has(&self, hour: usize) -> bool {
+        within(self.from, self.length, hour)
     }
-    let parent: Tally = blocks.iter().copied().sum();
+
+    /// The hour at which it ends.
+    pub fn to(&self) -> usize {
+        (self.from + self.length) % 24
+    }
+}
+
+/// The block of hours that surely brings less than half and costs most above target, if there is one.
+pub fn hopeless(by_hour: &[Tally; 24], target: Target) -> Option<Block> {
+    let parent: Tally = by_hour.iter().copied().sum();
+    if parent.conversions < LEAST_CONVERSIONS {
+        return None;
+    }
+    let judge = |from: usize, length: usize| {
+        let of = |inside: bool| -> Tally {
+            (0..24).filter(|h| within(from, length, *h) == inside).map(|h| by_hour[h]).sum()
+        };
+        let both = [of(true), of(false)].map(|tally| Segment { name: "", tally, present: 0.0 });
+        let finding = segments::judge(&parent, &both, target)[0];
+        Block { from, length, tally: both[0].tally, finding }
+    };
+    (0..24)
+        .flat_map(|from| BLOCK.map(move |length| judge(from, length)))
+        .filter(|b| b.finding.proposal == Proposal::Exclude && b.finding.excess > 0.0)
+        .max_by(|a, b| a.finding.excess.total_cmp(&b.finding.excess))
+}
+
+/// Hours are drawn together by so many: single ones carry too little.
+const TOGETHER: usize = 3;
+
+/// What the counted hours advise: the hopeless block off, and bids by what three hours together of weekdays, or of
+/// weekends, bring over the hours that are left. Hours that are off now stay off. Absent where nothing would change.
+pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], target: Target) -> Option<Week> {
+    let mut by_hour = [Tally::default(); 24];
+    for ((_, hour), tally) in counted {
+        by_hour[usize::from(*hour).min(23)] += *tally;
+    }
+    let off = hopeless(&by_hour, target);
+    let stays = |hour: usize| !off.is_some_and(|b| b.has(hour));
+    let part =
+        |weekday: usize, hour: usize| usize::from(weekday > 4) * 24 / TOGETHER + hour / TOGETHER;
+    let mut parts = [Tally::default(); 2 * 24 / TOGETHER];
+    for ((weekday, hour), tally) in counted {
+        let hour = usize::from(*hour).min(23);
+        if stays(hour) {
+            parts[part(usize::from(*weekday), hour)] += *tally;
+        }
+    }
+    let parent: Tally = parts.iter().copied().sum();
     let segments: Vec<Segment> =
-        blocks.iter().map(|tally| Segment { name: "", tally: *tally, present: 0.0 }).collect();
+        parts.iter().map(|tally| Segment { name: "", tally: *tally, present: 0.0 }).collect();
     let found = segments::judge(&parent, &segments, target);
     let mut out = *present;
-    let mut moved = false;
     for (i, hour) in out.iter_mut().enumerate() {
         let Some(now) = *hour else { continue };
-        let next = match found[block(i / 24, i % 24)].proposal {
+        *hour = match found[part(i / 24, i % 24)].proposal {
+            _ if !stays(i % 24) => None,
             Proposal::Leave => Some(now),
             Proposal::Adjust(by) => Some((by * 100.0).round() as i16),
             Proposal::Exclude => None,
         };
-        moved |= next != *hour;
-        *hour = next;
     }
-    moved.then_some(out).filter(|w| w.iter().any(Option::is_some))
+    (out != *present && out.iter().any(Option::is_some)).then_some(out)
 }
 
 #[cfg(test)]
@@ -180,5 +243,37 @@ mod tests {
         assert!((0..6).all(|h| week[place(2, h)].is_none()), "{:?}", &week[48..72]);
         assert!((8..24).all(|h| week[place(2, h)].is_some()));
         assert_eq!(advised(&ALWAYS, &counted[..3], Target::Cpa(30.0)), None);
+        let mut by_hour = [Tally::default(); 24];
+        counted.iter().for_each(|((_, h), t)| by_hour[usize::from(*h)] += *t);
+        let block = hopeless(&by_hour, Target::Cpa(30.0)).unwrap();
+        assert_eq!((block.from, block.to()), (0, 6));
+        assert!(block.has(5) && !block.has(6) && block.tally.conversions == 0.0);
+        // Alike hours: nothing is advised.
+        let alike: Vec<((u8, u8), Tally)> =
+            counted.iter().map(|(at, t)| (*at, Tally { conversions: 16.0, ..*t })).collect();
+        assert_eq!(advised(&ALWAYS, &alike, Target::Cpa(30.0)), None);
+    }
+
+    /// Thin hours that are nothing by themselves tell together: 20 clicks in each over eight weeks, of a night
+    /// none converts, as in a campaign that nobody answers.
+    #[test]
+    fn thin_hours_are_judged_together() {
+        let counted: Vec<((u8, u8), Tally)> = (0..7)
+            .flat_map(|wd| (0..24).map(move |h| (wd, h)))
+            .map(|(wd, h)| {
+                let tally = Tally {
+                    clicks: 20,
+                    spend: Micros::from_units(40.0),
+                    conversions: if (22..24).contains(&h) || h < 6 { 0.0 } else { 1.5 },
+                    impressions: 2000,
+                    ..Tally::default()
+                };
+                ((wd, h), tally)
+            })
+            .collect();
+        let week = advised(&ALWAYS, &counted, Target::Cpa(30.0)).unwrap();
+        let off: Vec<usize> = (0..24).filter(|h| week[place(3, *h)].is_none()).collect();
+        assert_eq!(off, [0, 1, 2, 3, 4, 5, 22, 23]);
+        assert!((6..22).all(|h| week[place(3, h)] == Some(0)), "the rest are alike");
     }
 }

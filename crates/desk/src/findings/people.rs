@@ -1,7 +1,8 @@
 //! People and hours that carry the excess: country first, then gender, age, placement, device, hours.
 
 use tiller_channel::wire::{Adjustment, Budget, Dimension as By, Hours, Setting};
-use tiller_core::segments::{self, Finding, LEAST_CONVERSIONS, Proposal as Advice, Segment};
+use tiller_core::hours::hopeless;
+use tiller_core::segments::{self, Finding, Proposal as Advice, Segment};
 use tiller_core::{Tally, Target};
 use tiller_store::splits::SegmentTally;
 
@@ -12,8 +13,6 @@ use crate::tray::Proposal;
 
 /// In this order segments are looked through.
 const ORDER: [By; 5] = [By::Country, By::Gender, By::Age, By::Placement, By::Device];
-/// Blocks of hours that are looked for, in hours.
-const BLOCK: std::ops::RangeInclusive<usize> = 3..=12;
 
 /// One way to tell people apart.
 #[derive(Clone, Debug)]
@@ -139,30 +138,12 @@ fn hours(s: &Scene, split: &[&SegmentTally]) -> Option<Dimension> {
             by_hour[hour] += t.tally;
         }
     }
-    let parent: Tally = by_hour.iter().copied().sum();
-    if parent.conversions < LEAST_CONVERSIONS {
-        return None;
-    }
-    let in_block = |from: usize, length: usize, h: usize| (h + 24 - from) % 24 < length;
-    let judge = |from: usize, length: usize| {
-        let of = |inside: bool| -> Tally {
-            (0..24).filter(|h| in_block(from, length, *h) == inside).map(|h| by_hour[h]).sum()
-        };
-        let both = [of(true), of(false)].map(|tally| Segment { name: "", tally, present: 0.0 });
-        (segments::judge(&parent, &both, s.target)[0], both[0].tally)
-    };
-    let (from, length, f, tally) = (0..24)
-        .flat_map(|from| BLOCK.map(move |length| (from, length)))
-        .map(|(from, length)| {
-            let (f, tally) = judge(from, length);
-            (from, length, f, tally)
-        })
-        .filter(|(_, _, f, _)| f.proposal == Advice::Exclude && f.excess > 0.0)
-        .max_by(|a, b| a.2.excess.total_cmp(&b.2.excess))?;
-    let segment = format!("{from}:00 to {}:00", (from + length) % 24);
+    let block = hopeless(&by_hour, s.target)?;
+    let (f, tally) = (block.finding, block.tally);
+    let segment = format!("{}:00 to {}:00", block.from, block.to());
     let why = why(s.target, &f);
     let reason = format!("{segment}: {why}.");
-    let off: Vec<usize> = (0..24).filter(|h| in_block(from, length, *h)).collect();
+    let off: Vec<usize> = (0..24).filter(|h| block.has(*h)).collect();
     Some(Dimension {
         by: By::Hour,
         rows: vec![Row {
@@ -171,7 +152,7 @@ fn hours(s: &Scene, split: &[&SegmentTally]) -> Option<Dimension> {
             excess: f.excess,
             ratio: f.ratio,
             found: Some(Found {
-                id: format!("hour:{from}+{length}"),
+                id: format!("hour:{}+{}", block.from, block.length),
                 what: segment,
                 why,
                 tally: Some(tally),
