@@ -64,7 +64,7 @@ test("from the worst campaign to a plan that is taken away", async ({ desk: page
   await page.getByLabel("Floor of Apiary visits, display").fill("");
   await page.getByLabel("Floor of Apiary visits, display").press("Tab");
   // A line gets no more than it can spend, and says so.
-  await expect(page.getByRole("row", { name: /^Own name, search/ }).last()).toContainText("is all that it can spend");
+  await expect(page.getByRole("row", { name: /^Own name, search/ }).last()).toContainText("is all it can spend");
   await page.getByLabel("How Own name, search answers to money").selectOption("power");
   await expect(page.getByLabel("Elasticity of Own name, search")).toHaveValue("0.7");
   await page.getByLabel("Ceiling of Course names, search").fill("much");
