@@ -655,7 +655,7 @@ fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
         _ if gained >= 0.0 => lead.and("it brings ").gain(format!("{} {word} more", about(gained))),
         _ => lead.and("it brings ").harm(format!("{} {word} less", about(-gained))),
     };
-    let lead = match s.outlook.filter(|_| file.goal != Goal::Profit) {
+    let lead = match s.outlook {
         Some(o) => lead.and(format!(
             " (80% between {} and {})",
             signed(o.gain.low, about),
