@@ -13,7 +13,11 @@ use crate::window::Window;
 /// Weeks that weekdays are read from.
 const WEEKS: usize = 8;
 /// Days that tell the level of spend.
-const LEVEL_DAYS: i64 = 14;
+pub const LEVEL_DAYS: i64 = 14;
+/// Days from which what is young tells how its days differ.
+const LEAST_DAYS: usize = 3;
+/// What the weeks ahead may be of what is expected, where nothing tells: anything between none and double.
+const ANYTHING: [f64; 3] = [0.0, 1.0, 2.0];
 const DRAWS: usize = 2000;
 const SEED: u64 = 15;
 
@@ -44,6 +48,34 @@ pub struct Forecast {
 }
 
 impl Forecast {
+    /// Of both together, of the same days: they err independently.
+    #[must_use]
+    pub fn plus(&self, other: &Self) -> Self {
+        let level = self.level + other.level;
+        let weighed = |i: usize| self.level * self.profile[i] + other.level * other.profile[i];
+        let share = |i: usize| if level > 0.0 { weighed(i) / level } else { 1.0 };
+        let both = |a: &Band, b: &Band| {
+            let mid = a.mid + b.mid;
+            let bounds = |a_bounds: (f64, f64), b_bounds: (f64, f64)| {
+                let low = (a.mid - a_bounds.0).hypot(b.mid - b_bounds.0);
+                let high = (a_bounds.1 - a.mid).hypot(b_bounds.1 - b.mid);
+                (mid - low, mid + high)
+            };
+            Band {
+                day: a.day,
+                outer: bounds(a.outer, b.outer),
+                inner: bounds(a.inner, b.inner),
+                mid,
+            }
+        };
+        Self {
+            spent: self.spent + other.spent,
+            ahead: self.ahead.iter().zip(&other.ahead).map(|(a, b)| both(a, b)).collect(),
+            profile: std::array::from_fn(share),
+            level,
+        }
+    }
+
     /// Median and 80% interval of the month's sum.
     pub fn end(&self) -> (f64, (f64, f64)) {
         self.ahead.last().map_or((self.spent, (self.spent, self.spent)), |b| (b.mid, b.outer))
@@ -72,13 +104,22 @@ fn weekday(day: NaiveDate) -> usize {
     day.weekday().num_days_from_monday() as usize
 }
 
+/// Days up to `to`, from the first that is there.
+pub fn known_days(spend: &[(NaiveDate, f64)], to: NaiveDate) -> i64 {
+    spend.iter().map(|(d, _)| *d).min().map_or(0, |first| (to - first).num_days() + 1)
+}
+
 /// Forecasts a month of which `to` is the last reported day, from spend by day, days without spend left out or not.
-/// Absent where fewer than two weeks have been reported or the month does not contain `to`.
+/// What has run for fewer than two weeks goes on like its days so far, with a wide interval. Absent where nothing has
+/// been reported or the month does not contain `to`.
 pub fn forecast(spend: &[(NaiveDate, f64)], to: NaiveDate, month: Window) -> Option<Forecast> {
-    let first = spend.iter().map(|(d, _)| *d).min()?;
-    let known = (to - first).num_days() + 1;
-    if known < LEVEL_DAYS || !month.contains(to) {
+    let known = known_days(spend, to);
+    if known < 1 || !month.contains(to) {
         return None;
+    }
+    let days: Vec<NaiveDate> = to.iter_days().skip(1).take_while(|d| *d <= month.to()).collect();
+    if known < LEVEL_DAYS {
+        return Some(young(spend, to, known, month, &days));
     }
     // By age: 0 is the last reported day.
     let length = known.min((WEEKS as i64 + 2) * 7) as usize;
@@ -116,9 +157,33 @@ pub fn forecast(spend: &[(NaiveDate, f64)], to: NaiveDate, month: Window) -> Opt
             ratios?.try_into().ok()
         })
         .collect();
-    let days: Vec<NaiveDate> = to.iter_days().skip(1).take_while(|d| *d <= month.to()).collect();
     let ahead = bands(&days, spent, now, &profile, &missed);
     Some(Forecast { spent, ahead, profile, level: now })
+}
+
+/// Of what has run for `known` days only: each of them may be what the weeks ahead are like.
+fn young(
+    spend: &[(NaiveDate, f64)],
+    to: NaiveDate,
+    known: i64,
+    month: Window,
+    days: &[NaiveDate],
+) -> Forecast {
+    let mut by_age = vec![0.0; known as usize];
+    let mut spent = 0.0;
+    for (day, amount) in spend.iter().filter(|(d, _)| *d <= to) {
+        by_age[(to - *day).num_days() as usize] += amount;
+        spent += if month.contains(*day) { *amount } else { 0.0 };
+    }
+    let level = by_age.iter().sum::<f64>() / known as f64;
+    let ratios: Vec<f64> = if by_age.len() < LEAST_DAYS || level <= 0.0 {
+        ANYTHING.to_vec()
+    } else {
+        by_age.iter().map(|x| x / level).collect()
+    };
+    let missed: Vec<[f64; 7]> = ratios.into_iter().map(|r| [r; 7]).collect();
+    let profile = [1.0; 7];
+    Forecast { spent, ahead: bands(days, spent, level, &profile, &missed), profile, level }
 }
 
 fn weekday_at(to: NaiveDate, age: usize) -> usize {
@@ -196,6 +261,36 @@ mod tests {
             .collect()
     }
 
+    /// Ten days of 10 and 30 in turn: 20 a day goes on, and how much a day differs makes the interval.
+    #[test]
+    fn what_is_young_goes_on_like_its_days_so_far() {
+        let to = day(11, 20);
+        let f = forecast(&history(to, 10, |_, age| 10.0 + 20.0 * (age % 2) as f64), to, november());
+        let f = f.unwrap();
+        assert_eq!((f.spent, f.level, f.profile), (200.0, 20.0, [1.0; 7]));
+        let (mid, (low, high)) = f.end();
+        assert!(low < 350.0 && high > 450.0 && (low..=high).contains(&mid), "{low} {mid} {high}");
+        assert_eq!(f.needed(500.0), Some(30.0));
+        // Of two days nothing can be told but that something is spent.
+        let f = forecast(&history(to, 2, |_, _| 10.0), to, november()).unwrap();
+        assert!(f.end().1.0 < 60.0 && f.end().1.1 > 180.0, "{:?}", f.end());
+    }
+
+    /// Two that are alike: twice the money, and √2 times the interval.
+    #[test]
+    fn two_campaigns_together() {
+        let to = day(11, 20);
+        let one =
+            forecast(&history(to, 60, |_, age| 10.0 + (age % 5) as f64), to, november()).unwrap();
+        let two = one.plus(&one);
+        assert_eq!((two.spent, two.level), (2.0 * one.spent, 2.0 * one.level));
+        assert!((0..7).all(|i| (two.profile[i] - one.profile[i]).abs() < 1e-12));
+        let ((mid, (low, high)), (m, (l, h))) = (one.end(), two.end());
+        assert!((m - 2.0 * mid).abs() < 1e-9);
+        assert!(((m - l) - 2f64.sqrt() * (mid - low)).abs() < 1e-9);
+        assert!(((h - m) - 2f64.sqrt() * (high - mid)).abs() < 1e-9);
+    }
+
     /// Weekends spend nothing: 15 of the 21 weekdays of November 2026 are over on the 20th, a Friday; six are left.
     #[test]
     fn weekdays_are_kept_apart() {
@@ -240,7 +335,7 @@ mod tests {
         let to = day(11, 30);
         let f = forecast(&history(to, 60, |_, _| 10.0), to, november()).unwrap();
         assert_eq!((f.end().0, f.needed(400.0)), (300.0, None));
-        assert_eq!(forecast(&history(to, 10, |_, _| 10.0), to, november()), None);
+        assert_eq!(forecast(&[], to, november()), None);
         assert_eq!(forecast(&history(day(12, 1), 60, |_, _| 10.0), day(12, 1), november()), None);
     }
 }

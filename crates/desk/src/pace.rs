@@ -3,7 +3,7 @@
 
 use chrono::{Months, NaiveDate};
 use tiller_channel::wire::{Budget, Setting};
-use tiller_core::pace::{Forecast, forecast};
+use tiller_core::pace::{Forecast, LEVEL_DAYS, forecast, known_days};
 use tiller_core::{Micros, Window};
 use tiller_store::{CampaignId, PersonId, PgPool, PlanId};
 
@@ -109,6 +109,9 @@ pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Option<Pace>, Desk
 fn read(book: &Book, kept: Option<&Opened>) -> Option<Pace> {
     let to = book.span.to();
     let month = month_of(to)?;
+    if (book.span.days() as i64) < LEVEL_DAYS {
+        return None;
+    }
     let solved = kept.and_then(|o| Some((o, budgets::work(&o.file).solved()?.clone())));
     // A plan's money is of a mean month: by the day it is the same in each.
     let planned = |e: &Entry| {
@@ -120,8 +123,7 @@ fn read(book: &Book, kept: Option<&Opened>) -> Option<Pace> {
         .entries
         .iter()
         .filter_map(|e| {
-            let spend: Vec<(NaiveDate, f64)> =
-                e.days.iter().map(|d| (d.day, d.tally.spend.to_units())).collect();
+            let spend = spend(e);
             let running = e.campaign.status.as_deref() != Some("paused");
             let budget = e.budget().filter(|_| running);
             let row = Row {
@@ -136,17 +138,23 @@ fn read(book: &Book, kept: Option<&Opened>) -> Option<Pace> {
         .collect();
     let together = |of: Of, name: &str, of_it: &dyn Fn(&Entry) -> bool| {
         let mine: Vec<&(Row, &Entry)> = campaigns.iter().filter(|(_, e)| of_it(e)).collect();
-        let spend: Vec<(NaiveDate, f64)> = mine
-            .iter()
-            .flat_map(|(_, e)| e.days.iter().map(|d| (d.day, d.tally.spend.to_units())))
-            .collect();
+        // What has just begun would lower the level of the rest: it is forecast by itself.
+        let (old, young): (Vec<&(Row, &Entry)>, Vec<_>) =
+            mine.iter().copied().partition(|(_, e)| known_days(&spend(e), to) >= LEVEL_DAYS);
+        let settled: Vec<(NaiveDate, f64)> = old.iter().flat_map(|(_, e)| spend(e)).collect();
+        let forecast = young
+            .into_iter()
+            .map(|(row, _)| row.forecast.clone())
+            .fold(forecast(&settled, to, month), |all, new| {
+                Some(all.map_or(new.clone(), |a| a.plus(&new)))
+            });
         let plans: Vec<f64> = mine.iter().filter_map(|(r, _)| r.plan).collect();
         let budgets: Vec<f64> = mine.iter().filter_map(|(r, _)| r.budget).collect();
         let total = |xs: &[f64]| (!xs.is_empty()).then(|| xs.iter().sum());
         Some(Row {
             of,
             name: name.to_owned(),
-            forecast: forecast(&spend, to, month)?,
+            forecast: forecast?,
             plan: total(&plans),
             budget: total(&budgets),
         })
@@ -165,6 +173,11 @@ fn read(book: &Book, kept: Option<&Opened>) -> Option<Pace> {
         .chain(campaigns.into_iter().map(|(r, _)| r))
         .collect();
     Some(Pace { month, to, plan: solved.map(|(o, _)| (o.plan.id, o.plan.name.clone())), rows })
+}
+
+/// What a campaign spent by day.
+fn spend(e: &Entry) -> Vec<(NaiveDate, f64)> {
+    e.days.iter().map(|d| (d.day, d.tally.spend.to_units())).collect()
 }
 
 /// The month by its daily budgets: those of the days so far, the present one for the rest.

@@ -4,6 +4,7 @@
 mod common;
 
 use chrono::NaiveDate;
+use common::market::{Answering, WORLD};
 use common::scene::{Scene, fields, says};
 use common::{book, day};
 use tiller_channel::wire::{Budget, Setting};
@@ -211,6 +212,34 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
     assert!((pace.rows[0].forecast.spent - now.total(month).spend.to_units()).abs() < 1e-6);
     budgets::hold_month(&pool, &s.account, None).await.unwrap();
     assert!(pace::of_account(&pool, &now).await.unwrap().unwrap().plan.is_none());
+}
+
+/// What was launched days ago is part of the month: of the account's, of its channel's, and on its own row.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_new_campaign_counts_in_the_months_pace(pool: PgPool) {
+    let world = WORLD.replacen(
+        "name = \"Visits, search\"\n",
+        "name = \"Visits, search\"\nlaunched = 4\n",
+        1,
+    );
+    let s = Scene::on(&pool, Answering::of(&world, None, 0).await).await;
+    let now = book(&pool, &s.account).await;
+    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let id = s.id(&pool, "Visits, search").await;
+    let new = pace.row(&Of::Campaign(id)).unwrap();
+    assert!(new.forecast.spent > 0.0 && new.plan.is_some());
+    let month = pace::month_of(now.span.to()).unwrap();
+    let spent = now.total(month).spend.to_units();
+    assert!((pace.rows[0].forecast.spent - spent).abs() < 1e-6, "{spent} {:?}", pace.rows[0]);
+    // It adds what it spends now, not four of fourteen days of it.
+    let others: f64 = pace
+        .rows
+        .iter()
+        .filter(|r| matches!(r.of, Of::Campaign(c) if c != id))
+        .map(|r| r.forecast.end().0)
+        .sum();
+    let (all, its) = (pace.rows[0].forecast.end().0, new.forecast.end().0);
+    assert!((all / (others + its) - 1.0).abs() < 0.03, "{all} {others} {its}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
