@@ -17,15 +17,20 @@ const to = (heading) => page.getByRole("heading", { name: heading }).first().eva
 const cause = async (account, campaign) => {
   await page.goto(`${account}/causes`);
   await page.getByRole("link", { name: campaign }).first().click();
+  await page.waitForURL(/causes\/campaigns/);
 };
 const money = async (account, campaign, side) => {
   await page.goto(`${account}/budgets`);
   await page.getByRole("region", { name: "Campaigns and their money" }).getByRole("link", { name: campaign }).click();
-  if (side) await page.getByRole("link", { name: side, exact: true }).click();
+  await page.waitForURL(/curve/);
+  if (!side) return;
+  await page.getByRole("link", { name: side, exact: true }).click();
+  await page.getByRole("link", { name: side, exact: true }).and(page.locator("[aria-current]")).waitFor();
 };
 
 await view("sign-in", "/sign-in");
 await page.getByRole("button", { name: "demo analyst" }).click();
+await page.waitForURL(/today/);
 await view("today", `${school}/today`);
 await view("spend", `${school}/spend`);
 await view("measure", `${supply}/measure`);
@@ -50,6 +55,7 @@ await money(supply, "Beginner sets, feed", "Ad groups");
 await shoot("pool");
 await money(school, "Evening calls, feed", "Hours");
 await press("From what hours brought");
+await page.getByText("Filled from what the hours brought").waitFor();
 await shoot("hours");
 await view("pace", `${school}/spend/pace`);
 await view("channels", `${school}/channels`);
