@@ -132,6 +132,18 @@ test("a plan's figures open their working, as the plan stands in the form", asyn
   await page.getByRole("button", { name: "How we know" }).click();
   await expect(working).toContainText("worlds were drawn");
   await page.keyboard.press("Escape");
+  // Beside a typo they open as well, and what is typed stays.
+  const total = page.getByLabel("Total", { exact: true });
+  await total.fill("lots");
+  await total.press("Tab");
+  await expect(page.getByText("‘lots’ is not a number")).toBeVisible();
+  await brought.click();
+  await expect(working).toContainText("What it brings");
+  await page.keyboard.press("Escape");
+  await expect(total).toHaveValue("lots");
+  await total.fill("14 900");
+  await total.press("Tab");
+  await expect(page.getByText("‘lots’ is not a number")).toHaveCount(0);
   // Every panel counts what the plan is for.
   await expect(page.getByText(/of value up\./)).toBeVisible();
   await page.getByLabel("Goal").selectOption("clicks");

@@ -215,3 +215,25 @@ fn fault_14_a_high_target_starves_its_campaign() {
     let (spend, value) = all.values().fold((0.0, 0.0), |s, x| (s.0 + x.spend, s.1 + x.value));
     assert!(spend < 0.25 * 28.0 * 60.0 && value / spend > 7.0);
 }
+
+/// Somebody changed the budget of Suits every few weeks, the last time a fortnight before the last day; its strategy
+/// spends what it gets.
+#[test]
+fn later_budgets_are_set_and_spent() {
+    let sim = MARKET.account("supply").unwrap();
+    let in_days = |from: &str, to: &str| {
+        let all = MARKET.items(sim, None, day(from), day(to));
+        let suits: Vec<_> = all.filter(|r| r.campaign == "Suits, search").collect();
+        let budgets: Vec<f64> = suits.iter().map(|r| r.budget.unwrap().to_units()).collect();
+        (budgets, suits.iter().map(|r| r.spend.to_units()).sum::<f64>())
+    };
+    for (from, to, budget, days) in
+        [("2026-09-30", "2026-10-25", 75.0, 26.0), ("2026-10-26", "2026-11-09", 90.0, 15.0)]
+    {
+        let (budgets, spend) = in_days(from, to);
+        assert!(budgets.iter().all(|b| *b == budget), "{from}: {budgets:?}");
+        assert!((spend / (budget * days) - 1.0).abs() < 0.1, "{from}: {spend}");
+    }
+    let broken = AMBERFOLD.replacen("budget = 36.0 }", "budget = 0.0 }", 1);
+    assert!(World::parse(&broken).is_err_and(|e| e.to_string().contains("later budgets")));
+}

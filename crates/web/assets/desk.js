@@ -18,8 +18,9 @@ document.addEventListener("click", async (event) => {
   event.preventDefault();
   const box = workingBox();
   const answer = await askWorking(figure);
-  if (!answer.ok) { figure.href ? location.href = figure.href : figure.form.requestSubmit(figure); return; }
-  box.innerHTML = await answer.text();
+  if (!answer.ok && figure.href) { location.href = figure.href; return; }
+  // Leaving the page would lose what is typed.
+  box.innerHTML = answer.ok ? await answer.text() : "This figure’s working can’t be shown now. What you typed is still here.";
   box.showPopover();
   const at = figure.getBoundingClientRect();
   const size = box.getBoundingClientRect();

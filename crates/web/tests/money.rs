@@ -3,7 +3,7 @@
 
 mod common;
 
-use axum::http::{StatusCode, header};
+use axum::http::StatusCode;
 use common::market::{Answering, connected};
 use common::{Site, number, text};
 use tiller_core::Target;
@@ -158,15 +158,7 @@ async fn a_pool_is_split_by_its_audiences(pool: PgPool) {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(pool: PgPool) {
     let desk = Desk::new(pool).await;
-    let choices = desk.page("budgets/new").await;
-    let ids: Vec<&str> = choices
-        .split("name=\"campaign\" value=\"")
-        .skip(1)
-        .map(|c| c.split('"').next().unwrap())
-        .collect();
-    let body = format!("name=Month&campaign={}", ids.join("&campaign="));
-    let made = desk.site.post(&desk.path("budgets"), Some(&desk.cookie), &body).await;
-    let plan = made.headers()[header::LOCATION].to_str().unwrap().to_owned();
+    let plan = desk.site.plan(&desk.account.slug, &desk.cookie).await;
     let page = desk.site.page(&plan, &desk.cookie).await;
     assert!(page.contains("Put its daily budgets in the tray") && page.contains("class=\"able\""));
     let moved = "use=up_to&max_change=&fixed-0=900&name=Month";

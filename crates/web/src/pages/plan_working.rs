@@ -6,12 +6,12 @@ use axum::response::Response;
 use tiller_core::allocation::{
     CONFIDENCE, Goal, HeldBy, Line, Response as Curve, Solved, brings, marginal_at,
 };
+use tiller_desk::PlanId;
 use tiller_desk::budgets::{self as desk, Fields, Worked};
 use tiller_desk::curves::DAYS;
 use tiller_desk::figures::{self, money, number, signed, sum};
 use tiller_desk::levers::RATE_DAYS;
 use tiller_desk::plan_file::PlanFile;
-use tiller_desk::{DeskError, PlanId};
 
 use crate::App;
 use crate::error::PageError;
@@ -42,12 +42,11 @@ pub async fn show(
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
     let book = book(&app.pool, &member, &params).await?;
-    let errors = take(&app, &member, book.as_ref(), &mut file, &fields).await?;
-    if let Some(wrong) = errors.into_iter().next() {
-        return Err(DeskError::Invalid(wrong.message).into());
-    }
-    let worked = desk::work(&file);
     let unknown = || PageError::NotFound("This plan has no such figure.".into());
+    // What could not be read is told at its field; figures stand for the rest, as on the page.
+    take(&app, &member, book.as_ref(), &mut file, &fields).await?;
+    file.check().map_err(|_| unknown())?;
+    let worked = desk::work(&file);
     let solved = worked.solved().ok_or_else(unknown)?;
     let asked = Asked { file: &file, worked: &worked, solved };
     let figure = fields.get("figure").map_or("", String::as_str);

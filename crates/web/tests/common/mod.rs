@@ -151,13 +151,13 @@ impl Site {
         self.send(request, Some(cookie), body.into()).await
     }
 
-    /// Where a new plan of all campaigns of the account ‘a’ stands.
-    pub async fn plan(&self, cookie: &str) -> String {
-        let choices = self.page("/accounts/a/budgets/new", cookie).await;
+    /// Where a new plan of all campaigns of an account stands.
+    pub async fn plan(&self, account: &str, cookie: &str) -> String {
+        let choices = self.page(&format!("/accounts/{account}/budgets/new"), cookie).await;
         let ids = choices.split("name=\"campaign\" value=\"").skip(1);
         let ids: Vec<&str> = ids.map(|c| c.split('"').next().unwrap()).collect();
         let body = format!("name=Autumn&campaign={}", ids.join("&campaign="));
-        let made = self.post("/accounts/a/budgets", Some(cookie), &body).await;
+        let made = self.post(&format!("/accounts/{account}/budgets"), Some(cookie), &body).await;
         made.headers()[header::LOCATION].to_str().unwrap().to_owned()
     }
 
