@@ -38,9 +38,9 @@ test("from the worst campaign to a plan that is taken away", async ({ desk: page
   await page.goto(`${school}/spend`);
   await expect(page.getByRole("heading", { name: "Spend" })).toBeVisible();
   const worst = page.locator("tbody tr").first();
-  await expect(worst).toContainText("pays too much for a click");
+  await expect(worst).toContainText("pays too much per click");
   await worst.getByRole("link", { name: "Spring courses, search" }).first().click();
-  await expect(page.getByText("It pays too much for a click.")).toBeVisible();
+  await expect(page.getByText("It pays too much per click.")).toBeVisible();
   await expect(page.getByText("above target").first()).toBeVisible();
   await expect(page.getByText(/halfway to what is affordable/)).toBeVisible();
   await expect(page.getByText(/The account as a whole meets its target/)).toBeVisible();

@@ -177,7 +177,7 @@ test("the planted faults are named on their pages", async ({ desk: page }) => {
     await page.getByRole("link", { name: campaign }).click();
     await expect(page.locator(".lead-in").first()).toContainText(text);
   };
-  await verdict(school, "Spring courses, search", "It pays too much for a click.");
+  await verdict(school, "Spring courses, search", "It pays too much per click.");
   await verdict(school, "Apiary visits, display", "It reaches the wrong people.");
   await verdict(school, "Beginner film", "Too early to tell.");
   await verdict(supply, "Extractors, search", "No conversion has been reported since 1 Nov");

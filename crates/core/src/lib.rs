@@ -20,6 +20,7 @@ pub mod metrics;
 pub mod money;
 pub mod pace;
 pub mod pool;
+pub mod purpose;
 pub mod response;
 pub mod segments;
 pub mod share_out;

@@ -6,10 +6,10 @@ mod instances;
 use instances::{Random, assert_limits_kept, solved};
 use proptest::prelude::*;
 use tiller_core::allocation::{Answer, Goal, HeldBy, Use};
-use tiller_core::bridge::bridge;
+use tiller_core::bridge::{bridge, bridge_of_returns};
 use tiller_core::evidence::{poisson, wilson};
 use tiller_core::share_out::share_out;
-use tiller_core::verdict::{Case, Hold, Verdict, diagnose};
+use tiller_core::verdict::{Case, Faults, Hold, Verdict, diagnose};
 use tiller_core::{Micros, Tally, Target};
 
 fn tally() -> impl Strategy<Value = Tally> {
@@ -22,6 +22,23 @@ fn tally() -> impl Strategy<Value = Tally> {
             value: Micros::new(value),
         },
     )
+}
+
+fn case(tally: Tally, target: Target, peers: &[Tally]) -> Case<'_> {
+    Case {
+        tally,
+        settled_days: 28,
+        target,
+        least_difference: 0.05,
+        peers,
+        orders: None,
+        launched: None,
+        shocked: None,
+        last_day: chrono::NaiveDate::default(),
+        settle_days: 2,
+        findings: &[],
+        hold: Hold::default(),
+    }
 }
 
 fn converting() -> impl Strategy<Value = Tally> {
@@ -37,6 +54,14 @@ proptest! {
         let back = bridge(&b, &a).unwrap();
         prop_assert!((there.cpc + back.cpc).abs() <= 1e-9 * scale);
         prop_assert!((there.cvr + back.cvr).abs() <= 1e-9 * scale);
+        if let (Some(there), Some(back)) = (bridge_of_returns(&a, &b), bridge_of_returns(&b, &a)) {
+            let scale = there.from + there.to;
+            let sum: f64 = there.effects().map(|(_, e)| e).sum();
+            prop_assert!((there.from + sum - there.to).abs() <= 1e-9 * scale);
+            for ((_, x), (_, y)) in there.effects().zip(back.effects()) {
+                prop_assert!((x + y).abs() <= 1e-9 * scale);
+            }
+        }
         // The second effect is the mean times its own logarithm, though it is computed by difference.
         let log = (there.to / there.from).ln();
         if log.abs() > 1e-3 {
@@ -79,27 +104,29 @@ proptest! {
 
     #[test]
     fn dearer_is_never_judged_better(peers in prop::collection::vec(converting(), 2..6), own in converting(), factor in 1.0f64..4.0) {
-        let judge = |t: Tally| {
-            let case = Case {
-                tally: t,
-                settled_days: 28,
-                target: Target::Cpa(30.0),
-                peers: &peers,
-                launched: None,
-                changed: None,
-                last_day: chrono::NaiveDate::default(),
-                settle_days: 2,
-                findings: &[],
-                hold: Hold::default(),
-            };
-            diagnose(&case)
-        };
         let dearer = Tally { spend: Micros::from_units(own.spend.to_units() * factor), ..own };
+        let judge = |t| diagnose(&case(t, Target::Cpa(30.0), &peers));
         let (now, then) = (judge(own), judge(dearer));
         prop_assert!(then.p_over.unwrap() >= now.p_over.unwrap() - 1e-9);
         prop_assert!(then.excess >= now.excess);
         if then.verdict == Verdict::OnTarget && now.early.is_none() {
             prop_assert_eq!(now.verdict, Verdict::OnTarget);
+        }
+    }
+
+    /// Over its target or not is the campaign's own matter; what it says agrees with the money that it shows.
+    #[test]
+    fn verdicts_agree_with_their_figures(peers in prop::collection::vec(tally(), 0..5), own in tally(), target in 0.5f64..300.0) {
+        for target in [Target::Cpa(target), Target::Roas(target / 30.0)] {
+            let d = diagnose(&case(own, target, &peers));
+            let fault = !matches!(d.verdict, Verdict::OnTarget | Verdict::TooEarly);
+            prop_assert!(d.verdict != Verdict::OnTarget || (d.excess <= 0.0 && d.p_over.unwrap() <= 0.1));
+            prop_assert!(!fault || (d.excess > 0.0 && d.p_over.unwrap() >= 0.9));
+            prop_assert_eq!(fault, d.faults != Faults::default());
+            prop_assert!(!fault || !peers.is_empty() || d.leans.is_some(), "without peers it leans");
+            if matches!(target, Target::Cpa(_)) {
+                prop_assert_eq!(d.p_over, diagnose(&case(own, target, &[])).p_over, "peers have no say");
+            }
         }
     }
 

@@ -2,9 +2,10 @@
 
 use tiller_core::{Currency, Target};
 use tiller_store::people::{self, NewAccount, Role};
-use tiller_store::{AccountId, CampaignId, PersonId, PgPool, targets};
+use tiller_store::{AccountId, PersonId, PgPool};
 
-use crate::{DeskError, sign_in};
+use crate::decisions::Own;
+use crate::{DeskError, decisions, sign_in};
 
 /// Adds a person, or gives an existing one a new name and password.
 pub async fn save_person(
@@ -59,34 +60,12 @@ pub async fn join(
     Ok(people::join(pool, account, person, role).await?)
 }
 
-fn checked(target: Option<Target>) -> Result<Option<Target>, DeskError> {
-    match target {
-        Some(t) if !(t.number() > 0.0 && t.number() < 1e9) => {
-            Err(DeskError::Invalid("a target is a number above 0; leave it empty for none".into()))
-        }
-        other => Ok(other),
-    }
-}
-
 /// Sets the account's default target.
 pub async fn set_default_target(
     pool: &PgPool,
     account: AccountId,
     target: Option<Target>,
 ) -> Result<(), DeskError> {
-    Ok(targets::set_default(pool, account, checked(target)?).await?)
-}
-
-/// Sets a campaign's own target; none follows the account.
-pub async fn set_target(
-    pool: &PgPool,
-    account: AccountId,
-    campaign: CampaignId,
-    target: Option<Target>,
-) -> Result<(), DeskError> {
-    if targets::set_own(pool, account, campaign, checked(target)?).await? {
-        Ok(())
-    } else {
-        Err(DeskError::NotFound("campaign"))
-    }
+    decisions::decide(pool, account, None, None, &Own::Target(target)).await?;
+    Ok(())
 }

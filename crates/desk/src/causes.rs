@@ -1,13 +1,13 @@
 //! Causes: overspenders ranked, and one campaign, ad group or item examined.
 
 use chrono::{Days, NaiveDate};
-use tiller_core::{Tally, Window};
+use tiller_core::{Tally, Target, Window};
 use tiller_store::PgPool;
 pub use tiller_store::facts::Estimate;
 use tiller_store::facts::{ItemTally, Scope};
 
 use crate::DeskError;
-use crate::book::{self, Book, Entry, Judged, Subject};
+use crate::book::{self, Book, Entry, Judged, Meets, Subject};
 use crate::wording::TradeOff;
 
 /// Days of history that the effect of a bid is learned from.
@@ -30,8 +30,8 @@ pub struct Examined {
     pub expected: Vec<(NaiveDate, Estimate)>,
     /// What the halfway bid would bring, where one is advised.
     pub trade_off: Option<TradeOff>,
-    /// Whether the account meets its target in the settled period.
-    pub account_meets_target: Option<bool>,
+    /// The account against its target in the settled period.
+    pub meets: Option<Meets>,
     /// What it counted in the comparison period.
     pub before: Option<Tally>,
 }
@@ -102,7 +102,7 @@ fn examined(
         .period
         .against
         .map_or(book.period.window.from(), |a| a.from().min(book.period.window.from()));
-    let account_meets_target = book.settled().and_then(|w| book.meets_target(w));
+    let meets = book.settled().and_then(|w| book.meets_target(w));
     Examined {
         name,
         campaign: entry.campaign.name.clone(),
@@ -111,7 +111,7 @@ fn examined(
         days: days.into_iter().filter(|(d, _)| *d >= shown_from).collect(),
         expected: Vec::new(),
         trade_off,
-        account_meets_target,
+        meets,
         before,
     }
 }
@@ -128,6 +128,11 @@ pub fn trade_off(j: &Judged, days: &[(NaiveDate, Tally)]) -> Option<TradeOff> {
     Some(TradeOff {
         halfway,
         cpa: halfway / cvr,
+        roas: j
+            .tally
+            .aov()
+            .filter(|_| matches!(j.target, Target::Roas(_)))
+            .map(|a| a * cvr / halfway),
         now,
         then: (now * interval.low, now * interval.high),
         seen: elasticity.has_seen(halfway),

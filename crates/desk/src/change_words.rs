@@ -1,9 +1,9 @@
-//! Settings in words: what is set, what shall be, and how far that is.
+//! Settings in words: what is set, what shall be, how far that is, and what it moves.
 
 use tiller_channel::report::Status;
 use tiller_channel::wire::{Budget, Hours, PlacesMode, Setting, Strategy};
 use tiller_core::Micros;
-use tiller_core::learning::relative;
+use tiller_core::learning::{Moved, relative};
 
 use crate::figures::{counted, full_day, money, number};
 
@@ -104,6 +104,24 @@ pub fn amount(setting: &Setting) -> Option<f64> {
         Setting::Strategy(Strategy::TargetCpa { target }) => Some(target.to_units()),
         Setting::Strategy(Strategy::TargetRoas { target }) => Some(*target),
         _ => None,
+    }
+}
+
+/// What a change moves, for the learning period.
+pub(crate) fn moved(was: Option<&Setting>, set: &Setting) -> Moved {
+    let amounts = || was.and_then(amount).zip(amount(set));
+    match (was, set) {
+        (Some(Setting::Strategy(a)), Setting::Strategy(b))
+            if std::mem::discriminant(a) == std::mem::discriminant(b) =>
+        {
+            amounts().map_or(Moved::Other, |(from, to)| Moved::Target { from, to })
+        }
+        (_, Setting::Strategy(_)) => Moved::Strategy,
+        (_, Setting::Budget(_)) => {
+            amounts().map_or(Moved::Other, |(from, to)| Moved::Budget { from, to })
+        }
+        (_, Setting::Places(_)) => Moved::Targeting,
+        _ => Moved::Other,
     }
 }
 

@@ -1,6 +1,6 @@
 //! Diagnosis of a report file, without a database.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 
 use chrono::NaiveDate;
@@ -8,14 +8,17 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tiller_channel::report::{Column, Mapping, MappingError, Records, RowError, RowReader, guess};
 use tiller_channel::wire::{Dimension, SegmentRow};
+use tiller_core::bridge::Factor;
+use tiller_core::purpose::{self, Clues};
 use tiller_core::segments::{self, Proposal, Segment};
+use tiller_core::verdict::LEAST_DIFFERENCE;
 use tiller_core::window::SETTLE_DAYS;
 use tiller_core::{Currency, Micros, Tally, Target, Window};
 use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
 use tiller_store::people::Account;
 use tiller_store::{AccountId, AdGroupId, CampaignId, ItemId};
 
-use crate::book::{Book, Entry, Judged, Period, Subject};
+use crate::book::{Book, Entry, Judged, Meets, Period, Subject};
 use crate::wording;
 
 /// What is asked of a report.
@@ -131,9 +134,9 @@ pub fn row_error(e: &RowError) -> String {
 /// The answer.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct DiagnosisFile {
-    /// bid, traffic, both, measurement, `too_early` or `on_target`.
+    /// bid, traffic, `order_value`, both, measurement, `too_early` or `on_target`.
     pub verdict: &'static str,
-    /// The verdict follows the larger part of the bridge only.
+    /// The comparison with peers doesn’t show the cause; the sentences say what the verdict goes by instead.
     pub leans: bool,
     /// Sentences for people.
     pub because: Vec<String>,
@@ -141,7 +144,7 @@ pub struct DiagnosisFile {
     pub figures: FiguresFile,
     /// The peers together.
     pub peers: PeersFile,
-    /// From the peers' CPA to its own.
+    /// From the peers' CPA to its own; of a ROAS target, from their ACoS.
     pub bridge: Vec<EffectFile>,
     /// The whole report.
     pub account: AccountFile,
@@ -185,6 +188,8 @@ pub struct FiguresFile {
     pub cvr: Option<f64>,
     pub cpa: Option<f64>,
     pub excess: f64,
+    pub aov: Option<f64>,
+    pub roas: Option<f64>,
     pub clicks_per_conversion: Option<f64>,
     pub affordable_cpc: Option<f64>,
     pub affordable_cpc_cautious: Option<f64>,
@@ -201,9 +206,12 @@ pub struct PeersFile {
     pub cpc: Option<f64>,
     pub cvr: Option<f64>,
     pub cpa: Option<f64>,
+    pub aov: Option<f64>,
+    pub roas: Option<f64>,
 }
 
-/// One step of the bridge, in units of currency per conversion.
+/// One step of the bridge: of the CPA in units of currency per conversion, of a ROAS target’s ACoS in spend per
+/// unit of value.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 #[allow(missing_docs)]
 pub struct EffectFile {
@@ -216,7 +224,10 @@ pub struct EffectFile {
 #[allow(missing_docs)]
 pub struct AccountFile {
     pub cpa: Option<f64>,
+    pub roas: Option<f64>,
     pub meets_target: bool,
+    /// Without campaigns for the account’s own name; absent where it has none.
+    pub meets_target_without_brand: Option<bool>,
 }
 
 /// A report in memory.
@@ -322,9 +333,9 @@ impl Report {
             }
         };
         let judged = judged.ok_or(DiagnosisError::NoDays)?;
-        let total = book.total(judged.window);
+        let meets = book.meets_target(judged.window).ok_or(DiagnosisError::NoDays)?;
         let segments = segments(q, judged.window);
-        Ok(DiagnosisFile { segments, ..answer(&judged, q.target, &total) })
+        Ok(DiagnosisFile { segments, ..answer(&judged, &meets) })
     }
 
     fn book(&self, q: &Question) -> Result<Book, DiagnosisError> {
@@ -337,10 +348,11 @@ impl Report {
             .ok_or(DiagnosisError::NoDays)?;
         let window = Window::new(q.from.unwrap_or(span.from()), q.to.unwrap_or(span.to()))
             .ok_or(DiagnosisError::NoDays)?;
-        let mut campaigns: BTreeMap<(&str, &str), KindsAndDays> = BTreeMap::new();
+        let mut campaigns: BTreeMap<(&str, &str), Gathered> = BTreeMap::new();
         for row in &self.rows {
-            let (kinds, days) = campaigns.entry((&row.channel, &row.campaign)).or_default();
+            let (kinds, groups, days) = campaigns.entry((&row.channel, &row.campaign)).or_default();
             *kinds.entry(row.kind).or_default() += 1;
+            groups.insert(&row.ad_group);
             let day = days.entry(row.day).or_insert(CampaignDay {
                 campaign: CampaignId(0),
                 day: row.day,
@@ -359,25 +371,29 @@ impl Report {
         let entries = campaigns
             .into_iter()
             .enumerate()
-            .map(|(i, ((channel, name), (kinds, days)))| {
+            .map(|(i, ((channel, name), (kinds, groups, days)))| {
                 let asked = name.eq_ignore_ascii_case(&q.campaign);
+                let kind = kinds.into_iter().max_by_key(|(_, n)| *n).map_or("ad", |(k, _)| k);
                 let first_day = q.launched.filter(|_| asked).or(days.keys().next().copied());
                 Entry {
                     campaign: Campaign {
                         id: CampaignId(i as i64),
                         name: name.to_owned(),
                         channel: channel.to_owned(),
-                        kind: kinds
-                            .into_iter()
-                            .max_by_key(|(_, n)| *n)
-                            .map_or("ad", |(k, _)| k)
-                            .to_owned(),
+                        kind: kind.to_owned(),
                         status: None,
                         own_target: None,
+                        own_purpose: None,
                         own_events: false,
                         first_day,
                     },
                     target: Some(q.target),
+                    purpose: purpose::guess(&Clues {
+                        campaign: name,
+                        kind,
+                        ad_groups: &groups.into_iter().collect::<Vec<_>>(),
+                        ..Clues::default()
+                    }),
                     days: days.into_values().collect(),
                 }
             })
@@ -397,6 +413,7 @@ impl Report {
             counted_events: None,
             click_window: None,
             settle_days: SETTLE_DAYS as i16,
+            least_difference: LEAST_DIFFERENCE,
         };
         Ok(Book {
             account,
@@ -405,7 +422,8 @@ impl Report {
             entries,
             rollups: std::sync::Arc::default(),
             judged: std::sync::OnceLock::new(),
-            changed: std::collections::HashMap::new(),
+            touched: std::collections::HashMap::new(),
+            chosen_peers: std::collections::HashMap::new(),
         })
     }
 
@@ -439,23 +457,22 @@ impl Report {
     }
 }
 
-/// How many rows of each kind a campaign has, and its days.
-type KindsAndDays<'a> = (BTreeMap<&'a str, usize>, BTreeMap<NaiveDate, CampaignDay>);
+/// How many rows of each kind a campaign has, its ad groups, and its days.
+type Gathered<'a> = (BTreeMap<&'a str, usize>, BTreeSet<&'a str>, BTreeMap<NaiveDate, CampaignDay>);
 
 fn names<'a>(names: impl Iterator<Item = &'a String>) -> String {
     names.take(20).cloned().collect::<Vec<_>>().join(", ")
 }
 
-fn answer(j: &Judged, target: Target, total: &Tally) -> DiagnosisFile {
+fn answer(j: &Judged, meets: &Meets) -> DiagnosisFile {
     let (d, t) = (&j.diagnosis, &j.tally);
     let because = std::iter::once(wording::headline(d))
         .chain(wording::reasons(j))
         .map(|w| w.to_string())
         .collect();
-    let step = |factor, effect| EffectFile { factor, effect };
     DiagnosisFile {
         verdict: d.verdict.word(),
-        leans: d.leans,
+        leans: d.leans.is_some(),
         because,
         figures: FiguresFile {
             spend: t.spend.to_units(),
@@ -466,6 +483,8 @@ fn answer(j: &Judged, target: Target, total: &Tally) -> DiagnosisFile {
             cvr: t.cvr(),
             cpa: t.cpa(),
             excess: d.excess,
+            aov: t.aov(),
+            roas: t.roas(),
             clicks_per_conversion: d.affordable.map(|a| a.clicks_per_conversion),
             affordable_cpc: d.affordable.map(|a| a.cpc),
             affordable_cpc_cautious: d.affordable.map(|a| a.cautious),
@@ -478,12 +497,29 @@ fn answer(j: &Judged, target: Target, total: &Tally) -> DiagnosisFile {
             cpc: d.peers.cpc(),
             cvr: d.peers.cvr(),
             cpa: d.peers.cpa(),
+            aov: d.peers.aov(),
+            roas: d.peers.roas(),
         },
         bridge: d
             .bridge
-            .map(|b| vec![step("peers", b.from), step("cpc", b.cpc), step("cvr", b.cvr)])
-            .unwrap_or_default(),
-        account: AccountFile { cpa: total.cpa(), meets_target: target.excess(total) <= 0.0 },
+            .iter()
+            .flat_map(|b| {
+                let word = |f| match f {
+                    Factor::Cpc => "cpc",
+                    Factor::Cvr => "cvr",
+                    Factor::OrderValue => "order_value",
+                };
+                let effects = b.effects().map(move |(f, effect)| (word(f), effect));
+                std::iter::once(("peers", b.from)).chain(effects)
+            })
+            .map(|(factor, effect)| EffectFile { factor, effect })
+            .collect(),
+        account: AccountFile {
+            cpa: meets.all.cpa(),
+            roas: meets.all.roas(),
+            meets_target: meets.with_brand(),
+            meets_target_without_brand: meets.without_brand.map(|_| meets.without_brand()),
+        },
         segments: Vec::new(),
     }
 }

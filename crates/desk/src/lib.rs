@@ -9,6 +9,7 @@ pub mod change_words;
 pub mod connections;
 pub mod courses;
 pub mod curves;
+pub mod decisions;
 pub mod diagnosis_file;
 pub mod entry;
 pub mod figures;
@@ -38,8 +39,8 @@ pub mod wording;
 
 pub use tiller_store::people::{Account, Person, Role};
 pub use tiller_store::{
-    AccountId, AdGroupId, CampaignId, ChangeId, ConnectionId, CourseId, ImportId, ItemId, PersonId,
-    PgPool, PlanId, StoreError, TermId,
+    AccountId, AdGroupId, CampaignId, ChangeId, ConnectionId, CourseId, DecisionId, ImportId,
+    ItemId, PersonId, PgPool, PlanId, StoreError, TermId,
 };
 
 /// Why a use case ended without its result.

@@ -64,14 +64,17 @@ pub enum Show {
     Due,
     /// Those that the channel refused.
     Refused,
+    /// What was decided here and went to no channel: targets, purposes, what counts.
+    Own,
 }
 
 impl Show {
     /// All of them, with the word in addresses and the title.
-    pub const ALL: [(Self, &'static str, &'static str); 3] = [
+    pub const ALL: [(Self, &'static str, &'static str); 4] = [
         (Self::All, "", "All"),
-        (Self::Due, "due", "Due for a look back"),
+        (Self::Due, "due", "Due for a look-back"),
         (Self::Refused, "refused", "Refused"),
+        (Self::Own, "own", "Targets, purposes, what counts"),
     ];
 
     /// By its word.
@@ -102,7 +105,8 @@ pub async fn entries(
     let shown = |e: &Entry| match show {
         Show::All => true,
         Show::Due => e.due(today),
-        Show::Refused => !e.made(),
+        Show::Refused => !e.made() && e.change.looked_at.is_none(),
+        Show::Own => false,
     };
     let all = changes::list(pool, account.id, Which::Logbook).await?;
     let entries = all.into_iter().map(entry).collect::<Result<Vec<_>, _>>()?;
@@ -144,7 +148,7 @@ pub async fn undo(
     let entry = one(pool, account, id).await?;
     if !entry.made() {
         return Err(DeskError::Invalid(
-            "the channel never made this change, so there is nothing to take back".into(),
+            "the channel never made this change, so there is nothing to undo".into(),
         ));
     }
     let set = reverse(entry.was.as_ref(), &entry.set_to).ok_or_else(|| {
@@ -157,7 +161,7 @@ pub async fn undo(
     let proposal = Proposal {
         subject: entry.subject(),
         set,
-        reason: format!("Takes back the change{on}: {}.", entry.sentence()),
+        reason: format!("Undoes the change{on}: {}.", entry.sentence()),
         evidence: Vec::new(),
         effect: String::new(),
         origin: Origin::Undo,
@@ -165,7 +169,7 @@ pub async fn undo(
     };
     match tray::propose(pool, account, person, vec![proposal]).await? {
         0 => Err(DeskError::Invalid(
-            "it has been taken back already, or the same waits in the tray".into(),
+            "it has been undone already, or the same waits in the tray".into(),
         )),
         _ => Ok(()),
     }
@@ -179,13 +183,13 @@ pub async fn again(pool: &PgPool, account: &Account, id: ChangeId) -> Result<(),
     }
 }
 
-/// Somebody has looked back at a change.
+/// Somebody has looked back at a change, or dismissed a refused one.
 pub async fn looked(pool: &PgPool, account: &Account, id: ChangeId) -> Result<(), DeskError> {
     if changes::looked(pool, account.id, id).await? {
         Ok(())
     } else {
         Err(DeskError::Invalid(
-            "there is nothing to look back at: it was not made, or somebody has looked".into(),
+            "there is nothing to review: it has been reviewed or dismissed already".into(),
         ))
     }
 }

@@ -10,11 +10,12 @@ use tiller_core::tracking::Finding;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::facts::{self, Estimate};
 use tiller_store::people::Account;
-use tiller_store::splits::{self, Aged, Choice, EventTally};
-use tiller_store::{AccountId, CampaignId, PgPool};
+use tiller_store::splits::{self, Aged, EventTally};
+use tiller_store::{AccountId, CampaignId, PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Entry};
+use crate::decisions::{self, Own};
 use crate::rollups::{IDLE, Stamp};
 
 /// Click days that a run-off is learned from.
@@ -319,12 +320,13 @@ pub async fn preview(
 pub async fn choose(
     pool: &PgPool,
     book: &Book,
+    person: Option<PersonId>,
     campaign: CampaignId,
     events: Option<Vec<String>>,
 ) -> Result<(), DeskError> {
     book.entry(campaign)?;
-    check(events.as_deref())?;
-    splits::choose(pool, book.account.id, &Choice::Campaign(campaign, events)).await?;
+    let own = Own::Events(events);
+    decisions::decide(pool, book.account.id, person, Some(campaign), &own).await?;
     settle(pool, book.account.id, book.span.to()).await
 }
 
@@ -332,23 +334,21 @@ pub async fn choose(
 pub async fn choose_default(
     pool: &PgPool,
     book: &Book,
+    person: Option<PersonId>,
     events: Option<Vec<String>>,
     click_window: Option<i16>,
 ) -> Result<(), DeskError> {
-    check(events.as_deref())?;
-    if click_window.is_some_and(|days| !(0..=90).contains(&days)) {
-        return Err(DeskError::Invalid("a window after the click takes 0 to 90 days".into()));
+    for own in [Own::ClickWindow(click_window), Own::Events(events)] {
+        decisions::decide(pool, book.account.id, person, None, &own).await?;
     }
-    splits::choose(pool, book.account.id, &Choice::Account { events, click_window }).await?;
     settle(pool, book.account.id, book.span.to()).await
 }
 
-fn check(events: Option<&[String]>) -> Result<(), DeskError> {
-    match events {
-        Some([]) => Err(DeskError::Invalid(
-            "choose at least one event: where nothing counts, nothing can be judged".into(),
-        )),
-        _ => Ok(()),
+/// Learns anew how conversions run off, after what counts was changed elsewhere.
+pub async fn settle_account(pool: &PgPool, account: &Account) -> Result<(), DeskError> {
+    match facts::span(pool, account.id).await? {
+        Some(span) => settle(pool, account.id, span.to()).await,
+        None => Ok(()),
     }
 }
 

@@ -10,7 +10,7 @@ use tiller_store::{PersonId, PgPool};
 
 use crate::book::{Book, Judged, Subject};
 use crate::budgets::{self, Opened, Worked};
-use crate::figures::{count, money, number, or_absent, percent, probability};
+use crate::figures::{count, counted, money, number, or_absent, percent, probability};
 use crate::settings::{Settings, Spot};
 use crate::tray::{self, Origin, Proposal};
 use crate::wording::{self, TradeOff};
@@ -34,16 +34,14 @@ pub fn of_verdict(
     let d = &judged.diagnosis;
     let (set, effect) = match d.verdict {
         Verdict::Traffic => (only_in_its_places(settings, spot)?, cheaper_visitors(judged)),
-        Verdict::Bid | Verdict::Both => {
+        Verdict::Bid | Verdict::OrderValue | Verdict::Both => {
             let trade = trade?;
             let set = lower_bid(settings, spot, trade.halfway / judged.tally.cpc()?)?;
             let fewer = format!(
-                "{} a conversion, and {} to {} of {} conversions in {} days",
-                money(trade.cpa),
-                number(trade.then.0, 0),
-                number(trade.then.1, 0),
-                count(trade.now),
-                judged.window.days()
+                "{} and {} in {}",
+                trade.cost(),
+                trade.volume(),
+                counted(judged.window.days(), "day", "days")
             );
             (set, fewer)
         }

@@ -7,8 +7,11 @@ use std::time::Duration;
 
 use moka::sync::Cache;
 use tiller_core::Window;
+use tiller_core::purpose::{self, Purpose};
 use tiller_core::tracking::EventCount;
+use tiller_store::decisions::{self, Clues};
 use tiller_store::facts::{self, CampaignDay};
+use tiller_store::people::Account;
 use tiller_store::{AccountId, CampaignId, PgPool, splits};
 
 use crate::DeskError;
@@ -25,6 +28,25 @@ pub struct Rollups {
     pub days: HashMap<CampaignId, Arc<[CampaignDay]>>,
     /// What each campaign's events brought in the period, where reports tell them.
     pub events: HashMap<CampaignId, Vec<EventCount>>,
+    /// What names and structure tell of each campaign's purpose.
+    pub clues: HashMap<CampaignId, Clues>,
+}
+
+impl Rollups {
+    /// What a campaign is likely to be for.
+    pub fn guess(&self, account: &str, campaign: &facts::Campaign) -> Purpose {
+        let own_name = purpose::own_name(account);
+        let clues = self.clues.get(&campaign.id);
+        let ad_groups: Vec<&str> =
+            clues.iter().flat_map(|c| &c.ad_groups).map(String::as_str).collect();
+        purpose::guess(&purpose::Clues {
+            campaign: &campaign.name,
+            kind: &campaign.kind,
+            ad_groups: &ad_groups,
+            own_name: own_name.as_deref(),
+            own_name_share: clues.map_or(0.0, |c| c.own_name_share),
+        })
+    }
 }
 
 /// The state of an account's figures: whatever is computed of them alone is the same while this is.
@@ -62,19 +84,23 @@ static KEPT: LazyLock<Cache<Key, Arc<Rollups>>> = LazyLock::new(|| {
 /// The days of `reach`, and the events of `period`.
 pub async fn read(
     pool: &PgPool,
-    account: AccountId,
+    account: &Account,
     reach: Window,
     period: Window,
 ) -> Result<Arc<Rollups>, DeskError> {
+    let own_name = purpose::own_name(&account.name);
+    let account = account.id;
     let key = (Stamp::read(pool, account).await?, reach, period);
     if let Some(kept) = KEPT.get(&key) {
         return Ok(kept);
     }
-    let (days, events) = tokio::try_join!(
+    let (days, events, clues) = tokio::try_join!(
         facts::campaign_days(pool, account, reach),
-        splits::events(pool, account, period)
+        splits::events(pool, account, period),
+        decisions::clues(pool, account, own_name.as_deref())
     )?;
     let mut rollups = Rollups::default();
+    rollups.clues = clues.into_iter().map(|c| (c.campaign, c)).collect();
     for of_one in days.chunk_by(|a, b| a.campaign == b.campaign) {
         rollups.days.insert(of_one[0].campaign, of_one.into());
     }

@@ -72,7 +72,7 @@ fn of_campaign(book: &Book, known: &levers::Line) -> Option<Line> {
     let days: Vec<_> =
         entry.days.iter().filter(|d| last.contains(d.day)).map(|d| (d.day, d.tally)).collect();
     let usual = entry.tally(Window::ending(last.from().pred_opt()?, USUAL_DAYS));
-    let changed = book.changed.get(&entry.campaign.id).map(|c| c.0);
+    let changed = book.changed(entry.campaign.id);
     let advice = steps::advise(&days, changed, entry.target?, prior(&usual))?;
     let held = known.lever.capacity.most.is_none_or(|most| most > budget);
     let due = advice.step == Step::Down || (advice.step == Step::Up && held);

@@ -144,7 +144,7 @@ pub fn deeds(book: &Book) -> (Vec<Deed>, usize) {
 fn deed(entry: &Entry, judged: Judged) -> Option<Deed> {
     let d = &judged.diagnosis;
     let worth = match d.verdict {
-        Verdict::Bid | Verdict::Traffic | Verdict::Both => d.excess,
+        Verdict::Bid | Verdict::Traffic | Verdict::OrderValue | Verdict::Both => d.excess,
         // Whatever it spends is spent blindly.
         Verdict::Measurement => judged.tally.spend.to_units(),
         Verdict::OnTarget if d.held_by == HeldBy::Budget => -d.excess,

@@ -342,7 +342,7 @@ pub(crate) async fn check(
             let (was, set) = &read_all[i];
             let at = spot(&all[i]);
             let mut found = Vec::new();
-            let moved = moved(was.as_ref(), set);
+            let moved = words::moved(was.as_ref(), set);
             let automatic = automatic(&settings, at, set);
             let learns_anew = learning::restarts(automatic, moved);
             if learns_anew {
@@ -404,24 +404,6 @@ fn warn(text: impl Into<String>) -> Check {
 
 fn stop(text: impl Into<String>) -> Check {
     Check { stops: true, text: text.into() }
-}
-
-/// What a change moves, for the learning period.
-fn moved(was: Option<&Setting>, set: &Setting) -> Moved {
-    let amounts = || was.and_then(words::amount).zip(words::amount(set));
-    match (was, set) {
-        (Some(Setting::Strategy(a)), Setting::Strategy(b))
-            if std::mem::discriminant(a) == std::mem::discriminant(b) =>
-        {
-            amounts().map_or(Moved::Other, |(from, to)| Moved::Target { from, to })
-        }
-        (_, Setting::Strategy(_)) => Moved::Strategy,
-        (_, Setting::Budget(_)) => {
-            amounts().map_or(Moved::Other, |(from, to)| Moved::Budget { from, to })
-        }
-        (_, Setting::Places(_)) => Moved::Targeting,
-        _ => Moved::Other,
-    }
 }
 
 /// Whether the campaign will be bid for by a strategy when the change is in force.

@@ -1,12 +1,15 @@
-//! Verdicts and advice as a colleague would say them: what is so, how sure that is, what to do next.
+//! Verdicts and advice as a colleague would say them: what is so, how sure that is, what to do next. A campaign is
+//! told in its own measure: one with a ROAS target never reads of a CPA.
 
 use chrono::NaiveDate;
 use tiller_core::evidence::Standing;
+use tiller_core::purpose::Purpose;
 use tiller_core::tracking::Finding;
-use tiller_core::verdict::{Diagnosis, Early, HeldBy, Verdict};
+use tiller_core::verdict::{Diagnosis, Early, Faults, HeldBy, Lean, Verdict, in_reach};
 use tiller_core::{Tally, Target};
 
-use crate::book::{Circle, Judged};
+use crate::book::{Circle, Judged, Meets, Touch};
+use crate::change_words;
 use crate::figures::{count, counted, day, money, number, percent, probability, sum};
 
 /// How a piece of a sentence is meant.
@@ -18,7 +21,7 @@ pub enum Tone {
     Strong,
     /// Money lost, harm.
     Harm,
-    /// Money won, gain.
+    /// Money gained.
     Gain,
 }
 
@@ -59,85 +62,163 @@ impl std::fmt::Display for Words {
     }
 }
 
+/// Parts of a list with commas and an *and*.
+pub fn list(parts: &[&str]) -> String {
+    match parts {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [first, last] => format!("{first} and {last}"),
+        [first @ .., last] => format!("{}, and {last}", first.join(", ")),
+    }
+}
+
+/// How sure something is, in everyday steps with the figure: `almost certainly`, `very likely`, `likely`; below
+/// 80% it is unclear.
+pub fn sure(p: f64) -> Option<&'static str> {
+    // As it is shown: 94.6% reads 95%.
+    match (100.0 * p).round() / 100.0 {
+        p if p >= 0.99 => Some("almost certainly"),
+        p if p >= 0.95 => Some("very likely"),
+        p if p >= 0.8 => Some("likely"),
+        _ => None,
+    }
+}
+
+/// What is at fault, each as the rest of a sentence that begins with *It*.
+fn faults(f: Faults) -> String {
+    let said = [
+        (f.traffic, "reaches the wrong people"),
+        (f.order_value, "brings in small orders"),
+        (f.bid, "pays too much per click"),
+    ];
+    list(&said.iter().filter(|(is, _)| *is).map(|(_, said)| *said).collect::<Vec<_>>())
+}
+
 /// A verdict in a few words, for tables.
-pub fn short(d: &Diagnosis) -> &'static str {
-    match (d.verdict, d.leans) {
-        (Verdict::Bid, false) => "pays too much for a click",
-        (Verdict::Bid, true) => "seems to pay too much for a click",
-        (Verdict::Traffic, false) => "reaches the wrong people",
-        (Verdict::Traffic, true) => "seems to reach the wrong people",
-        (Verdict::Both, _) => "wrong people, and too dear a click",
-        (Verdict::Measurement, _) => "its conversions can’t be trusted",
-        (Verdict::TooEarly, _) => "too early to tell",
-        (Verdict::OnTarget, _) => "on target",
+pub fn short(d: &Diagnosis) -> String {
+    match (d.verdict, d.early) {
+        (Verdict::Measurement, _) => "conversions can’t be trusted".into(),
+        (Verdict::TooEarly, Some(Early::AboutOnTarget { .. })) => "about on target".into(),
+        (Verdict::TooEarly, _) => "too early to tell".into(),
+        (Verdict::OnTarget, _) => "on target".into(),
+        _ if d.leans.is_some() => format!("probably {}", faults(d.faults)),
+        _ => faults(d.faults),
     }
 }
 
 /// The verdict as a first sentence.
 pub fn headline(d: &Diagnosis) -> Words {
-    let text = match d.verdict {
-        Verdict::TooEarly => "Too early to tell.".to_owned(),
-        Verdict::OnTarget => "It is on target.".to_owned(),
-        Verdict::Measurement => "Its conversions can’t be trusted.".to_owned(),
-        Verdict::Both => "It reaches the wrong people, and pays too much for a click.".to_owned(),
-        Verdict::Bid | Verdict::Traffic => format!("It {}.", short(d)),
-    };
-    match d.verdict {
-        Verdict::OnTarget => Words::default().gain(text),
-        Verdict::TooEarly => Words::default().strong(text),
-        _ => Words::default().harm(text),
+    match (d.verdict, d.early) {
+        (Verdict::TooEarly, Some(Early::AboutOnTarget { .. })) => {
+            Words::default().gain("It is about on target.")
+        }
+        (Verdict::TooEarly, _) => Words::default().strong("Too early to tell."),
+        (Verdict::OnTarget, _) => Words::default().gain("It is on target."),
+        (Verdict::Measurement, _) => Words::default().harm("Its conversions can’t be trusted."),
+        _ => Words::default().harm(format!("It {}.", short(d))),
+    }
+}
+
+/// A purpose in a word or two.
+pub fn purpose(p: Purpose) -> &'static str {
+    match p {
+        Purpose::Brand => "brand",
+        Purpose::Generic => "generic",
+        Purpose::Prospecting => "prospecting",
+        Purpose::Retargeting => "retargeting",
     }
 }
 
 /// Whom it was compared with.
 pub fn peers(n: usize, circle: &Circle) -> String {
-    let whom = match circle {
-        Circle::Channel(channel) => format!("of the same kind on {channel}"),
-        Circle::Kind(_) => "of the same kind on all channels".into(),
-        Circle::Account => "with the same kind of target in the account".into(),
-    };
-    format!("{} {whom}", counted(n as u64, "peer", "peers"))
+    let peers = counted(n as u64, "peer", "peers");
+    match (n, circle) {
+        (0, _) => "no peers".into(),
+        (_, Circle::Channel(channel, p)) => format!("{peers} on {channel}, {}", purpose(*p)),
+        (_, Circle::All(p)) => format!("{peers} on all channels, {}", purpose(*p)),
+        (_, Circle::Chosen) => format!("{peers} of your choice"),
+    }
+}
+
+/// The cost that a target is about, as a noun: `CPA` or `ROAS`.
+pub fn measure(target: Target) -> &'static str {
+    match target {
+        Target::Cpa(_) => "CPA",
+        Target::Roas(_) => "ROAS",
+    }
+}
+
+/// On the wrong side of a target: `above target`, `below target`.
+pub fn missed(target: Target) -> &'static str {
+    match target {
+        Target::Cpa(_) => "above target",
+        Target::Roas(_) => "below target",
+    }
+}
+
+/// On the right side: `at or below target`, `at or above target`.
+fn met(target: Target) -> &'static str {
+    match target {
+        Target::Cpa(_) => "at or below target",
+        Target::Roas(_) => "at or above target",
+    }
 }
 
 /// Why, each sentence with the numbers it rests on.
 pub fn reasons(j: &Judged) -> Vec<Words> {
     let d = &j.diagnosis;
     match d.verdict {
-        Verdict::Measurement => j.findings.iter().map(finding).collect(),
-        Verdict::TooEarly => d.early.iter().map(|e| early(e, &j.tally)).chain(so_far(j)).collect(),
-        Verdict::OnTarget => std::iter::once(cost(j)).chain(certainty(d)).collect(),
-        Verdict::Bid | Verdict::Traffic | Verdict::Both => {
-            let lean = d.leans.then(|| {
-                Words::say("The comparison with peers alone doesn’t decide it; the larger part of the gap to their CPA does.")
-            });
-            traffic(d, &j.tally)
-                .into_iter()
-                .chain(price(d, &j.tally))
-                .chain([cost(j)])
-                .chain(lean)
-                .chain(certainty(d))
-                .collect()
-        }
+        Verdict::Measurement => j.findings.iter().map(|f| finding(f, j.target)).collect(),
+        Verdict::TooEarly => d.early.iter().map(|e| early(e, j)).chain(so_far(j)).collect(),
+        Verdict::OnTarget => std::iter::once(cost(j)).chain(certainty(j)).collect(),
+        Verdict::Bid | Verdict::Traffic | Verdict::OrderValue | Verdict::Both => traffic(j)
+            .into_iter()
+            .chain(order_value(j))
+            .chain(price(j))
+            .chain([cost(j)])
+            .chain(d.leans.map(lean))
+            .chain(certainty(j))
+            .collect(),
     }
 }
 
+fn lean(why: Lean) -> Words {
+    Words::say(match why {
+        Lean::LargerPart => {
+            "Its peers alone don’t settle the cause; this is the larger part of the gap to them."
+        }
+        Lean::PeersCostMore => {
+            "Its peers do even worse, so they don’t settle the cause; the price of a click is what is left to change."
+        }
+        Lean::NoClicks => "Nobody has clicked, so there is nothing to compare with its peers.",
+        Lean::NoConversions => {
+            "Nobody has converted, and there are too few clicks to compare with its peers."
+        }
+        Lean::NoPeers => "It has no peers to compare with, so the cause is a guess.",
+    })
+}
+
 /// What tracking found, and what to do about it.
-pub fn finding(f: &Finding) -> Words {
+pub fn finding(f: &Finding, target: Target) -> Words {
+    let what = measure(target);
     match f {
         Finding::Silent { since, days, expected } => Words::say("No conversion has been reported since ")
             .strong(day(*since))
-            .and(format!(", {}, where about ", counted(u64::from(*days), "day", "days")))
+            .and(format!(", {}, when about ", counted(u64::from(*days), "day", "days")))
             .strong(number(*expected, 0))
-            .and(" would be usual. Until the event is mended its CPA and ROAS mean nothing, and it is no benchmark for others."),
-        Finding::NoValues { conversions } => Words::say("It aims at a return, but its ")
+            .and(format!(" would be usual. Until the event is fixed its {what} means nothing, and it is no benchmark for others.")),
+        Finding::NoValues { conversions } => Words::say("It has a ROAS target, but its ")
             .strong(count(*conversions))
-            .and(" conversions carry no value. Send the value with the event, or give it a target CPA."),
+            .and(format!(
+                " {} no value. Send the value with the event, or give it a target CPA.",
+                if (*conversions - 1.0).abs() < 1e-9 { "conversion carries" } else { "conversions carry" }
+            )),
         Finding::NoResult { event, conversions, others } => Words::say("It counts ")
             .strong(count(*conversions))
             .and(" of ‘")
             .strong(event.clone())
             .and(format!(
-                "’ beside {} of anything else. That happens on the way to a result and is none: until it is left out of what the campaign counts, its CPA and ROAS mean nothing.",
+                "’ beside {} of everything else. That event is a step on the way to a result, not a result: until it is left out of what the campaign counts, its {what} means nothing.",
                 count(*others)
             )),
         Finding::NothingCounts { event, conversions } => Words::say("Nothing that comes in is counted, though ")
@@ -148,76 +229,117 @@ pub fn finding(f: &Finding) -> Words {
     }
 }
 
-fn early(e: &Early, tally: &Tally) -> Words {
-    let days = |d: &Option<u64>| {
-        d.map_or(String::new(), |d| {
+/// `, in about 12 days at the present rate`; never a count of days beyond a year.
+fn in_days(days: Option<u64>) -> String {
+    match days {
+        Some(d) if in_reach(d) => {
             format!(", in about {} at the present rate", counted(d, "day", "days"))
-        })
-    };
+        }
+        Some(_) => ", which is not in reach at the present rate".into(),
+        None => String::new(),
+    }
+}
+
+fn early(e: &Early, j: &Judged) -> Words {
+    let what = measure(j.target);
     match e {
-        Early::Launched { on, due } => {
-            Words::say(format!("It was launched on {}; seven days have settled on ", day(*on)))
-                .strong(day(*due))
-                .and(". Leave it until then.")
+        Early::Launched { on, due } => Words::say(format!(
+            "It was launched on {}; its first seven days will have settled on ",
+            day(*on)
+        ))
+        .strong(day(*due))
+        .and(". Leave it alone until then."),
+        Early::Changed { on, due } => Words::say(format!(
+            "It was changed substantially on {}; the effect can be judged on ",
+            day(*on)
+        ))
+        .strong(day(*due))
+        .and(". Leave it alone until then."),
+        Early::LittleSpend { needed, days } => {
+            Words::say("It has spent ").strong(money(j.tally.spend.to_units())).and(format!(
+                "; a verdict needs three times {}, {}{}.",
+                match j.target {
+                    Target::Cpa(_) => "the target",
+                    Target::Roas(_) => "what a conversion may cost",
+                },
+                money(*needed),
+                in_days(*days)
+            ))
         }
-        Early::Changed { on, due } => {
-            Words::say(format!("It was changed on {}; what that did can be judged on ", day(*on)))
-                .strong(day(*due))
-                .and(". Leave it until then.")
-        }
-        Early::LittleSpend { needed, days: d } => Words::say("It has spent ")
-            .strong(money(tally.spend.to_units()))
-            .and(format!("; a verdict needs three targets, {}{}.", money(*needed), days(d))),
         Early::Unsettled { days } => Words::say(format!(
             "Only {} of the period {} settled; a verdict needs three.",
             counted(*days, "day", "days"),
             if *days == 1 { "has" } else { "have" }
         )),
-        Early::Undecided { more_conversions: Some(more), days: d } => {
-            Words::say("Its CPA may still lie on either side of the target: ")
-                .strong(format!("about {} more conversions", count(*more)))
-                .and(format!(" would tell{}.", days(d)))
+        Early::Undecided { more_conversions: Some(more), days } => {
+            Words::say(format!("Its {what} could still be on either side of the target: "))
+                .strong(format!(
+                    "about {} more {}",
+                    count(*more),
+                    if *more <= 1.0 { "conversion" } else { "conversions" }
+                ))
+                .and(format!(" would tell{}.", in_days(*days)))
         }
-        Early::Undecided { .. } => {
-            Words::say("Its CPA may still lie on either side of the target.")
-        }
+        Early::Undecided { .. } => Words::say(format!(
+            "Its {what} could still be on either side of the target, and is so close to it that more conversions are not likely to tell."
+        )),
+        Early::AboutOnTarget { above } => Words::say(format!(
+            "It spends {}% more than its results allow, a difference too small to act on.",
+            percent(*above)
+        )),
     }
 }
 
 fn so_far(j: &Judged) -> Option<Words> {
     let over = j.diagnosis.p_over?;
-    let cpa = j
-        .tally
-        .cpa()
-        .map_or("no conversion yet".to_owned(), |cpa| format!("a CPA of {}", money(cpa)));
-    Some(Words::say(format!(
-        "So far: {cpa}, above target with a probability of {}.",
-        probability(over)
-    )))
+    let cost = match (j.target, j.tally.cpa(), j.tally.roas()) {
+        (_, None, _) => format!("{} spent without a conversion", money(j.tally.spend.to_units())),
+        (Target::Cpa(target), Some(cpa), _) => {
+            format!("a CPA of {} against a target of {}", money(cpa), money(target))
+        }
+        (Target::Roas(target), _, roas) => format!(
+            "a ROAS of {} against a target of {}",
+            crate::figures::or_absent(roas, |r| number(r, 2)),
+            number(target, 2)
+        ),
+    };
+    let chance = match (sure(over), sure(1.0 - over)) {
+        (Some(sure), _) => format!("{sure} {} ({})", missed(j.target), probability(over)),
+        (_, Some(sure)) => format!("{sure} {} ({})", met(j.target), probability(1.0 - over)),
+        _ => format!(
+            "unclear so far, with a {} chance of being {}",
+            probability(over),
+            missed(j.target)
+        ),
+    };
+    Some(Words::say(format!("So far: {cost}, {chance}.")))
 }
 
-fn traffic(d: &Diagnosis, tally: &Tally) -> Option<Words> {
+fn traffic(j: &Judged) -> Option<Words> {
+    let (d, tally) = (&j.diagnosis, &j.tally);
     let (own, peers) = tally.cvr().zip(d.peers.cvr())?;
     let rates = format!("({}% against {}%)", percent(own), percent(peers));
     let base = match d.cvr? {
-        Standing::Lower => Words::say("Visitors convert worse than its peers’ ").strong(rates),
-        Standing::AsGood if own > peers * 1.1 => {
-            Words::say("Visitors convert better than its peers’ ")
-                .strong(rates)
-                .and(", so whom it reaches is not the trouble")
+        Standing::Lower => {
+            Words::say("Its visitors convert less often than its peers’ ").strong(rates)
         }
-        Standing::AsGood => Words::say("Visitors convert as well as its peers’ ")
+        Standing::AsGood if own > peers * 1.1 => {
+            Words::say("Its visitors convert more often than its peers’ ")
+                .strong(rates)
+                .and(", so whom it reaches is not the problem")
+        }
+        Standing::AsGood => Words::say("Its visitors convert as often as its peers’ ")
             .strong(rates)
-            .and(", so whom it reaches is not the trouble"),
+            .and(", so whom it reaches is not the problem"),
         Standing::CantTell => {
-            Words::say("Whether visitors convert worse than its peers’ can’t be told yet ")
+            Words::say("It is unclear whether its visitors convert less often than its peers’ ")
                 .strong(rates)
         }
     };
     let clicks = tally.ctr().zip(d.peers.ctr()).filter(|_| d.ctr == Some(Standing::Lower));
     Some(match clicks {
         Some((own, peers)) if d.cvr == Some(Standing::Lower) => base.and(format!(
-            ", and fewer of those who see it click ({}% against {}%).",
+            ", and fewer people who see it click ({}% against {}%).",
             percent(own),
             percent(peers)
         )),
@@ -225,21 +347,45 @@ fn traffic(d: &Diagnosis, tally: &Tally) -> Option<Words> {
     })
 }
 
-fn price(d: &Diagnosis, tally: &Tally) -> Option<Words> {
-    let cpc = tally.cpc()?;
-    let best = d.affordable_at_best?;
-    let own = d.affordable?;
-    Some(if cpc > best {
-        Words::say("A click costs ")
+fn order_value(j: &Judged) -> Option<Words> {
+    let (own, peers) = j.tally.aov().zip(j.diagnosis.peers.aov())?;
+    j.diagnosis.faults.order_value.then(|| {
+        Words::say("Its orders are smaller than its peers’ ")
+            .strong(format!("({} against {})", money(own), money(peers)))
+            .and(".")
+    })
+}
+
+fn price(j: &Judged) -> Option<Words> {
+    let (d, tally) = (&j.diagnosis, &j.tally);
+    let (cpc, best, own) = (tally.cpc()?, d.affordable_at_best?, d.affordable?);
+    if cpc <= best {
+        let like_peers = match d.faults.order_value {
+            true => "its orders were as large as its peers’",
+            false => "its visitors converted like its peers’",
+        };
+        return Some(Words::say("At ").strong(money(cpc)).and(format!(
+            " a click it would be on target if {like_peers}; a click could then cost {}.",
+            money(best)
+        )));
+    }
+    Some(match j.target {
+        Target::Cpa(_) => Words::say("A click costs ")
             .strong(money(cpc))
             .and("; the target affords ")
             .strong(money(own.cautious))
+            .and(match (own.clicks_per_conversion - 1e-9).ceil() {
+                n if n <= 1.0 => " where every click converts.".to_owned(),
+                n => format!(" at one conversion in {} clicks.", number(n, 0)),
+            }),
+        Target::Roas(_) => Words::say("A click costs ")
+            .strong(money(cpc))
             .and(format!(
-                " at one conversion in {} clicks.",
-                number((own.clicks_per_conversion - 1e-9).ceil(), 0)
+                " and brings in {}; the target affords ",
+                money(tally.value.to_units() / tally.clicks as f64)
             ))
-    } else {
-        Words::say("At ").strong(money(cpc)).and(format!(" a click it would be on target if its visitors converted like its peers’ ({} affordable then).", money(best)))
+            .strong(money(own.cautious))
+            .and("."),
     })
 }
 
@@ -247,41 +393,33 @@ fn cost(j: &Judged) -> Words {
     let t = &j.tally;
     let result = match (j.target, t.cpa(), t.roas()) {
         (Target::Cpa(target), Some(cpa), _) => {
-            format!("A conversion costs {} against a target of {}", money(cpa), money(target))
+            format!("Its CPA is {} against a target of {}: ", money(cpa), money(target))
         }
-        (Target::Roas(target), _, Some(roas)) => {
-            format!("It returns {} against a target of {}", number(roas, 2), number(target, 2))
+        (Target::Roas(target), Some(_), Some(roas)) => {
+            format!("Its ROAS is {} against a target of {}: ", number(roas, 2), number(target, 2))
         }
-        _ => "No conversion was counted".to_owned(),
+        _ => "It has no conversion: ".to_owned(),
     };
-    let window = format!("{} settled days", j.window.days());
+    let window = format!(" in {}.", counted(j.window.days(), "settled day", "settled days"));
     let excess = j.diagnosis.excess;
+    let words = Words::say(result);
     if excess > 0.0 {
-        Words::say(format!("{result}: "))
-            .harm(format!("{} above target", sum(excess)))
-            .and(format!(" in {window}."))
+        words.harm(format!("{} overspent", sum(excess))).and(window)
     } else {
-        Words::say(format!("{result}: "))
-            .gain(format!("{} of room below it", sum(-excess)))
-            .and(format!(" in {window}."))
+        words.gain(format!("{} under target", sum(-excess))).and(window)
     }
 }
 
-fn certainty(d: &Diagnosis) -> Option<Words> {
-    let p = d.p_over?;
-    Some(if d.verdict == Verdict::OnTarget {
-        Words::say(format!(
-            "That its true cost is above target has a probability of {}.",
-            probability(p)
-        ))
-    } else if p > 0.995 {
-        Words::say("That its true cost is above target is beyond reasonable doubt.")
+fn certainty(j: &Judged) -> Option<Words> {
+    let p = j.diagnosis.p_over?;
+    let what = measure(j.target);
+    let (p, side) = if j.diagnosis.verdict == Verdict::OnTarget {
+        (1.0 - p, met(j.target))
     } else {
-        Words::say(format!(
-            "That its true cost is above target has a probability of {}.",
-            probability(p)
-        ))
-    })
+        (p, missed(j.target))
+    };
+    let word = sure(p)?;
+    Some(Words::say(format!("Its true {what} is {word} {side} ({}).", probability(p))))
 }
 
 /// What the change to the halfway bid is likely to bring.
@@ -291,6 +429,8 @@ pub struct TradeOff {
     pub halfway: f64,
     /// Cost per conversion then.
     pub cpa: f64,
+    /// Value for a unit of spend then, where results are told by their value.
+    pub roas: Option<f64>,
     /// Conversions in such a window now.
     pub now: f64,
     /// Conversions then: 80% interval.
@@ -299,33 +439,56 @@ pub struct TradeOff {
     pub seen: bool,
 }
 
+impl TradeOff {
+    /// `a CPA of 43.37` or `a ROAS of 3.20`.
+    pub fn cost(&self) -> String {
+        match self.roas {
+            Some(roas) => format!("a ROAS of {}", number(roas, 2)),
+            None => format!("a CPA of {}", money(self.cpa)),
+        }
+    }
+
+    /// `240 to 280 of 296 conversions`.
+    pub fn volume(&self) -> String {
+        let then = if self.then.1 - self.then.0 < 1.0 {
+            count(self.then.1.round())
+        } else {
+            format!("{} to {}", number(self.then.0, 0), number(self.then.1, 0))
+        };
+        format!("{then} of {} conversions", count(self.now))
+    }
+}
+
 /// What to do next.
-pub fn advice(j: &Judged, trade: Option<TradeOff>, account_meets_target: Option<bool>) -> Words {
+pub fn advice(j: &Judged, trade: Option<TradeOff>, meets: Option<&Meets>) -> Words {
     let d = &j.diagnosis;
     match d.verdict {
         Verdict::Measurement => Words::say(
-            "Mend the counting first: check the event on the page that follows a conversion, and look here again once it has reported for three days.",
+            "Fix the tracking first: check the event that should fire when somebody converts, and look again once it has reported for three days.",
         ),
-        Verdict::TooEarly => {
-            Words::say("Change nothing yet: a change now would only start the waiting again.")
-        }
+        Verdict::TooEarly => match d.early {
+            Some(Early::AboutOnTarget { .. }) => Words::say("It needs nothing."),
+            _ => Words::say("Leave it alone for now: a change would only restart the wait."),
+        },
         Verdict::OnTarget => match d.held_by {
             HeldBy::Budget => {
-                Words::say("It spends all of its budget and is on target: it can take ")
+                Words::say("It spends its whole budget and is on target, so it can take ")
                     .gain("more money")
-                    .and(". See what a plan would give it.")
+                    .and(".")
             }
             _ => Words::say("It needs nothing."),
         },
         Verdict::Traffic => traffic_advice(j),
-        Verdict::Bid | Verdict::Both => {
-            let first = if d.verdict == Verdict::Both {
-                traffic_advice(j).and(" Then the bid: ")
-            } else {
-                Words::default()
+        Verdict::Bid | Verdict::OrderValue | Verdict::Both => {
+            let first = match (d.faults.traffic, d.faults.order_value) {
+                (true, _) => traffic_advice(j).and(" Then the bid: "),
+                (false, true) => Words::say(
+                    "Larger orders would fix it at today’s bids: bundles, a minimum order, other products. Until then a click is worth less here: ",
+                ),
+                (false, false) => Words::default(),
             };
             match trade {
-                Some(t) => bid_advice(first, t, j, account_meets_target),
+                Some(t) => bid_advice(first, t, j, meets),
                 None => first.and("Bring the cost of a click down to what the target affords."),
             }
         }
@@ -333,46 +496,96 @@ pub fn advice(j: &Judged, trade: Option<TradeOff>, account_meets_target: Option<
 }
 
 fn traffic_advice(j: &Judged) -> Words {
-    let at_peers = j.tally.cpc().zip(j.diagnosis.peers.cvr()).map(|(cpc, cvr)| cpc / cvr);
-    let gain = at_peers.map_or(String::new(), |cpa| {
-        format!(
-            " If its visitors converted like its peers’, a conversion would cost {}.",
-            money(cpa)
-        )
-    });
-    Words::say("A lower bid can’t mend this. Look at whom and what it reaches first: places, audiences, search terms, placements.").and(gain)
+    let words = Words::say(
+        "A lower bid won’t fix this. Look at whom and what it reaches first: places, audiences, search terms, placements.",
+    );
+    let (cpc, cvr) = (j.tally.cpc(), j.diagnosis.peers.cvr());
+    let gain = match (j.target, cpc.zip(cvr), j.tally.aov()) {
+        (Target::Cpa(_), Some((cpc, cvr)), _) => format!("a CPA of {}", money(cpc / cvr)),
+        (Target::Roas(_), Some((cpc, cvr)), Some(aov)) => {
+            format!("a ROAS of {}", number(aov * cvr / cpc, 2))
+        }
+        _ => return words,
+    };
+    words.and(format!(" If its visitors converted like its peers’, it would have {gain}."))
 }
 
-fn bid_advice(first: Words, t: TradeOff, j: &Judged, account_meets_target: Option<bool>) -> Words {
+fn bid_advice(first: Words, t: TradeOff, j: &Judged, meets: Option<&Meets>) -> Words {
+    let begin = if first.0.is_empty() { "Bring" } else { "bring" };
     let mut words = first
-        .and("Bring the cost of a click to ")
+        .and(format!("{begin} the cost of a click down to "))
         .strong(money(t.halfway))
-        .and(", halfway to what is affordable: expect ")
-        .strong(money(t.cpa))
-        .and(" a conversion and ")
-        .strong(if (t.then.1 - t.then.0) < 1.0 {
-            count(t.then.1.round())
-        } else {
-            format!("{} to {}", number(t.then.0, 0), number(t.then.1, 0))
-        })
-        .and(format!(" of {} conversions in {} days.", count(t.now), j.window.days()));
+        .and(", halfway to what is affordable. Expect ")
+        .strong(t.cost())
+        .and(" and ")
+        .strong(t.volume())
+        .and(format!(" in {}.", counted(j.window.days(), "day", "days")));
     if !t.seen {
-        words = words.and(" It has never paid so little, so take it in steps.");
+        words = words.and(" It has never paid so little for a click, so take it in steps.");
     }
-    match account_meets_target {
-        Some(true) => words.and(" The account as a whole meets its target, so keeping the volume is a choice too."),
-        Some(false) => words.and(" The account as a whole misses its target, so this overrun is not made good elsewhere."),
+    match meets {
+        Some(m) => words.and(" ").and(whole(m)),
         None => words,
     }
 }
 
-/// What holds its volume.
+/// Whether the account as a whole meets its target, and what that means for one overrun.
+pub fn whole(m: &Meets) -> String {
+    let cost = |t: &Tally| match m.target {
+        Target::Cpa(_) => crate::figures::or_absent(t.cpa(), |x| format!("a CPA of {}", money(x))),
+        Target::Roas(_) => {
+            crate::figures::or_absent(t.roas(), |x| format!("a ROAS of {}", number(x, 2)))
+        }
+    };
+    match (m.with_brand(), m.without_brand(), m.without_brand) {
+        (true, true, _) => format!(
+            "The account as a whole meets its target ({}), so keeping the volume is an option.",
+            cost(&m.all)
+        ),
+        (true, false, Some(rest)) => format!(
+            "The account meets its target only with the searches for its own name; without them it misses it ({} against {}).",
+            cost(&rest),
+            number(m.target.number(), 2)
+        ),
+        _ => format!(
+            "The account as a whole misses its target ({}), so nothing else makes up for this.",
+            cost(&m.all)
+        ),
+    }
+}
+
+/// What was changed since the days that a verdict is about, and how long it is left alone; none where nothing was.
+pub fn since(touches: &[Touch]) -> Option<Words> {
+    let changes: Vec<String> = touches
+        .iter()
+        .filter_map(|t| {
+            let what = change_words::sentence(t.was.as_ref(), &t.set_to);
+            Some(format!("{what} on {}", day(t.from?)))
+        })
+        .collect();
+    let until = touches.iter().filter_map(|t| t.until).max()?;
+    let shown: Vec<&str> = changes.iter().rev().take(3).map(String::as_str).collect();
+    let more = match changes.len() - shown.len() {
+        0 => String::new(),
+        n => format!(", and {}", counted(n as u64, "more", "more")),
+    };
+    Some(
+        Words::say(format!(
+            "Changed since: {}{more}. Nothing else is advised here until the look-back on ",
+            shown.join("; ")
+        ))
+        .strong(day(until))
+        .and("."),
+    )
+}
+
+/// What limits its volume.
 pub fn held_by(d: &Diagnosis) -> &'static str {
     match d.held_by {
         HeldBy::Budget => "its budget",
         HeldBy::Bid => "its bid or target",
         HeldBy::Neither => "neither budget nor bid",
-        HeldBy::Unknown => "unknown: reports tell no budget",
+        HeldBy::Unknown => "unknown: reports don’t tell the budget",
     }
 }
 
@@ -381,7 +594,7 @@ pub fn standing(s: Option<Standing>) -> &'static str {
     match s {
         Some(Standing::Lower) => "lower",
         Some(Standing::AsGood) => "as good",
-        Some(Standing::CantTell) => "can’t tell yet",
+        Some(Standing::CantTell) => "unclear",
         None => crate::figures::ABSENT,
     }
 }

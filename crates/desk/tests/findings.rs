@@ -170,7 +170,7 @@ async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(pool: PgPool) 
     let preview = measure::preview(&pool, &before, jars, Some(&orders)).await.unwrap();
     assert!(preview.after.tally.conversions < 0.3 * preview.before.tally.conversions);
     assert_eq!(preview.before.tally.value, preview.after.tally.value);
-    measure::choose(&pool, &before, jars, Some(orders.to_vec())).await.unwrap();
+    measure::choose(&pool, &before, None, jars, Some(orders.to_vec())).await.unwrap();
     let after = book(&pool, &account).await;
     let window = after.period.window;
     let counted = after.entry(jars).unwrap().tally(window);
@@ -183,21 +183,21 @@ async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(pool: PgPool) 
     let by_items: f64 = items.iter().map(|i| i.tally.conversions).sum();
     assert!((by_items - counted.conversions).abs() < 1e-6);
     // Back again, and the same; a choice of nothing is refused.
-    assert!(measure::choose(&pool, &after, jars, Some(vec![])).await.is_err());
-    measure::choose(&pool, &after, jars, None).await.unwrap();
+    assert!(measure::choose(&pool, &after, None, jars, Some(vec![])).await.is_err());
+    measure::choose(&pool, &after, None, jars, None).await.unwrap();
     let again = book(&pool, &account).await;
     assert_eq!(again.entry(jars).unwrap().tally(window), before.entry(jars).unwrap().tally(window));
     // A shorter window after the click counts fewer, and longer ones more.
     let mut counts = Vec::new();
     for days in [Some(0), Some(1), Some(7), None] {
-        measure::choose_default(&pool, &again, None, days).await.unwrap();
+        measure::choose_default(&pool, &again, None, None, days).await.unwrap();
         let account = accounts::by_slug(&pool, "supply").await.unwrap();
         assert_eq!(account.click_window, days);
         counts.push(book(&pool, &account).await.total(window).conversions);
     }
     assert!(counts.windows(2).all(|w| w[0] <= w[1]) && counts[0] < 0.9 * counts[3], "{counts:?}");
     assert!((counts[3] - before.total(window).conversions).abs() < 1e-6);
-    assert!(measure::choose_default(&pool, &again, None, Some(400)).await.is_err());
+    assert!(measure::choose_default(&pool, &again, None, None, Some(400)).await.is_err());
     // Conversions that are still to come are told with their interval.
     let lag = Lag::load(&pool, account.id, day("2026-11-09")).await.unwrap().unwrap();
     let open = Window::new(day("2026-11-09"), day("2026-11-09")).unwrap();

@@ -6,6 +6,7 @@ mod common;
 use common::{HEADER, account, book, day, import, import_as, row};
 use tiller_core::{Micros, Tally, Window};
 use tiller_desk::book::PeriodChoice;
+use tiller_desk::decisions::{self, Own};
 use tiller_desk::reports::{self, ImportState, Sender};
 use tiller_desk::{DeskError, PgPool};
 use tiller_store::MIGRATIONS;
@@ -253,7 +254,7 @@ async fn accounts_do_not_see_each_other(pool: PgPool) {
     assert_eq!(everything(&pool, &b).await, Default::default());
     let campaign = book(&pool, &a).await.entries[0].campaign.id;
     assert!(matches!(
-        tiller_desk::accounts::set_target(&pool, b.id, campaign, None).await,
+        decisions::decide(&pool, b.id, None, Some(campaign), &Own::Target(None)).await,
         Err(DeskError::NotFound(_))
     ));
 }

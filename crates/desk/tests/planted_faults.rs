@@ -27,20 +27,20 @@ async fn the_school(pool: PgPool) {
     let all = verdicts(&book);
     let verdict = |name: &str| (all[name].diagnosis.verdict, all[name].diagnosis.leans);
     // Fault 1: half as much again a click as the target affords.
-    assert_eq!(verdict("Spring courses, search"), (Verdict::Bid, false));
+    assert_eq!(verdict("Spring courses, search"), (Verdict::Bid, None));
     let spring = &all["Spring courses, search"];
     let over = spring.tally.cpc().unwrap() / spring.diagnosis.affordable.unwrap().cautious;
     assert!((1.35..1.65).contains(&over), "{over}");
     // Fault 2.
-    assert_eq!(verdict("Apiary visits, display"), (Verdict::Traffic, false));
+    assert_eq!(verdict("Apiary visits, display"), (Verdict::Traffic, None));
     // Fault 5: as a whole it reaches the wrong people; which, its segments tell.
-    assert_eq!(verdict("Queen rearing, feed"), (Verdict::Traffic, false));
+    assert_eq!(verdict("Queen rearing, feed"), (Verdict::Traffic, None));
     // Fault 4: dreadful to look at.
     let film = &all["Beginner film"];
     assert_eq!(film.diagnosis.verdict, Verdict::TooEarly);
     assert!(film.tally.cpa().is_none_or(|cpa| cpa > 45.0), "{:?}", film.tally.cpa());
     // Fault 15: the account meets its target all the same.
-    assert_eq!(book.meets_target(book.settled().unwrap()), Some(true));
+    assert!(book.meets_target(book.settled().unwrap()).unwrap().with_brand());
     let accused: Vec<_> = all
         .iter()
         .filter(|(_, j)| !matches!(j.diagnosis.verdict, Verdict::OnTarget | Verdict::TooEarly))

@@ -8,8 +8,9 @@ use common::market::{Answering, connected, fetch_all};
 use tiller_channel::wire::Dimension;
 use tiller_core::{Tally, Target};
 use tiller_desk::book::Book;
+use tiller_desk::decisions::{self, Own};
 use tiller_desk::split::{self, By, Of};
-use tiller_desk::{CampaignId, PgPool, accounts, connections, measure};
+use tiller_desk::{CampaignId, PgPool, connections, measure};
 use tiller_store::MIGRATIONS;
 
 /// The whole of a period, of one campaign or of all.
@@ -73,7 +74,8 @@ async fn every_split_adds_up_however_often_it_is_fetched(pool: PgPool) {
     // A campaign's own target counts for its part of every segment; what is kept of the book notices.
     let before = book(&pool, &account).await;
     let one = before.entries[0].campaign.id;
-    accounts::set_target(&pool, account.id, one, Some(Target::Cpa(55.0))).await.unwrap();
+    let own = Own::Target(Some(Target::Cpa(55.0)));
+    decisions::decide(&pool, account.id, None, Some(one), &own).await.unwrap();
     let after = book(&pool, &account).await;
     let window = after.period.window;
     assert!((after.excess(window) - before.excess(window)).abs() > 1.0);
@@ -121,7 +123,9 @@ async fn one_accounts_splits_are_out_of_anothers_reach(pool: PgPool) {
             .unwrap();
         assert!(foreign.iter().all(|r| r.tally.is_empty()), "{by:?}");
     }
-    assert!(measure::choose(&pool, &their_book, own, Some(vec!["booking".into()])).await.is_err());
+    assert!(
+        measure::choose(&pool, &their_book, None, own, Some(vec!["booking".into()])).await.is_err()
+    );
     assert!(tiller_desk::findings::of_campaign(&pool, &their_book, own).await.is_err());
     assert!(measure::events(&pool, &theirs, their_book.period.window).await.unwrap().is_empty());
 }

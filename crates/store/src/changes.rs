@@ -1,7 +1,5 @@
 //! Changes on their way: the tray, the batches that carry them, the logbook.
 
-use std::collections::HashMap;
-
 use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
@@ -244,7 +242,7 @@ pub async fn withdraw(
 pub async fn again(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
     let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
     let done = sqlx::query!(
-        "UPDATE change SET state = 'waiting', batch_id = NULL, answer = '', answered_at = NULL
+        "UPDATE change SET state = 'waiting', batch_id = NULL, answer = '', answered_at = NULL, looked_at = NULL
          WHERE account_id = $1 AND id = ANY($2) AND state = 'refused'",
         account.0,
         &ids
@@ -398,10 +396,10 @@ pub async fn held_up(pool: &PgPool, account: AccountId) -> Result<Vec<String>, S
     .await?)
 }
 
-/// Somebody has looked back at a change; false if there was nothing to look at.
+/// Somebody has looked back at a change, or dismissed one that was refused; false if there was nothing to look at.
 pub async fn looked(pool: &PgPool, account: AccountId, id: ChangeId) -> Result<bool, StoreError> {
     let done = sqlx::query!(
-        "UPDATE change SET looked_at = now() WHERE account_id = $1 AND id = $2 AND state = 'made' AND looked_at IS NULL",
+        "UPDATE change SET looked_at = now() WHERE account_id = $1 AND id = $2 AND state IN ('made', 'refused') AND looked_at IS NULL",
         account.0,
         id.0
     )
@@ -410,18 +408,54 @@ pub async fn looked(pool: &PgPool, account: AccountId, id: ChangeId) -> Result<b
     Ok(done.rows_affected() == 1)
 }
 
-/// Each campaign's latest change: the first day in force, and the day on which it is to be judged.
-pub async fn latest(
+/// A change that is in force and not yet judged, waits, or was taken back.
+#[derive(Clone, Debug)]
+pub struct Touch {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// One of its ad groups.
+    pub ad_group: Option<AdGroupId>,
+    /// One of that group's items.
+    pub item: Option<ItemId>,
+    /// What was set.
+    pub was: Option<Value>,
+    /// What was set then.
+    pub set_to: Value,
+    /// waiting, sending, made.
+    pub state: String,
+    /// First day in force.
+    pub from_day: Option<NaiveDate>,
+    /// The day on which it is to be judged.
+    pub look_back: Option<NaiveDate>,
+    /// Whether it takes another back.
+    pub undoes: bool,
+    /// How many things of its sort its campaign has: ad groups or items; one, of the campaign itself.
+    pub parts: i64,
+}
+
+/// Changes that wait, or whose look-back is after a day; those that take another back for so many days longer.
+pub async fn touched(
     pool: &PgPool,
     account: AccountId,
-) -> Result<HashMap<CampaignId, (NaiveDate, NaiveDate)>, StoreError> {
-    let rows = sqlx::query!(
-        r#"SELECT DISTINCT ON (campaign_id) campaign_id AS "campaign: CampaignId", from_day AS "from_day!", look_back AS "look_back!"
-           FROM change WHERE account_id = $1 AND state = 'made' AND from_day IS NOT NULL AND look_back IS NOT NULL
-           ORDER BY campaign_id, look_back DESC"#,
-        account.0
+    after: NaiveDate,
+    undone_after: NaiveDate,
+) -> Result<Vec<Touch>, StoreError> {
+    Ok(sqlx::query_as!(
+        Touch,
+        r#"SELECT x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId", x.item_id AS "item: ItemId",
+                  x.was, x.set_to, x.state, x.from_day, x.look_back, x.undoes IS NOT NULL AS "undoes!",
+                  CASE WHEN x.item_id IS NOT NULL THEN (SELECT count(*) FROM item i JOIN ad_group g ON g.account_id = i.account_id AND g.id = i.ad_group_id
+                                                        WHERE g.account_id = $1 AND g.campaign_id = x.campaign_id)
+                       WHEN x.ad_group_id IS NOT NULL THEN (SELECT count(*) FROM ad_group g WHERE g.account_id = $1 AND g.campaign_id = x.campaign_id)
+                       ELSE 1 END AS "parts!"
+           FROM change x
+           WHERE x.account_id = $1 AND (x.state IN ('waiting', 'sending')
+                OR (x.state = 'made' AND (x.look_back > $2 OR (x.undoes IS NOT NULL AND x.from_day > $3))))
+           ORDER BY x.from_day, x.id"#,
+        account.0,
+        after,
+        undone_after
     )
     .fetch_all(pool)
-    .await?;
-    Ok(rows.into_iter().map(|r| (r.campaign, (r.from_day, r.look_back))).collect())
+    .await?)
 }

@@ -2,9 +2,10 @@
 
 use chrono::NaiveDate;
 use sqlx::PgPool;
+use tiller_core::purpose::Purpose;
 use tiller_core::{Micros, Tally, Target, Window};
 
-use crate::{AccountId, AdGroupId, CampaignId, ItemId, StoreError, targets};
+use crate::{AccountId, AdGroupId, CampaignId, ItemId, StoreError, decisions, targets};
 
 /// A campaign as it stands.
 #[derive(Clone, Debug)]
@@ -21,6 +22,8 @@ pub struct Campaign {
     pub status: Option<String>,
     /// Its own target.
     pub own_target: Option<Target>,
+    /// What it is for, where somebody said so.
+    pub own_purpose: Option<Purpose>,
     /// Whether it counts events of its own choice.
     pub own_events: bool,
     /// First day with anything counted.
@@ -135,7 +138,7 @@ pub async fn span(pool: &PgPool, account: AccountId) -> Result<Option<Window>, S
 /// All campaigns of an account, by name.
 pub async fn campaigns(pool: &PgPool, account: AccountId) -> Result<Vec<Campaign>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT c.id AS "id: CampaignId", c.name, ch.name AS channel, c.kind, c.status, c.target_cpa, c.target_roas, c.counted_events IS NOT NULL AS "own_events!",
+        r#"SELECT c.id AS "id: CampaignId", c.name, ch.name AS channel, c.kind, c.status, c.target_cpa, c.target_roas, c.purpose, c.counted_events IS NOT NULL AS "own_events!",
                   (SELECT min(day) FROM campaign_day d WHERE d.account_id = c.account_id AND d.campaign_id = c.id) AS first_day
            FROM campaign c JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
            WHERE c.account_id = $1 ORDER BY c.name, c.id"#,
@@ -152,6 +155,7 @@ pub async fn campaigns(pool: &PgPool, account: AccountId) -> Result<Vec<Campaign
             kind: r.kind,
             status: r.status,
             own_target: targets::read(r.target_cpa, r.target_roas),
+            own_purpose: decisions::purpose(r.purpose),
             own_events: r.own_events,
             first_day: r.first_day,
         })

@@ -5,6 +5,7 @@ pub mod changes;
 pub mod connections;
 pub mod courses;
 pub mod curves;
+pub mod decisions;
 pub mod facts;
 pub mod imports;
 pub mod merge;
@@ -69,7 +70,9 @@ ids! {
     /// Changes that are sent together.
     BatchId,
     /// Dated steps of a budget.
-    CourseId
+    CourseId,
+    /// Something decided that goes to no channel.
+    DecisionId
 }
 
 /// What can go wrong with the database.

@@ -73,6 +73,8 @@ pub struct Account {
     pub click_window: Option<i16>,
     /// Days until a click day is settled.
     pub settle_days: i16,
+    /// The least difference from a target that anybody would act on, as a share.
+    pub least_difference: f64,
 }
 
 impl Account {
@@ -173,7 +175,7 @@ pub async fn account_by_slug(pool: &PgPool, slug: &str) -> Result<Option<Account
     Ok(sqlx::query_as!(
         Account,
         r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas,
-                  counted_events, click_window, settle_days
+                  counted_events, click_window, settle_days, least_difference
            FROM account WHERE slug = $1"#,
         slug
     )
@@ -188,7 +190,7 @@ pub async fn accounts_of(
 ) -> Result<Vec<(Account, Role)>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT a.id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window,
-                  settle_days, role
+                  settle_days, least_difference, role
            FROM account a JOIN membership m ON m.account_id = a.id
            WHERE m.person_id = $1 ORDER BY a.id"#,
         person.0
@@ -209,6 +211,7 @@ pub async fn accounts_of(
                 counted_events: r.counted_events,
                 click_window: r.click_window,
                 settle_days: r.settle_days,
+                least_difference: r.least_difference,
             };
             (account, Role::read(&r.role))
         })
@@ -260,7 +263,7 @@ pub async fn visit(
 pub async fn account(pool: &PgPool, id: AccountId) -> Result<Option<Account>, StoreError> {
     Ok(sqlx::query_as!(
         Account,
-        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window, settle_days FROM account WHERE id = $1"#,
+        r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window, settle_days, least_difference FROM account WHERE id = $1"#,
         id.0
     )
     .fetch_optional(pool)

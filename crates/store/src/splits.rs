@@ -275,53 +275,43 @@ const TAKE_IN: &[&str] = &[
      WHERE f.account_id = $1 AND f.connection_id = $2 GROUP BY i.id, t.id, f.day",
 ];
 
-/// The events that a campaign counts of its own, and what the account does otherwise.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Choice {
-    /// The account's events, and its window of days after a click.
-    Account {
-        /// The events; none: what each channel counts.
-        events: Option<Vec<String>>,
-        /// Days; none: as long as channels say.
-        click_window: Option<i16>,
-    },
-    /// A campaign's own events; none: the account's.
-    Campaign(CampaignId, Option<Vec<String>>),
-}
-
-/// Changes what counts; every figure follows at once, in the same transaction.
-pub async fn choose(pool: &PgPool, account: AccountId, choice: &Choice) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
-    // An import of the account might be adding up at this moment.
-    sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
-        .execute(&mut *tx)
-        .await?;
-    let campaign = match choice {
-        Choice::Account { events, click_window } => {
-            sqlx::query!(
-                "UPDATE account SET counted_events = $2, click_window = $3 WHERE id = $1",
-                account.0,
-                events.as_deref(),
-                *click_window
-            )
-            .execute(&mut *tx)
-            .await?;
-            None
-        }
-        Choice::Campaign(id, events) => {
+/// Changes the events that count, of a campaign or of the account; every figure follows in the same transaction.
+pub(crate) async fn set_events(
+    tx: &mut PgConnection,
+    account: AccountId,
+    campaign: Option<CampaignId>,
+    events: Option<&[String]>,
+) -> Result<(), StoreError> {
+    match campaign {
+        Some(id) => {
             sqlx::query!(
                 "UPDATE campaign SET counted_events = $3 WHERE account_id = $1 AND id = $2",
                 account.0,
                 id.0,
-                events.as_deref()
+                events
             )
             .execute(&mut *tx)
             .await?;
-            Some(id.0)
         }
-    };
-    recount(&mut tx, account, campaign).await?;
-    Ok(tx.commit().await?)
+        None => {
+            sqlx::query!("UPDATE account SET counted_events = $2 WHERE id = $1", account.0, events)
+                .execute(&mut *tx)
+                .await?;
+        }
+    }
+    recount(tx, account, campaign.map(|c| c.0)).await
+}
+
+/// Changes how many days after a click a conversion counts; every figure follows in the same transaction.
+pub(crate) async fn set_click_window(
+    tx: &mut PgConnection,
+    account: AccountId,
+    days: Option<i16>,
+) -> Result<(), StoreError> {
+    sqlx::query!("UPDATE account SET click_window = $2 WHERE id = $1", account.0, days)
+        .execute(&mut *tx)
+        .await?;
+    recount(tx, account, None).await
 }
 
 /// Marks what counts, and adds it up by campaign and day; of one campaign, or of all.

@@ -1,6 +1,6 @@
 //! Targets: an account's default, and a campaign's own.
 
-use sqlx::PgPool;
+use sqlx::PgConnection;
 use tiller_core::Target;
 
 use crate::{AccountId, CampaignId, StoreError};
@@ -26,8 +26,8 @@ impl crate::people::Account {
 }
 
 /// Sets the account's default.
-pub async fn set_default(
-    pool: &PgPool,
+pub(crate) async fn set_default(
+    tx: &mut PgConnection,
     account: AccountId,
     target: Option<Target>,
 ) -> Result<(), StoreError> {
@@ -38,27 +38,27 @@ pub async fn set_default(
         cpa,
         roas
     )
-    .execute(pool)
+    .execute(tx)
     .await?;
     Ok(())
 }
 
-/// Sets a campaign's own target; none follows the account. False if the account has no such campaign.
-pub async fn set_own(
-    pool: &PgPool,
+/// Sets a campaign's own target; none follows the account.
+pub(crate) async fn set_own(
+    tx: &mut PgConnection,
     account: AccountId,
     campaign: CampaignId,
     target: Option<Target>,
-) -> Result<bool, StoreError> {
+) -> Result<(), StoreError> {
     let (cpa, roas) = columns(target);
-    let done = sqlx::query!(
+    sqlx::query!(
         "UPDATE campaign SET target_cpa = $3, target_roas = $4 WHERE account_id = $1 AND id = $2",
         account.0,
         campaign.0,
         cpa,
         roas
     )
-    .execute(pool)
+    .execute(tx)
     .await?;
-    Ok(done.rows_affected() == 1)
+    Ok(())
 }

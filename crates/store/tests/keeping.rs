@@ -7,9 +7,10 @@ use tiller_core::{Target, Window};
 use tiller_store::changes::{self, NewChange, Which};
 use tiller_store::courses::{self, Progress};
 use tiller_store::curves::{self, Kept};
+use tiller_store::decisions::Own;
 use tiller_store::people::{self, NewAccount, Role};
 use tiller_store::{
-    AccountId, CampaignId, ChangeId, MIGRATIONS, PersonId, PgPool, plans, targets, views,
+    AccountId, CampaignId, ChangeId, MIGRATIONS, PersonId, PgPool, decisions, plans, views,
 };
 
 /// An account with a member and two campaigns of one channel.
@@ -219,16 +220,27 @@ async fn curves_are_renewed_together(pool: PgPool) {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn targets_and_views_are_their_owners(pool: PgPool) {
     let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
-    targets::set_default(&pool, a.account, Some(Target::Cpa(30.0))).await.unwrap();
     let target =
         async |slug: &str| people::account_by_slug(&pool, slug).await.unwrap().unwrap().target();
+    let set = async |of: &Scene, campaign, target| {
+        let own = Own::Target(target);
+        decisions::decide(&pool, of.account, Some(of.person), campaign, &own, None).await.unwrap()
+    };
+    assert_eq!(set(&a, None, Some(Target::Cpa(30.0))).await, Some(true));
     assert_eq!((target("a").await, target("b").await), (Some(Target::Cpa(30.0)), None));
-    targets::set_default(&pool, a.account, Some(Target::Roas(4.0))).await.unwrap();
+    assert_eq!(set(&a, None, Some(Target::Cpa(30.0))).await, Some(false), "it stands so already");
+    assert_eq!(set(&a, None, Some(Target::Roas(4.0))).await, Some(true));
     assert_eq!(target("a").await, Some(Target::Roas(4.0)), "one kind takes the other's place");
-    assert!(!targets::set_own(&pool, b.account, a.campaigns[0], None).await.unwrap());
-    assert!(
-        targets::set_own(&pool, a.account, a.campaigns[0], Some(Target::Cpa(9.0))).await.unwrap()
+    assert_eq!(set(&b, Some(a.campaigns[0]), Some(Target::Cpa(9.0))).await, None, "not theirs");
+    assert_eq!(set(&a, Some(a.campaigns[0]), Some(Target::Cpa(9.0))).await, Some(true));
+    let log = decisions::list(&pool, a.account).await.unwrap();
+    assert_eq!(log.len(), 3);
+    assert_eq!(
+        (&log[0].was, &log[0].set_to),
+        (&Own::Target(None), &Own::Target(Some(Target::Cpa(9.0))))
     );
+    assert_eq!(log[0].author.as_deref(), Some("Ada"));
+    assert!(decisions::list(&pool, b.account).await.unwrap().is_empty());
 
     views::save(&pool, a.account, a.person, "Week", "sort=cpa").await.unwrap();
     views::save(&pool, a.account, a.person, "Week", "sort=spend").await.unwrap();

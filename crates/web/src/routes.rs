@@ -13,8 +13,8 @@ use tower_http::trace::TraceLayer;
 
 use crate::pages::{
     advice, budgets, causes, channels, curve, findings, flight, health, hours, logbook, measure,
-    pace, pace_working, plan, plan_working, pool, reports, sign_in, spend, split, targets, today,
-    tray, views, working,
+    pace, pace_working, peers, plan, plan_working, pool, reports, sign_in, spend, split, targets,
+    today, tray, views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -33,6 +33,7 @@ pub fn router(app: App) -> Router {
         .route("/logbook.csv", get(logbook::csv))
         .route("/logbook.ics", get(logbook::calendar))
         .route("/logbook/{id}/undo", post(logbook::undo))
+        .route("/logbook/own/{id}/undo", post(logbook::undo_own))
         .route("/logbook/{id}/again", post(logbook::again))
         .route("/logbook/{id}/looked", post(logbook::looked))
         .route("/channels", get(channels::show).post(channels::connect))
@@ -55,11 +56,13 @@ pub fn router(app: App) -> Router {
         .route("/spend/split.csv", get(split::csv))
         .route("/working", get(working::show))
         .route("/targets", get(targets::show).post(targets::set_default))
+        .route("/targets/purposes", post(targets::set_purposes))
         .route("/targets/{id}", get(targets::edit).post(targets::set_own))
         .route("/causes", get(causes::ranked))
         .route("/causes/campaigns/{id}", get(causes::campaign))
         .route("/causes/campaigns/{id}/tray", post(findings::take))
         .route("/causes/campaigns/{id}/seen", post(findings::seen))
+        .route("/causes/campaigns/{id}/peers", get(peers::show).post(peers::set))
         .route("/causes/ad-groups/{id}", get(causes::ad_group))
         .route("/causes/items/{id}", get(causes::item))
         .route("/budgets", get(budgets::list).post(budgets::create))

@@ -29,7 +29,7 @@ async fn spend_sorts_filters_and_adds_up(pool: PgPool) {
         "the sums stand in the summary"
     );
     assert_order(&page, &[">Dear<", ">Fair<", ">Good, and"]);
-    assert!(page.contains("pays too much for a click"));
+    assert!(page.contains("pays too much per click"));
     assert_order(
         &site.page("/accounts/a/spend?sort=spend", &cookie).await,
         &[">Good, and", ">Fair<", ">Dear<"],
@@ -153,7 +153,7 @@ async fn causes_name_the_worst_and_why(pool: PgPool) {
     let site = Site::new(pool);
     let (_, cookie) = site.with_report("a").await;
     let page = site.page("/accounts/a/causes", &cookie).await;
-    assert_order(&page, &["Above target", ">Dear<", "Room below target", ">Fair<"]);
+    assert_order(&page, &["Overspent", ">Dear<", "Under target", ">Fair<"]);
     let href = page
         .split("href=\"")
         .find(|l| l.starts_with("/accounts/a/causes/campaigns/"))
@@ -164,11 +164,11 @@ async fn causes_name_the_worst_and_why(pool: PgPool) {
         .to_owned();
     let campaign = site.page(&href, &cookie).await;
     for part in [
-        "It pays too much for a click.",
-        "CPA bridge",
+        "pays too much per click.",
+        "From its peers’ CPA to its own",
         "Click ladder",
         "halfway to what is affordable",
-        "2 peers of the same kind on Findle",
+        "2 peers on Findle, generic",
         "The account as a whole misses its target",
     ] {
         assert!(campaign.contains(part), "{part}");
@@ -182,7 +182,7 @@ async fn causes_name_the_worst_and_why(pool: PgPool) {
         .unwrap()
         .to_owned();
     let group = site.page(&group, &cookie).await;
-    assert!(group.contains("<h1>Group</h1>") && group.contains("It pays too much for a click."));
+    assert!(group.contains("<h1>Group</h1>") && group.contains("pays too much per click."));
     let item = group
         .split("href=\"")
         .find(|l| l.starts_with("/accounts/a/causes/items/"))

@@ -168,10 +168,12 @@ mod tests {
                 kind: "keyword".into(),
                 status: None,
                 own_target: None,
+                own_purpose: None,
                 own_events: false,
                 first_day: None,
             },
             target: None,
+            purpose: tiller_core::purpose::Purpose::Generic,
             days: days.collect(),
         }
     }

@@ -4,9 +4,10 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
-use tiller_core::Target;
+use tiller_core::bridge::Factor;
 use tiller_core::evidence::wilson;
-use tiller_core::verdict::Verdict;
+use tiller_core::verdict::{Faults, Verdict};
+use tiller_core::{Tally, Target};
 use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::change_words;
@@ -39,7 +40,7 @@ pub struct Ranked {
     sure: String,
     cost: String,
     target: String,
-    verdict: &'static str,
+    verdict: String,
     working: String,
     spend: f64,
     conversions: f64,
@@ -94,6 +95,10 @@ struct CausePage {
     compared: Vec<Compared>,
     peers: String,
     advice: Option<Words>,
+    since: Option<Words>,
+    bridge_title: &'static str,
+    cost_title: &'static str,
+    peers_link: Option<String>,
     days: Option<DayChart>,
     parts: Vec<Part>,
     parts_title: &'static str,
@@ -181,16 +186,16 @@ pub async fn ranked(
     let above: f64 = over.iter().map(|(_, j)| j.diagnosis.excess).sum();
     let meets = book.settled().and_then(|w| book.meets_target(w));
     let summary = match over.first() {
-        None => Words::say("No campaign stands above its target in these settled days."),
+        None => Words::say("No campaign has overspent in these settled days."),
         Some((entry, _)) => Words::default()
             .harm(sum(above))
-            .and(format!(" went above target in {}; begin with ", if over.len() == 1 { "one campaign".into() } else { format!("{} campaigns", over.len()) }))
+            .and(format!(
+                " overspent in {}; start with ",
+                figures::counted(over.len() as u64, "campaign", "campaigns")
+            ))
             .strong(entry.campaign.name.clone())
-            .and(match meets {
-                Some(true) => ". The account as a whole meets its target, so an overrun may be worth its volume.",
-                Some(false) => ". The account as a whole misses its target.",
-                None => ".",
-            }),
+            .and(". ")
+            .and(meets.as_ref().map(wording::whole).unwrap_or_default()),
     };
     let page = CausesPage {
         summary,
@@ -287,7 +292,7 @@ async fn examine(
             |j| wording::headline(&j.diagnosis),
         ),
         reasons: j.map_or_else(
-            || vec![Words::say("Set one, and its excess and verdict will stand here.")],
+            || vec![Words::say("Set one to see its verdict and what it overspends.")],
             wording::reasons,
         ),
         bridge: j.and_then(bridge),
@@ -296,19 +301,31 @@ async fn examine(
         compared: j.map(|j| compared(j, &frame, subject)).unwrap_or_default(),
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
         advice: j.map(|j| {
-            let advice = wording::advice(j, e.trade_off, e.account_meets_target);
+            let advice = wording::advice(j, e.trade_off, e.meets.as_ref());
             let better = found.as_ref().is_some_and(findings::View::has_advice);
             if better && j.diagnosis.verdict == Verdict::OnTarget {
-                advice.and(" What could still be better stands below.")
+                advice.and(" What could still be better is below.")
             } else {
                 advice
             }
         }),
+        since: entry
+            .and_then(|x| book.touched.get(&x.campaign.id))
+            .and_then(|touches| wording::since(touches)),
+        bridge_title: match target {
+            Some(Target::Roas(_)) => "From its peers’ ACoS to its own, spend as % of revenue",
+            _ => "From its peers’ CPA to its own, a conversion",
+        },
+        cost_title: target.map_or("CPA", wording::measure),
+        peers_link: match subject {
+            Subject::Campaign(id) if frame.editor => {
+                Some(format!("{}/causes/campaigns/{id}/peers{}", frame.base(), frame.days))
+            }
+            _ => None,
+        },
         days: DayChart::new(&e.days, &e.expected, settled, target, &book.account.currency),
         look_back: j
-            .filter(|j| {
-                matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::Traffic | Verdict::Both)
-            })
+            .filter(|j| j.diagnosis.faults != Faults::default())
             .map(|_| wording::look_back(book.span.to(), book.account.settle())),
         window: j
             .map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window)))
@@ -357,14 +374,25 @@ fn facts(e: &Examined, entry: Option<&tiller_desk::book::Entry>, book: &Book) ->
 
 fn bridge(j: &Judged) -> Option<BridgeChart> {
     let b = j.diagnosis.bridge?;
-    let peers = &j.diagnosis.peers;
-    let captions = [
-        figures::counted(j.peers.0 as u64, "peer", "peers"),
-        format!("CPC {}, peers {}", money(j.tally.cpc()?), money(peers.cpc()?)),
-        format!("CVR {}%, peers {}%", percent(j.tally.cvr()?), percent(peers.cvr()?)),
-        "This one".to_owned(),
-    ];
-    Some(BridgeChart::new(&b, captions, j.diagnosis.target_cpa))
+    let (own, peers) = (&j.tally, &j.diagnosis.peers);
+    let pair = |name: &str, of: fn(&Tally) -> Option<f64>, text: &dyn Fn(f64) -> String| {
+        let text = |t| figures::or_absent(of(t), text);
+        format!("{name} {}, peers {}", text(own), text(peers))
+    };
+    let captions = b.effects().map(|(factor, _)| match factor {
+        Factor::Cpc => pair("CPC", Tally::cpc, &money),
+        Factor::Cvr => pair("CVR", Tally::cvr, &|x| percent(x) + "%"),
+        Factor::OrderValue => pair("order", Tally::aov, &money),
+    });
+    let captions = std::iter::once(figures::counted(j.peers.0 as u64, "peer", "peers"))
+        .chain(captions)
+        .chain(["this one".to_owned()])
+        .collect();
+    let target = match j.target {
+        Target::Cpa(cpa) => cpa,
+        Target::Roas(roas) => 1.0 / roas,
+    };
+    Some(BridgeChart::new(&b, captions, Some(target)))
 }
 
 fn ladder(j: &Judged) -> Option<Ladder> {
@@ -411,9 +439,9 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
         |s| if s == Some(tiller_core::evidence::Standing::Lower) { "harm" } else { "quiet" };
     let range = wilson(t.conversions, t.clicks as f64, 0.95)
         .map_or(String::new(), |i| format!(" ({} to {})", percent(i.low), percent(i.high)));
-    vec![
+    let mut rows = vec![
         Compared {
-            title: "Click-through rate",
+            title: "Click-through rate (CTR)",
             own: rate(t.ctr()),
             peers: rate(p.ctr()),
             difference: wording::standing(d.ctr).into(),
@@ -421,7 +449,7 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
             working: working("ctr"),
         },
         Compared {
-            title: "Conversion rate",
+            title: "Conversion rate (CVR)",
             own: format!("{}{range}", rate(t.cvr())),
             peers: rate(p.cvr()),
             difference: wording::standing(d.cvr).into(),
@@ -429,33 +457,55 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
             working: working("cvr"),
         },
         Compared {
-            title: "Cost per click",
+            title: "Cost per click (CPC)",
             own: figures::or_absent(t.cpc(), money),
             peers: figures::or_absent(p.cpc(), money),
             difference: cpc,
             tone: dearer(cpc_change),
             working: working("cpc"),
         },
-        Compared {
-            title: "Cost per conversion",
+    ];
+    match j.target {
+        Target::Cpa(_) => rows.push(Compared {
+            title: "Cost per acquisition (CPA)",
             own: figures::or_absent(t.cpa(), money),
             peers: figures::or_absent(p.cpa(), money),
             difference: cpa,
             tone: dearer(cpa_change),
             working: working("cpa"),
-        },
-        Compared {
-            title: "Held by",
-            own: wording::held_by(d).into(),
-            peers: String::new(),
-            difference: j
-                .hold
-                .used
-                .map_or(String::new(), |u| format!("budget used {}%", number(u * 100.0, 0))),
-            tone: "quiet",
-            working: None,
-        },
-    ]
+        }),
+        Target::Roas(_) => {
+            let (roas, change) = relative(t.roas(), p.roas());
+            rows.push(Compared {
+                title: "Order value",
+                own: figures::or_absent(t.aov(), money),
+                peers: figures::or_absent(p.aov(), money),
+                difference: wording::standing(d.aov).into(),
+                tone: lower(d.aov),
+                working: working("aov"),
+            });
+            rows.push(Compared {
+                title: "Return on ad spend (ROAS)",
+                own: figures::or_absent(t.roas(), |x| number(x, 2)),
+                peers: figures::or_absent(p.roas(), |x| number(x, 2)),
+                difference: roas,
+                tone: dearer(-change),
+                working: working("roas"),
+            });
+        }
+    }
+    rows.push(Compared {
+        title: "Limited by",
+        own: wording::held_by(d).into(),
+        peers: String::new(),
+        difference: j
+            .hold
+            .used
+            .map_or(String::new(), |u| format!("budget used {}%", number(u * 100.0, 0))),
+        tone: "quiet",
+        working: None,
+    });
+    rows
 }
 
 /// The ad groups of a campaign or the items of an ad group, the most excess first.

@@ -5,9 +5,10 @@ use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
-use tiller_desk::figures::day;
+use tiller_desk::decisions::{self, Decision};
+use tiller_desk::figures::{day, full_day};
 use tiller_desk::logbook::{self as desk, Entry, Show};
-use tiller_desk::{ChangeId, change_words};
+use tiller_desk::{ChangeId, DecisionId, change_words, measure};
 
 use crate::App;
 use crate::error::PageError;
@@ -30,11 +31,40 @@ pub struct Line {
     due: bool,
 }
 
+/// A decision as it is shown.
+pub struct OwnLine {
+    id: DecisionId,
+    when: String,
+    place: String,
+    author: String,
+    title: &'static str,
+    was: String,
+    set_to: String,
+    undone: bool,
+    undoes: bool,
+}
+
+fn own_line(d: &Decision) -> OwnLine {
+    let of_campaign = d.campaign.is_some();
+    OwnLine {
+        id: d.id,
+        when: full_day(d.at.date_naive()),
+        place: d.name.clone().unwrap_or_else(|| "the account".into()),
+        author: d.author.clone().unwrap_or_else(|| "set up with the account".into()),
+        title: decisions::title(&d.set_to),
+        was: decisions::value(&d.was, of_campaign),
+        set_to: decisions::value(&d.set_to, of_campaign),
+        undone: d.undone,
+        undoes: d.undoes.is_some(),
+    }
+}
+
 #[derive(Template, WebTemplate)]
 #[template(path = "logbook.html")]
 struct LogbookPage {
     frame: Frame,
     lines: Vec<Line>,
+    own: Vec<OwnLine>,
     shows: Vec<(&'static str, bool, Params)>,
     show: String,
     search: String,
@@ -71,7 +101,20 @@ pub async fn show(
     let today = member.standing.today;
     let entries = desk::entries(&app.pool, &member.account, show, &search, today).await?;
     let base = frame.base();
+    let own = match show {
+        Show::Own => decisions::list(&app.pool, &member.account).await?,
+        Show::All | Show::Due | Show::Refused => Vec::new(),
+    };
+    let own: Vec<OwnLine> = own
+        .iter()
+        .map(own_line)
+        .filter(|l| {
+            let text = format!("{} {} {} {}", l.place, l.title, l.set_to, l.author).to_lowercase();
+            text.contains(&search.trim().to_lowercase())
+        })
+        .collect();
     Ok(LogbookPage {
+        own,
         any: !entries.is_empty() || show != Show::All || !search.is_empty(),
         lines: entries.into_iter().map(|e| line(e, &base, today)).collect(),
         shows: Show::ALL
@@ -155,6 +198,19 @@ pub async fn undo(
 ) -> Result<Redirect, PageError> {
     desk::undo(&app.pool, &member.account, member.person.id, ChangeId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
+}
+
+/// Sets again what stood before a decision.
+pub async fn undo_own(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+) -> Result<Redirect, PageError> {
+    let own = decisions::undo(&app.pool, &member.account, member.person.id, DecisionId(id)).await?;
+    if matches!(own, decisions::Own::Events(_) | decisions::Own::ClickWindow(_)) {
+        measure::settle_account(&app.pool, &member.account).await?;
+    }
+    Ok(Redirect::to(&format!("/accounts/{}/logbook?show=own", member.account.slug)))
 }
 
 /// Puts a refused change back in the tray.

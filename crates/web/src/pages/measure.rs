@@ -205,7 +205,11 @@ async fn page(
                 name: s.entry.campaign.name.clone(),
                 href: href(&base, Subject::Campaign(s.entry.campaign.id), &frame.days),
                 choose: format!("{base}/measure/campaigns/{}{}", s.entry.campaign.id, frame.days),
-                words: s.findings.iter().map(wording::finding).collect(),
+                words: s
+                    .findings
+                    .iter()
+                    .map(|f| wording::finding(f, s.entry.target.unwrap_or(Target::Cpa(0.0))))
+                    .collect(),
                 spend: sum(s.spend),
             })
             .collect(),
@@ -264,7 +268,9 @@ pub async fn choose_default(
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let window = fields.iter().find(|(k, _)| k == "click_window").map_or("", |(_, v)| v.as_str());
     let window = if window.is_empty() { None } else { Some(window.parse().unwrap_or(-1)) };
-    match desk::choose_default(&app.pool, &book, chosen(&fields), window).await {
+    match desk::choose_default(&app.pool, &book, Some(member.person.id), chosen(&fields), window)
+        .await
+    {
         Ok(()) => Ok(Redirect::to(&format!(
             "/accounts/{}/measure{}",
             member.account.slug,
@@ -386,7 +392,9 @@ pub async fn choose(
     Form(fields): Form<Fields>,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
-    match desk::choose(&app.pool, &book, CampaignId(id), chosen(&fields)).await {
+    match desk::choose(&app.pool, &book, Some(member.person.id), CampaignId(id), chosen(&fields))
+        .await
+    {
         Ok(()) => Ok(Redirect::to(&format!(
             "/accounts/{}/measure/campaigns/{id}{}",
             member.account.slug,

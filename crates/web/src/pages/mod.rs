@@ -14,6 +14,7 @@ pub mod logbook;
 pub mod measure;
 pub mod pace;
 pub mod pace_working;
+pub mod peers;
 pub mod plan;
 pub mod plan_working;
 pub mod pool;

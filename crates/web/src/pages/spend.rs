@@ -47,7 +47,7 @@ pub struct Line {
     status: String,
     drill: Option<(String, &'static str)>,
     cells: Vec<Cell>,
-    verdict: Option<(&'static str, &'static str)>,
+    verdict: Option<(String, &'static str)>,
     target_link: Option<String>,
     spend: f64,
     conversions: f64,

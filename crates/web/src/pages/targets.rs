@@ -1,4 +1,4 @@
-//! Targets: what a result may cost, for the account and for campaigns.
+//! Targets and purposes: what a result may cost, for the account and for campaigns, and what each campaign is for.
 
 use std::collections::HashMap;
 
@@ -9,16 +9,31 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::Target;
-use tiller_desk::{CampaignId, accounts, entry};
+use tiller_core::purpose::Purpose;
+use tiller_desk::decisions::{self, Own};
+use tiller_desk::figures::percent;
+use tiller_desk::{CampaignId, DeskError, entry, wording};
 
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Id, Member};
 use crate::frame::{Frame, Station};
-use crate::pages::book;
+use crate::pages::{book, chosen};
 use crate::params::Params;
 
-/// A form for one target.
+/// A campaign with what it aims at and what it is for.
+pub struct CampaignLine {
+    id: CampaignId,
+    name: String,
+    channel: String,
+    target: String,
+    own: bool,
+    href: String,
+    purpose: &'static str,
+    guessed: bool,
+}
+
+/// A form for one target; of the account, with its campaigns.
 #[derive(Template, WebTemplate)]
 #[template(path = "targets.html")]
 struct TargetsPage {
@@ -30,9 +45,11 @@ struct TargetsPage {
     cpa: String,
     roas: String,
     kind: &'static str,
+    least: String,
     default: String,
     wrong: Option<String>,
-    own: Vec<(String, String, String)>,
+    lines: Vec<CampaignLine>,
+    purposes: Vec<(&'static str, &'static str)>,
 }
 
 fn shown(target: Option<Target>) -> (&'static str, String, String) {
@@ -44,27 +61,48 @@ fn shown(target: Option<Target>) -> (&'static str, String, String) {
     }
 }
 
-/// A target in words.
-fn words(target: Option<Target>) -> String {
-    match target {
-        Some(Target::Cpa(x)) => format!("CPA {}", tiller_desk::figures::money(x)),
-        Some(Target::Roas(x)) => format!("ROAS {}", tiller_desk::figures::number(x, 2)),
-        None => "none".into(),
+/// The target that a form tells. A number in a field says which kind is meant where no kind was chosen; in the
+/// field of another kind than the chosen one it is an error, not lost.
+fn read(form: &HashMap<String, String>) -> Result<Option<Target>, String> {
+    let field = |name: &str| form.get(name).map_or("", |text| text.trim());
+    let number = |name: &str, label: &str| -> Result<f64, String> {
+        let read = entry::amount(field(name), None).map_err(|e| format!("{label}: {e}"))?;
+        read.filter(|x| *x > 0.0).ok_or_else(|| format!("{label}: type a number above 0"))
+    };
+    let other = |name: &str, label: &str, chosen: &str| match field(name) {
+        "" => Ok(()),
+        typed => Err(format!(
+            "‘{typed}’ is in the field for {label}, but {chosen} is selected. Select {label}, or clear the field."
+        )),
+    };
+    match field("kind") {
+        "cpa" => {
+            other("roas", "target ROAS", "target CPA")?;
+            Ok(Some(Target::Cpa(number("cpa", "Target CPA")?)))
+        }
+        "roas" => {
+            other("cpa", "target CPA", "target ROAS")?;
+            Ok(Some(Target::Roas(number("roas", "Target ROAS")?)))
+        }
+        "none" => {
+            other("cpa", "target CPA", "no target of its own")?;
+            other("roas", "target ROAS", "no target of its own")?;
+            Ok(None)
+        }
+        _ => Err("Select the kind of target.".into()),
     }
 }
 
-fn read(form: &HashMap<String, String>) -> Result<Option<Target>, String> {
-    let field = |name: &str| form.get(name).map_or("", String::as_str);
-    let needed = |text: &str| {
-        entry::amount(text, None)?
-            .filter(|x| *x > 0.0)
-            .ok_or_else(|| "write a number above 0, or choose no target".to_owned())
-    };
-    match field("kind") {
-        "cpa" => Ok(Some(Target::Cpa(needed(field("cpa"))?))),
-        "roas" => Ok(Some(Target::Roas(needed(field("roas"))?))),
-        "none" => Ok(None),
-        _ => Err("choose what kind of target it is".into()),
+fn least_difference(form: &HashMap<String, String>) -> Result<Option<f64>, String> {
+    let label = "Least difference";
+    match form.get("least").map(String::as_str) {
+        None => Ok(None),
+        Some(text) => entry::share(text)
+            .map_err(|e| format!("{label}: {e}"))?
+            // `5` beside a percent sign of the label means 5%.
+            .map(|x| if x > 0.5 { x / 100.0 } else { x })
+            .map(Some)
+            .ok_or_else(|| format!("{label}: type a share such as 5%")),
     }
 }
 
@@ -87,33 +125,40 @@ async fn page(
     };
     let target = entry.map_or(member.account.target(), |e| e.campaign.own_target);
     let (kind, cpa, roas) = shown(target);
-    let own = book.iter().flat_map(|b| &b.entries).filter(|e| e.campaign.own_target.is_some());
-    let own = own
-        .map(|e| {
-            (
-                e.campaign.name.clone(),
-                words(e.target),
-                format!("{base}/targets/{}{days}", e.campaign.id),
-            )
+    let lines = book
+        .iter()
+        .flat_map(|b| &b.entries)
+        .map(|e| CampaignLine {
+            id: e.campaign.id,
+            name: e.campaign.name.clone(),
+            channel: e.campaign.channel.clone(),
+            target: decisions::target_words(e.target, false),
+            own: e.campaign.own_target.is_some(),
+            href: format!("{base}/targets/{}{days}", e.campaign.id),
+            purpose: wording::purpose(e.purpose),
+            guessed: e.campaign.own_purpose.is_none(),
         })
         .collect();
     Ok(TargetsPage {
         title: entry.map_or_else(
-            || "Target of the account".to_owned(),
+            || "Targets and purposes".to_owned(),
             |e| format!("Target of {}", e.campaign.name),
         ),
         action: campaign.map_or_else(
             || format!("{base}/targets{days}"),
             |id| format!("{base}/targets/{id}{days}"),
         ),
-        back: format!("{base}/spend{days}"),
+        back: campaign
+            .map_or_else(|| format!("{base}/spend{days}"), |_| format!("{base}/targets{days}")),
         campaign: campaign.is_some(),
         cpa,
         roas,
         kind,
-        default: words(member.account.target()),
+        least: percent(member.account.least_difference) + "%",
+        default: decisions::target_words(member.account.target(), false),
         wrong: None,
-        own,
+        lines,
+        purposes: Purpose::ALL.iter().map(|p| (p.word(), wording::purpose(*p))).collect(),
         frame,
     })
 }
@@ -129,6 +174,9 @@ async fn refuse(
     let mut page = page(app, member, params, campaign).await?;
     let field = |name: &str| form.get(name).cloned().unwrap_or_default();
     (page.cpa, page.roas, page.wrong) = (field("cpa"), field("roas"), Some(wrong));
+    if let Some(least) = form.get("least") {
+        page.least.clone_from(least);
+    }
     page.kind = match field("kind").as_str() {
         "cpa" => "cpa",
         "roas" => "roas",
@@ -137,7 +185,7 @@ async fn refuse(
     Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
 }
 
-/// The account's target.
+/// The account's target, and its campaigns'.
 pub async fn show(
     member: Member,
     State(app): State<App>,
@@ -163,12 +211,7 @@ pub async fn set_default(
     params: Params,
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Response, PageError> {
-    match read(&form) {
-        Ok(target) => accounts::set_default_target(&app.pool, member.account.id, target).await?,
-        Err(wrong) => return refuse(&app, &member, &params, None, &form, wrong).await,
-    }
-    Ok(Redirect::to(&format!("/accounts/{}/spend{}", member.account.slug, params.only_period()))
-        .into_response())
+    set(&app, &member, &params, None, &form).await
 }
 
 /// Sets a campaign's own target.
@@ -179,14 +222,81 @@ pub async fn set_own(
     params: Params,
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Response, PageError> {
-    match read(&form) {
-        Ok(target) => {
-            accounts::set_target(&app.pool, member.account.id, CampaignId(id), target).await?
-        }
-        Err(wrong) => {
-            return refuse(&app, &member, &params, Some(CampaignId(id)), &form, wrong).await;
+    set(&app, &member, &params, Some(CampaignId(id)), &form).await
+}
+
+async fn set(
+    app: &App,
+    member: &Member,
+    params: &Params,
+    campaign: Option<CampaignId>,
+    form: &HashMap<String, String>,
+) -> Result<Response, PageError> {
+    // A campaign of another account is not found; the form is refused before anything is set.
+    page(app, member, params, campaign).await?;
+    let read = read(form).and_then(|target| Ok((target, least_difference(form)?)));
+    let (target, least) = match read {
+        Ok(read) => read,
+        Err(wrong) => return refuse(app, member, params, campaign, form, wrong).await,
+    };
+    let least = least.filter(|_| campaign.is_none()).map(Own::LeastDifference);
+    for own in [Some(Own::Target(target)), least].into_iter().flatten() {
+        let (account, person) = (member.account.id, Some(member.person.id));
+        match decisions::decide(&app.pool, account, person, campaign, &own).await {
+            Ok(_) => {}
+            Err(DeskError::Invalid(wrong)) => {
+                return refuse(app, member, params, campaign, form, wrong).await;
+            }
+            Err(error) => return Err(error.into()),
         }
     }
-    Ok(Redirect::to(&format!("/accounts/{}/spend{}", member.account.slug, params.only_period()))
+    Ok(Redirect::to(&format!("/accounts/{}/targets{}", member.account.slug, params.only_period()))
         .into_response())
+}
+
+/// Sets the purpose of several campaigns at once; an empty one goes back to the guess.
+pub async fn set_purposes(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Redirect, PageError> {
+    let word = form.iter().find(|(k, _)| k == "purpose").map_or("", |(_, v)| v.as_str());
+    let own = Own::Purpose((!word.is_empty()).then(|| word.to_owned()));
+    let ids: Vec<CampaignId> = chosen(&form, "campaign").map(CampaignId).collect();
+    if ids.is_empty() {
+        return Err(PageError::Invalid("Select at least one campaign, then a purpose.".into()));
+    }
+    for id in ids {
+        let (account, person) = (member.account.id, Some(member.person.id));
+        decisions::decide(&app.pool, account, person, Some(id), &own).await?;
+    }
+    Ok(Redirect::to(&format!("/accounts/{}/targets{}", member.account.slug, params.only_period())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn form(fields: &[(&str, &str)]) -> HashMap<String, String> {
+        fields.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect()
+    }
+
+    #[test]
+    fn a_number_in_the_wrong_field_is_said() {
+        assert_eq!(read(&form(&[("kind", "cpa"), ("cpa", "30")])), Ok(Some(Target::Cpa(30.0))));
+        assert_eq!(read(&form(&[("kind", "none")])), Ok(None));
+        let lost = read(&form(&[("kind", "none"), ("cpa", "30")])).unwrap_err();
+        assert!(lost.contains("‘30’") && lost.contains("target CPA"), "{lost}");
+        assert!(read(&form(&[("kind", "roas"), ("cpa", "30")])).is_err());
+        assert!(read(&form(&[("kind", "cpa"), ("cpa", "-3")])).is_err());
+    }
+
+    #[test]
+    fn a_share_is_read_with_and_without_its_sign() {
+        let least = |text| least_difference(&form(&[("least", text)])).unwrap();
+        assert_eq!((least("5%"), least("5"), least("0.1")), (Some(0.05), Some(0.05), Some(0.1)));
+        assert!(least_difference(&form(&[("least", "much")])).is_err());
+        assert_eq!(least_difference(&form(&[])), Ok(None));
+    }
 }

@@ -1,6 +1,13 @@
-//! How sure the numbers are: intervals of rates and counts, comparison with peers.
+//! How sure the numbers are: intervals of rates and counts here, each comparison in a file of its own.
 
-use statrs::distribution::{Beta, Binomial, ChiSquared, ContinuousCDF, DiscreteCDF, Gamma, Normal};
+use statrs::distribution::{Binomial, ChiSquared, ContinuousCDF, DiscreteCDF, Normal};
+
+pub mod order_values;
+pub mod peers;
+pub mod target;
+
+pub use peers::{Prior, Standing, prior_from_peers};
+pub use target::{over_target, rate_below};
 
 /// A lower and an upper bound.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -56,74 +63,6 @@ pub fn cost_per_conversion(spend: f64, conversions: f64, confidence: f64) -> (f6
 /// three (J. A. Hanley, A. Lippman-Hand, "If nothing goes wrong, is everything all right?", JAMA 249 (1983)).
 pub fn least_cost_without_conversions(spend: f64) -> f64 {
     spend / 3.0
-}
-
-/// A rate among peers as a prior: its mean, and how many successes it is worth.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Prior {
-    /// Successes per unit of exposure, over all peers together.
-    pub mean: f64,
-    /// Pseudo-successes, 1 to 50.
-    pub strength: f64,
-}
-
-/// The prior that peers give, by the method of moments; each peer is (successes, exposure).
-/// Strength is what the spread between peers, beyond counting noise, leaves; within 1 to 50.
-/// Absent where the peers have no successes.
-pub fn prior_from_peers(peers: &[(f64, f64)]) -> Option<Prior> {
-    let peers: Vec<_> = peers.iter().filter(|(_, exposure)| *exposure > 0.0).collect();
-    let successes: f64 = peers.iter().map(|(s, _)| s).sum();
-    let exposure: f64 = peers.iter().map(|(_, e)| e).sum();
-    if successes <= 0.0 {
-        return None;
-    }
-    let mean = successes / exposure;
-    let n = peers.len() as f64;
-    // Weighted between-peer variance less the Poisson part (the usual moment estimator of a
-    // one-way random effect, weights = exposure).
-    let spread: f64 = peers.iter().map(|(s, e)| e * (s / e - mean).powi(2)).sum();
-    let squares: f64 = peers.iter().map(|(_, e)| e * e).sum();
-    let weight = exposure - squares / exposure;
-    let between = if weight > 0.0 { (spread - (n - 1.0) * mean) / weight } else { 0.0 };
-    let strength = if between > 0.0 { mean * mean / between } else { 50.0 };
-    Some(Prior { mean, strength: strength.clamp(1.0, 50.0) })
-}
-
-/// How a rate compares with peers'.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Standing {
-    /// P(rate < 0.9 × peers' rate) ≥ 0.9.
-    Lower,
-    /// P ≤ 0.5.
-    AsGood,
-    /// In between.
-    CantTell,
-}
-
-impl Standing {
-    /// From the probability of being below 0.9 × the peers' rate.
-    pub fn from_probability(p: f64) -> Self {
-        match p {
-            p if p >= 0.9 => Self::Lower,
-            p if p <= 0.5 => Self::AsGood,
-            _ => Self::CantTell,
-        }
-    }
-}
-
-/// P(rate < 0.9 × peers' rate) of a proportion under the peers' Beta prior.
-pub fn proportion_below_peers(successes: f64, trials: f64, prior: Prior) -> f64 {
-    let mean = prior.mean.min(1.0 - 1e-9);
-    let alpha = prior.strength + successes;
-    let beta = prior.strength * (1.0 - mean) / mean + (trials - successes).max(0.0);
-    Beta::new(alpha, beta).map_or(0.5, |d| d.cdf(0.9 * mean))
-}
-
-/// P(successes per unit of exposure < `threshold`) under a Gamma prior.
-pub fn rate_below(successes: f64, exposure: f64, prior: Prior, threshold: f64) -> f64 {
-    let shape = prior.strength + successes;
-    let rate = prior.strength / prior.mean + exposure;
-    Gamma::new(shape, rate).map_or(0.5, |d| d.cdf(threshold))
 }
 
 /// Two-sided p-value that two Poisson rates are one: the conditional exact test (J. Przyborowski,
@@ -183,45 +122,11 @@ mod tests {
         close(least_cost_without_conversions(90.0), 90.0 / -(0.05f64.ln()), 0.05);
     }
 
-    #[test]
-    fn alike_peers_are_worth_more_than_scattered_ones() {
-        let alike = prior_from_peers(&[(10.0, 100.0), (11.0, 100.0), (9.0, 100.0)]).unwrap();
-        let apart = prior_from_peers(&[(100.0, 1000.0), (400.0, 1000.0), (20.0, 1000.0)]).unwrap();
-        close(alike.mean, 0.1, 1e-12);
-        assert_eq!(alike.strength, 50.0);
-        assert!(apart.strength < 3.0, "{apart:?}");
-        assert!(prior_from_peers(&[(0.0, 100.0)]).is_none());
-    }
-
-    /// The Gamma tail by a sum: P(Gamma(k, 1) < x) = P(Poisson(x) ≥ k) for whole k.
-    #[test]
-    fn gamma_posterior_against_the_poisson_sum() {
-        let prior = Prior { mean: 1.0 / 30.0, strength: 2.0 };
-        let (conversions, spend, threshold) = (3.0, 150.0, 1.0 / 25.0);
-        let x: f64 = (60.0 + 150.0) * threshold;
-        let mut term = (-x).exp();
-        let mut below = 0.0;
-        for k in 0..5 {
-            below += term;
-            term *= x / f64::from(k + 1);
-        }
-        close(rate_below(conversions, spend, prior, threshold), 1.0 - below, 1e-9);
-    }
-
     /// By hand: 5 against 15 with equal exposure is the binomial tail P(X ≤ 5 | 20, ½) = 0.020695, doubled.
     #[test]
     fn two_rates_by_the_binomial_tail() {
         close(two_rates(5.0, 1.0, 15.0, 1.0), 2.0 * 0.020_695, 1e-5);
         assert_eq!(two_rates(0.0, 1.0, 0.0, 1.0), 1.0);
         close(two_rates(15.0, 1.0, 5.0, 1.0), two_rates(5.0, 1.0, 15.0, 1.0), 1e-9);
-    }
-
-    #[test]
-    fn standings() {
-        let prior = Prior { mean: 0.1, strength: 50.0 };
-        let standing = |s, n| Standing::from_probability(proportion_below_peers(s, n, prior));
-        assert_eq!(standing(30.0, 1000.0), Standing::Lower);
-        assert_eq!(standing(110.0, 1000.0), Standing::AsGood);
-        assert_eq!(standing(14.0, 250.0), Standing::CantTell);
     }
 }

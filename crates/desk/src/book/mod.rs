@@ -1,18 +1,26 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
+mod peers;
+mod touched;
+
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
 use chrono::{Days, NaiveDate};
 use tiller_core::bid_volume::{self, Elasticity};
+use tiller_core::evidence::order_values;
+use tiller_core::purpose::Purpose;
 use tiller_core::tracking::{self, Finding};
 use tiller_core::verdict::{Case, Diagnosis, Hold, diagnose};
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
-use tiller_store::changes;
 use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
 use tiller_store::people::Account;
-use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool};
+use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool, decisions};
+
+use peers::Candidate;
+pub use peers::Circle;
+pub use touched::{Touch, Touched};
 
 use crate::DeskError;
 use crate::rollups::{self, Rollups};
@@ -21,9 +29,6 @@ use crate::rollups::{self, Rollups};
 const HISTORY_DAYS: u64 = 90;
 /// The period that a page opens with.
 pub const DEFAULT_DAYS: u64 = 28;
-/// Fewer peers than this are no benchmark: the circle is widened.
-const LEAST_PEERS: usize = 2;
-
 /// A period and what it is compared with.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Period {
@@ -87,6 +92,8 @@ pub struct Entry {
     pub campaign: Campaign,
     /// What a result may cost: its own target, else the account's.
     pub target: Option<Target>,
+    /// What it is for among its peers: as somebody said, else as guessed.
+    pub purpose: Purpose,
     /// Its days, history included.
     pub days: Arc<[CampaignDay]>,
 }
@@ -134,17 +141,6 @@ impl Entry {
     }
 }
 
-/// Whom a thing is compared with.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Circle {
-    /// The same kind of item on the same channel, with the same kind of target.
-    Channel(String),
-    /// The same kind of item on any channel.
-    Kind(String),
-    /// Everything in the account with the same kind of target.
-    Account,
-}
-
 /// Something that can have a verdict.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Subject {
@@ -154,16 +150,6 @@ pub enum Subject {
     AdGroup(AdGroupId),
     /// A keyword, listing, ad or audience.
     Item(ItemId),
-}
-
-/// A thing among its likes.
-#[derive(Clone, Debug)]
-struct Candidate {
-    subject: Subject,
-    tally: Tally,
-    channel: String,
-    kind: String,
-    by_value: bool,
 }
 
 /// A verdict with what it was drawn from.
@@ -185,6 +171,29 @@ pub struct Judged {
     pub hold: Hold,
 }
 
+/// An account against its target.
+#[derive(Clone, Copy, Debug)]
+pub struct Meets {
+    /// The target.
+    pub target: Target,
+    /// All campaigns.
+    pub all: Tally,
+    /// Without those for the account's own name, where it has any.
+    pub without_brand: Option<Tally>,
+}
+
+impl Meets {
+    /// Whether all of it meets the target.
+    pub fn with_brand(&self) -> bool {
+        self.target.excess(&self.all) <= 0.0
+    }
+
+    /// Whether it does without the account's own name; the same as with it, where it has no such campaign.
+    pub fn without_brand(&self) -> bool {
+        self.without_brand.map_or_else(|| self.with_brand(), |t| self.target.excess(&t) <= 0.0)
+    }
+}
+
 /// An account's campaigns and days for a period.
 #[derive(Clone, Debug)]
 pub struct Book {
@@ -200,8 +209,10 @@ pub struct Book {
     pub rollups: Arc<Rollups>,
     /// The verdicts, once somebody has asked for them.
     pub(crate) judged: OnceLock<Vec<Option<Judged>>>,
-    /// Each campaign's last change: the first day in force, and the first on which it can be judged.
-    pub changed: HashMap<CampaignId, (NaiveDate, NaiveDate)>,
+    /// Changes that wait, or can't be judged yet.
+    pub touched: Touched,
+    /// Peers that somebody chose.
+    pub chosen_peers: HashMap<CampaignId, Vec<CampaignId>>,
 }
 
 impl Book {
@@ -221,19 +232,34 @@ impl Book {
             .unwrap_or(period.window.from());
         let first = period.against.map_or(first, |a| first.min(a.from()));
         let reach = Window::new(first, span.to().max(period.window.to())).unwrap_or(period.window);
-        let rollups = rollups::read(pool, account.id, reach, period.window).await?;
+        let rollups = rollups::read(pool, account, reach, period.window).await?;
         let entries = facts::campaigns(pool, account.id)
             .await?
             .into_iter()
             .map(|campaign| Entry {
                 target: campaign.own_target.or(account.target()),
+                purpose: campaign
+                    .own_purpose
+                    .unwrap_or_else(|| rollups.guess(&account.name, &campaign)),
                 days: rollups.days.get(&campaign.id).cloned().unwrap_or_default(),
                 campaign,
             })
             .collect();
-        let changed = changes::latest(pool, account.id).await?;
-        let judged = OnceLock::new();
-        Ok(Some(Self { account: account.clone(), span, period, entries, rollups, judged, changed }))
+        let touched = touched::load(pool, account, span.to()).await?;
+        let mut chosen_peers: HashMap<CampaignId, Vec<CampaignId>> = HashMap::new();
+        for (campaign, peer) in decisions::peers(pool, account.id).await? {
+            chosen_peers.entry(campaign).or_default().push(peer);
+        }
+        Ok(Some(Self {
+            account: account.clone(),
+            span,
+            period,
+            entries,
+            rollups,
+            judged: OnceLock::new(),
+            touched,
+            chosen_peers,
+        }))
     }
 
     /// The last day whose conversions count as complete.
@@ -261,9 +287,24 @@ impl Book {
         self.entries.iter().filter_map(|e| Some(e.target?.excess(&e.tally(window)))).sum()
     }
 
-    /// Whether the account as a whole meets its default target in a window.
-    pub fn meets_target(&self, window: Window) -> Option<bool> {
-        Some(self.account.target()?.excess(&self.total(window)) <= 0.0)
+    /// Whether the account as a whole meets its default target in a window, with its own name's campaigns and
+    /// without: who searches the name would mostly have come anyway.
+    pub fn meets_target(&self, window: Window) -> Option<Meets> {
+        let target = self.account.target()?;
+        let brand: Tally = self
+            .entries
+            .iter()
+            .filter(|e| e.purpose == Purpose::Brand)
+            .map(|e| e.tally(window))
+            .sum();
+        let all = self.total(window);
+        let without = (!brand.is_empty()).then(|| all - brand);
+        Some(Meets { target, all, without_brand: without })
+    }
+
+    /// The last first day in force of a campaign's changes that are not to be judged yet.
+    pub fn changed(&self, campaign: CampaignId) -> Option<NaiveDate> {
+        self.touched.get(&campaign)?.iter().filter_map(|t| t.from).max()
     }
 
     /// Whether results are told by their value.
@@ -293,11 +334,16 @@ impl Book {
                 return self.entries.iter().map(|_| None).collect();
             };
             let all: Vec<Candidate> =
-                self.entries.iter().filter_map(|e| self.candidate(e, window)).collect();
-            let judge = |e: &Entry| {
-                self.judge_among(e, Subject::Campaign(e.campaign.id), e.tally(window), &all)
-            };
-            self.entries.iter().map(judge).collect()
+                self.entries.iter().map(|e| self.candidate(e, window)).collect();
+            // A campaign whose conversions can't be trusted, or that has no target, is no benchmark.
+            let fit: Vec<Candidate> = self
+                .entries
+                .iter()
+                .zip(&all)
+                .filter(|(e, _)| e.target.is_some() && self.findings(e).is_empty())
+                .map(|(_, c)| c.clone())
+                .collect();
+            self.entries.iter().zip(&all).map(|(e, c)| self.judge_among(e, c, &fit)).collect()
         })
     }
 
@@ -317,18 +363,14 @@ impl Book {
         self
     }
 
-    fn candidate(&self, entry: &Entry, window: Window) -> Option<Candidate> {
-        // A campaign whose conversions can't be trusted is no benchmark.
-        if !self.findings(entry).is_empty() {
-            return None;
+    fn candidate(&self, entry: &Entry, window: Window) -> Candidate {
+        let days = || entry.days.iter().filter(|d| window.contains(d.day)).map(|d| &d.tally);
+        let mut candidate = Candidate::of(entry, Subject::Campaign(entry.campaign.id));
+        candidate.tally = days().copied().sum();
+        if matches!(entry.target, Some(Target::Roas(_))) {
+            candidate.orders = order_values::orders(days());
         }
-        Some(Candidate {
-            subject: Subject::Campaign(entry.campaign.id),
-            tally: entry.tally(window),
-            channel: entry.campaign.channel.clone(),
-            kind: entry.campaign.kind.clone(),
-            by_value: matches!(entry.target?, Target::Roas(_)),
-        })
+        candidate
     }
 
     /// The verdict on an ad group or an item among the items given, all of the settled window.
@@ -339,83 +381,55 @@ impl Book {
     ) -> Result<Option<(Judged, CampaignId)>, DeskError> {
         let mut all: Vec<Candidate> = Vec::new();
         let mut places: HashMap<i64, usize> = HashMap::new();
-        let mut home = None;
         for item in items {
-            let entry = self.entry(item.campaign)?;
             let (this, key) = match subject {
                 Subject::Item(_) => (Subject::Item(item.item), item.item.0),
                 _ => (Subject::AdGroup(item.ad_group), item.ad_group.0),
             };
-            if this == subject {
-                home = Some(item.campaign);
-            }
-            let place = *places.entry(key).or_insert_with(|| {
-                all.push(Candidate {
-                    subject: this,
-                    tally: Tally::default(),
-                    channel: entry.campaign.channel.clone(),
-                    kind: entry.campaign.kind.clone(),
-                    by_value: matches!(entry.target, Some(Target::Roas(_))),
-                });
-                all.len() - 1
-            });
+            let place = match places.get(&key) {
+                Some(place) => *place,
+                None => {
+                    all.push(Candidate::of(self.entry(item.campaign)?, this));
+                    places.insert(key, all.len() - 1);
+                    all.len() - 1
+                }
+            };
             all[place].tally += item.tally;
         }
-        let Some(home) = home else { return Ok(None) };
-        let tally = all.iter().find(|c| c.subject == subject).map(|c| c.tally).unwrap_or_default();
-        Ok(self.judge_among(self.entry(home)?, subject, tally, &all).map(|j| (j, home)))
+        let Some(one) = all.iter().find(|c| c.subject == subject) else { return Ok(None) };
+        let home = one.campaign;
+        Ok(self.judge_among(self.entry(home)?, one, &all).map(|j| (j, home)))
     }
 
-    fn judge_among(
-        &self,
-        entry: &Entry,
-        subject: Subject,
-        tally: Tally,
-        all: &[Candidate],
-    ) -> Option<Judged> {
+    fn judge_among(&self, entry: &Entry, one: &Candidate, all: &[Candidate]) -> Option<Judged> {
         let (target, window) = entry.target.zip(self.settled())?;
-        let by_value = matches!(target, Target::Roas(_));
-        let (channel, kind) = (&entry.campaign.channel, &entry.campaign.kind);
-        let others: Vec<&Candidate> = all
-            .iter()
-            .filter(|c| c.subject != subject && c.by_value == by_value && c.tally.clicks > 0)
-            .collect();
-        let circles = [
-            (
-                Circle::Channel(channel.clone()),
-                others.iter().filter(|c| c.kind == *kind && c.channel == *channel).collect(),
-            ),
-            (Circle::Kind(kind.clone()), others.iter().filter(|c| c.kind == *kind).collect()),
-            (Circle::Account, others.iter().collect::<Vec<_>>()),
-        ];
-        let narrowest =
-            circles.iter().find(|(_, peers)| peers.len() >= LEAST_PEERS).unwrap_or(&circles[2]);
-        let peers: Vec<Tally> = narrowest.1.iter().map(|c| c.tally).collect();
+        let chosen = self.chosen_peers.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
+        let (peers, circle) = peers::of(one, chosen, all);
+        let tallies: Vec<Tally> = peers.iter().map(|c| c.tally).collect();
         let findings = self.findings(entry);
-        let hold = if matches!(subject, Subject::Campaign(_)) {
-            entry.hold(window)
-        } else {
-            Hold::default()
-        };
+        let whole = matches!(one.subject, Subject::Campaign(_));
+        let hold = if whole { entry.hold(window) } else { Hold::default() };
+        let touches = self.touched.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
         let case = Case {
-            tally,
+            tally: one.tally,
             settled_days: entry.reported(window),
             target,
-            peers: &peers,
+            least_difference: self.account.least_difference,
+            peers: &tallies,
+            orders: one.orders.zip(peers::together(peers.iter().copied())),
             launched: self.launched(entry),
-            changed: self.changed.get(&entry.campaign.id).copied(),
+            shocked: touched::shock(touches),
             last_day: self.span.to(),
             settle_days: self.account.settle(),
             findings: &findings,
             hold,
         };
-        let diagnosis = diagnose(&case);
         Some(Judged {
-            diagnosis,
-            tally,
+            diagnosis: diagnose(&case),
+            tally: one.tally,
             window,
             target,
-            peers: (peers.len(), narrowest.0.clone()),
+            peers: (peers.len(), circle),
             hold,
             findings,
         })

@@ -1,0 +1,71 @@
+//! What limits a campaign's volume: its budget, its bid, or neither.
+
+/// What is known of a campaign's budget and bid over the window.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Hold {
+    /// Days whose budget is known.
+    pub days: u32,
+    /// Of them, days that spent at least 95% of it.
+    pub full_days: u32,
+    /// Spend ÷ budget over those days.
+    pub used: Option<f64>,
+    /// The present bid or bid ceiling, in units of currency.
+    pub ceiling: Option<f64>,
+    /// Share of the auctions that went to others for want of bid, where the channel tells it.
+    pub lost_to_bid: Option<f64>,
+}
+
+/// Share of the auctions lost for want of bid from which on the bid is what holds the volume.
+const LOST: f64 = 0.2;
+
+/// What holds a campaign's volume.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum HeldBy {
+    /// Spend reaches 95% of the budget on at least half of the days.
+    Budget,
+    /// Under 80% of the budget is spent, and auctions are lost for want of bid; where the channel does not
+    /// tell that, the CPC stands at the bid.
+    Bid,
+    /// Neither.
+    Neither,
+    /// The reports tell no budget.
+    Unknown,
+}
+
+impl Hold {
+    /// Which of them holds it, where a click costs `cpc`.
+    pub fn held_by(&self, cpc: Option<f64>) -> HeldBy {
+        let at_ceiling = || matches!((cpc, self.ceiling), (Some(c), Some(b)) if c >= 0.95 * b);
+        match self.used {
+            None => HeldBy::Unknown,
+            Some(_) if 2 * self.full_days >= self.days => HeldBy::Budget,
+            Some(used) if used < 0.8 && self.lost_to_bid.map_or_else(at_ceiling, |l| l >= LOST) => {
+                HeldBy::Bid
+            }
+            Some(_) => HeldBy::Neither,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn held_by_budget_or_bid() {
+        let hold = |days, full_days, used, ceiling| Hold {
+            days,
+            full_days,
+            used: Some(used),
+            ceiling,
+            lost_to_bid: None,
+        };
+        assert_eq!(hold(28, 14, 0.97, None).held_by(Some(1.0)), HeldBy::Budget);
+        assert_eq!(hold(28, 13, 0.7, Some(1.0)).held_by(Some(0.96)), HeldBy::Bid);
+        assert_eq!(hold(28, 0, 0.7, Some(2.0)).held_by(Some(0.96)), HeldBy::Neither);
+        let told = |lost| Hold { lost_to_bid: Some(lost), ..hold(28, 0, 0.7, Some(2.0)) };
+        assert_eq!(told(0.4).held_by(Some(0.96)), HeldBy::Bid);
+        assert_eq!(told(0.05).held_by(Some(2.0)), HeldBy::Neither);
+        assert_eq!(Hold::default().held_by(Some(0.96)), HeldBy::Unknown);
+    }
+}

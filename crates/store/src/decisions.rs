@@ -1,0 +1,291 @@
+//! What is decided in the product itself and goes to no channel: targets, purposes, peers, what counts. Each is
+//! set and written down in one transaction, with what stood before.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use sqlx::{PgConnection, PgPool};
+use tiller_core::Target;
+use tiller_core::purpose::Purpose;
+
+use crate::{AccountId, CampaignId, DecisionId, PersonId, StoreError, splits, targets};
+
+/// Something that is decided, with its value; of the account, or of a campaign.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Own {
+    /// What a result may cost; none: the account's, or nothing.
+    Target(Option<Target>),
+    /// The least difference from a target that anybody would act on, of the account.
+    LeastDifference(f64),
+    /// What a campaign is for; none: as guessed.
+    Purpose(Option<String>),
+    /// Whom a campaign is compared with; none: those of its own kind and purpose.
+    Peers(Vec<CampaignId>),
+    /// The events that count; none: the account's, or each channel's.
+    Events(Option<Vec<String>>),
+    /// Days after a click in which a conversion counts, of the account; none: each channel's own.
+    ClickWindow(Option<i16>),
+}
+
+impl Own {
+    fn word(&self) -> &'static str {
+        match self {
+            Self::Target(_) => "target",
+            Self::LeastDifference(_) => "least_difference",
+            Self::Purpose(_) => "purpose",
+            Self::Peers(_) => "peers",
+            Self::Events(_) => "events",
+            Self::ClickWindow(_) => "click_window",
+        }
+    }
+}
+
+/// A decision as it was written down.
+#[derive(Clone, Debug)]
+pub struct Decision {
+    /// Its id.
+    pub id: DecisionId,
+    /// The campaign; none: the account.
+    pub campaign: Option<CampaignId>,
+    /// The campaign's name.
+    pub name: Option<String>,
+    /// What stood before.
+    pub was: Own,
+    /// What was set.
+    pub set_to: Own,
+    /// Who.
+    pub author: Option<String>,
+    /// When.
+    pub at: DateTime<Utc>,
+    /// The decision that it takes back.
+    pub undoes: Option<DecisionId>,
+    /// Whether one that takes it back stands.
+    pub undone: bool,
+}
+
+/// Sets something and writes it down; false if it stands so already, none if the account has no such campaign.
+pub async fn decide(
+    pool: &PgPool,
+    account: AccountId,
+    person: Option<PersonId>,
+    campaign: Option<CampaignId>,
+    set_to: &Own,
+    undoes: Option<DecisionId>,
+) -> Result<Option<bool>, StoreError> {
+    let mut tx = pool.begin().await?;
+    if matches!(set_to, Own::Events(_) | Own::ClickWindow(_)) {
+        // An import of the account might be adding up at this moment.
+        sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
+            .execute(&mut *tx)
+            .await?;
+    }
+    let Some(was) = present(&mut tx, account, campaign, set_to).await? else { return Ok(None) };
+    if was == *set_to {
+        return Ok(Some(false));
+    }
+    apply(&mut tx, account, campaign, set_to).await?;
+    sqlx::query!(
+        "INSERT INTO decision (account_id, campaign_id, what, was, set_to, created_by, undoes) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+        account.0,
+        campaign.map(|c| c.0),
+        set_to.word(),
+        serde_json::to_value(&was)?,
+        serde_json::to_value(set_to)?,
+        person.map(|p| p.0),
+        undoes.map(|d| d.0)
+    )
+    .execute(&mut *tx)
+    .await?;
+    tx.commit().await?;
+    Ok(Some(true))
+}
+
+/// What stands where something would be set; none if there is no such place. Locks it.
+async fn present(
+    tx: &mut PgConnection,
+    account: AccountId,
+    campaign: Option<CampaignId>,
+    like: &Own,
+) -> Result<Option<Own>, StoreError> {
+    let Some(campaign) = campaign else {
+        let a = sqlx::query!(
+            "SELECT target_cpa, target_roas, least_difference, counted_events, click_window FROM account WHERE id = $1 FOR UPDATE",
+            account.0
+        )
+        .fetch_optional(&mut *tx)
+        .await?;
+        return Ok(a.and_then(|a| match like {
+            Own::Target(_) => Some(Own::Target(targets::read(a.target_cpa, a.target_roas))),
+            Own::LeastDifference(_) => Some(Own::LeastDifference(a.least_difference)),
+            Own::Events(_) => Some(Own::Events(a.counted_events)),
+            Own::ClickWindow(_) => Some(Own::ClickWindow(a.click_window)),
+            Own::Purpose(_) | Own::Peers(_) => None,
+        }));
+    };
+    let c = sqlx::query!(
+        "SELECT target_cpa, target_roas, purpose, counted_events FROM campaign WHERE account_id = $1 AND id = $2 FOR UPDATE",
+        account.0,
+        campaign.0
+    )
+    .fetch_optional(&mut *tx)
+    .await?;
+    let Some(c) = c else { return Ok(None) };
+    Ok(match like {
+        Own::Target(_) => Some(Own::Target(targets::read(c.target_cpa, c.target_roas))),
+        Own::Purpose(_) => Some(Own::Purpose(c.purpose)),
+        Own::Events(_) => Some(Own::Events(c.counted_events)),
+        Own::Peers(_) => {
+            let peers = sqlx::query_scalar!(
+                r#"SELECT peer_id AS "id: CampaignId" FROM campaign_peer WHERE account_id = $1 AND campaign_id = $2 ORDER BY 1"#,
+                account.0,
+                campaign.0
+            )
+            .fetch_all(&mut *tx)
+            .await?;
+            Some(Own::Peers(peers))
+        }
+        Own::LeastDifference(_) | Own::ClickWindow(_) => None,
+    })
+}
+
+async fn apply(
+    tx: &mut PgConnection,
+    account: AccountId,
+    campaign: Option<CampaignId>,
+    set_to: &Own,
+) -> Result<(), StoreError> {
+    match (set_to, campaign) {
+        (Own::Target(target), None) => targets::set_default(tx, account, *target).await,
+        (Own::Target(target), Some(id)) => targets::set_own(tx, account, id, *target).await,
+        (Own::LeastDifference(share), _) => {
+            sqlx::query!(
+                "UPDATE account SET least_difference = $2 WHERE id = $1",
+                account.0,
+                share
+            )
+            .execute(&mut *tx)
+            .await?;
+            Ok(())
+        }
+        (Own::Purpose(word), id) => {
+            sqlx::query!(
+                "UPDATE campaign SET purpose = $3 WHERE account_id = $1 AND id = $2",
+                account.0,
+                id.map(|c| c.0),
+                word.as_deref()
+            )
+            .execute(&mut *tx)
+            .await?;
+            Ok(())
+        }
+        (Own::Peers(peers), id) => {
+            let id = id.map(|c| c.0);
+            sqlx::query!(
+                "DELETE FROM campaign_peer WHERE account_id = $1 AND campaign_id = $2",
+                account.0,
+                id
+            )
+            .execute(&mut *tx)
+            .await?;
+            sqlx::query!(
+                "INSERT INTO campaign_peer (account_id, campaign_id, peer_id)
+                 SELECT $1, $2, c.id FROM campaign c WHERE c.account_id = $1 AND c.id = ANY($3)",
+                account.0,
+                id,
+                &peers.iter().map(|p| p.0).collect::<Vec<_>>()
+            )
+            .execute(&mut *tx)
+            .await?;
+            Ok(())
+        }
+        (Own::Events(events), id) => splits::set_events(tx, account, id, events.as_deref()).await,
+        (Own::ClickWindow(days), _) => splits::set_click_window(tx, account, *days).await,
+    }
+}
+
+/// Decisions of an account, the newest first.
+pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Decision>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT d.id AS "id: DecisionId", d.campaign_id AS "campaign: CampaignId", c.name AS "name?", d.was, d.set_to, p.name AS "author?",
+                  d.created_at, d.undoes AS "undoes: DecisionId",
+                  EXISTS (SELECT 1 FROM decision u WHERE u.account_id = $1 AND u.undoes = d.id) AS "undone!"
+           FROM decision d LEFT JOIN campaign c ON c.account_id = d.account_id AND c.id = d.campaign_id
+           LEFT JOIN person p ON p.id = d.created_by
+           WHERE d.account_id = $1 ORDER BY d.id DESC"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?;
+    rows.into_iter()
+        .map(|r| {
+            Ok(Decision {
+                id: r.id,
+                campaign: r.campaign,
+                name: r.name,
+                was: serde_json::from_value(r.was)?,
+                set_to: serde_json::from_value(r.set_to)?,
+                author: r.author,
+                at: r.created_at,
+                undoes: r.undoes,
+                undone: r.undone,
+            })
+        })
+        .collect()
+}
+
+/// Each campaign's peers that were chosen by hand: pairs of campaign and peer.
+pub async fn peers(
+    pool: &PgPool,
+    account: AccountId,
+) -> Result<Vec<(CampaignId, CampaignId)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT campaign_id AS "campaign: CampaignId", peer_id AS "peer: CampaignId" FROM campaign_peer WHERE account_id = $1 ORDER BY 1, 2"#,
+        account.0
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(|r| (r.campaign, r.peer)).collect())
+}
+
+/// What names and structure tell of a campaign's purpose.
+#[derive(Clone, Debug)]
+pub struct Clues {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// The names of its ad groups.
+    pub ad_groups: Vec<String>,
+    /// Share of its items whose name has the account's own in it.
+    pub own_name_share: f64,
+}
+
+/// The clues of all campaigns; `own_name` in lower case.
+pub async fn clues(
+    pool: &PgPool,
+    account: AccountId,
+    own_name: Option<&str>,
+) -> Result<Vec<Clues>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", array_agg(DISTINCT g.name) AS "ad_groups!",
+                  (count(i.id) FILTER (WHERE strpos(lower(i.name), $2) > 0))::float8 / greatest(count(i.id), 1) AS "share!"
+           FROM ad_group g LEFT JOIN item i ON i.account_id = g.account_id AND i.ad_group_id = g.id
+           WHERE g.account_id = $1 GROUP BY 1"#,
+        account.0,
+        own_name
+    )
+    .fetch_all(pool)
+    .await?;
+    let own = own_name.is_some();
+    Ok(rows
+        .into_iter()
+        .map(|r| Clues {
+            campaign: r.campaign,
+            ad_groups: r.ad_groups,
+            own_name_share: if own { r.share } else { 0.0 },
+        })
+        .collect())
+}
+
+/// The purpose that somebody chose, by its word.
+pub(crate) fn purpose(word: Option<String>) -> Option<Purpose> {
+    word.and_then(|w| Purpose::read(&w))
+}
