@@ -56,7 +56,7 @@ fn an_impossible_plan_says_why_and_ends_with_3() {
     assert_eq!(o.status.code(), Some(3));
     insta::assert_snapshot!(out(&o), @r"
     The limits contradict each other.
-    - What lines get at least, by floors, by hand or by the limit on change, adds up to 120.00, 20.00 above the total of 100.00: feed.
+    - What lines and groups get at least, by floors, by hand or by the limit on change, adds up to 120.00, 20.00 above the total of 100.00: feed.
       One way out: Set the total to 120.00
       One way out: Lower floors: feed to 100.00
     ");
@@ -133,6 +133,24 @@ fn a_report_is_diagnosed_like_the_page_does() {
 }
 
 #[test]
+fn targets_and_amounts_that_make_no_sense_are_bad_input() {
+    let report = "date,channel,campaign,impressions,clicks,spend,conversions\n2026-11-01,Findle,Hives,10,1,1,0\n";
+    for target in ["inf", "nan", "1e300", "0", "-5", "much"] {
+        for flag in ["--target-cpa", "--target-roas"] {
+            let o =
+                run(&["diagnose", "-", "--campaign", "Hives", &format!("{flag}={target}")], report);
+            assert_eq!(o.status.code(), Some(2), "{flag} {target}: {}", err(&o));
+        }
+    }
+    // Rows that no sum could hold are named, each.
+    let large = report.replace(",1,1,0", ",1,9000000000000,0");
+    let rows = format!("{large}2026-11-02,Findle,Hives,10,1,9000000000000,0\n");
+    let o = run(&["diagnose", "-", "--campaign", "Hives", "--target-cpa", "30"], &rows);
+    assert_eq!(o.status.code(), Some(2));
+    assert_eq!(err(&o).matches("spend: 9000000000000 found").count(), 3, "{}", err(&o));
+}
+
+#[test]
 fn a_split_tells_who_carries_the_excess() {
     let path = std::env::temp_dir().join(format!("segments-{}.csv", std::process::id()));
     let header =
@@ -190,7 +208,9 @@ fn an_unknown_campaign_and_broken_rows_are_named() {
         &report.replace(",1,1,0", ",one,1,0"),
     );
     assert!(
-        err(&o).contains("line 2, clicks: one found; a whole number of 0 or more expected"),
+        err(&o).contains(
+            "line 2, clicks: one found; a whole number of 0 or more, below 10 000 000 000 expected"
+        ),
         "{}",
         err(&o)
     );

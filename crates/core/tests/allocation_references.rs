@@ -123,6 +123,15 @@ fn conic(p: &Problem) -> Option<f64> {
         let terms: Vec<_> = (0..n).map(|i| (i, 1.0)).chain((0..n).map(|i| (n + i, -cpa))).collect();
         rows.row(&terms, 0.0);
     }
+    let worth = |i: usize| p.lines[i].value_per_conversion.unwrap();
+    if let Some(roas) = p.limits.min_roas {
+        let results = (0..n).map(|i| (n + i, -worth(i)));
+        let terms: Vec<_> = (0..n).map(|i| (i, roas)).chain(results).collect();
+        rows.row(&terms, 0.0);
+    }
+    if let Some(least) = p.limits.min_conversions {
+        rows.row(&(0..n).map(|i| (n + i, -1.0)).collect::<Vec<_>>(), -least);
+    }
     for i in 0..n {
         if let Response::Constant { cpc, cvr } = p.lines[i].response {
             rows.row(&[(n + i, 1.0), (i, -cvr / cpc)], 0.0);
@@ -151,12 +160,15 @@ fn conic(p: &Problem) -> Option<f64> {
             Response::Constant { .. } => {}
         }
     }
+    // What money and results of each line weigh.
     let weight = |i: usize| match p.goal {
-        Goal::Conversions => 1.0,
-        Goal::Value => p.lines[i].value_per_conversion.unwrap(),
-        _ => unreachable!("the instances ask for conversions or value"),
+        Goal::Conversions => (0.0, 1.0),
+        Goal::Value => (0.0, worth(i)),
+        Goal::Clicks => (1.0 / p.lines[i].cost_per_click().unwrap(), 0.0),
+        _ => unreachable!("the instances ask for conversions, value or clicks"),
     };
-    let q: Vec<f64> = (0..n).map(|_| 0.0).chain((0..n).map(|i| -weight(i))).collect();
+    let money = (0..n).map(|i| -weight(i).0);
+    let q: Vec<f64> = money.chain((0..n).map(|i| -weight(i).1)).collect();
     let (r, c, x): (Vec<_>, Vec<_>, Vec<_>) =
         rows.at.iter().fold((vec![], vec![], vec![]), |(mut r, mut c, mut x), t| {
             r.push(t.0);
@@ -183,11 +195,10 @@ fn conic(p: &Problem) -> Option<f64> {
     }
 }
 
-#[test]
-fn mixed_curves_match_a_conic_solver() {
+/// Both solvers agree on what is possible and on what is best; tells how many could be solved.
+fn compare(problems: impl Iterator<Item = Problem>) -> usize {
     let mut compared = 0;
-    for seed in 0..60 {
-        let p = Random::new(1000 + seed).mixed_problem();
+    for (seed, p) in problems.enumerate() {
         let ours = solved(&p);
         match (conic(&p), &ours) {
             (Some(reference), Some(ours)) => {
@@ -207,5 +218,17 @@ fn mixed_curves_match_a_conic_solver() {
             ),
         }
     }
+    compared
+}
+
+#[test]
+fn mixed_curves_match_a_conic_solver() {
+    let compared = compare((0..60).map(|seed| Random::new(1000 + seed).mixed_problem()));
     assert!(compared >= 40, "only {compared} instances were solvable");
+}
+
+#[test]
+fn most_clicks_within_limits_match_a_conic_solver() {
+    let compared = compare((0..60).map(|seed| Random::new(5000 + seed).click_problem()));
+    assert!(compared >= 25, "only {compared} instances were solvable");
 }

@@ -220,3 +220,44 @@ fn two_limits_on_the_whole_at_once() {
     assert!((s.totals.cpa().unwrap() - 50.0 / 4.5).abs() < 1e-6, "{:?}", s.totals);
     assert!(s.totals.budget < 1000.0);
 }
+
+/// Group floors that add up to more than the total are named with their groups, in money and as shares, and a
+/// repair that lowers them in proportion leads out.
+#[test]
+fn floors_of_groups_above_the_total() {
+    let group = |id: &str, floor, share_floor| Group {
+        id: id.into(),
+        floor,
+        share_floor,
+        ..Group::default()
+    };
+    let mut p = problem();
+    p.total.amount = 100.0;
+    p.lines = vec![line("a", Some("g")), line("b", Some("h")), line("c", None)];
+    for (g, h) in [
+        (group("g", Some(80.0), None), group("h", Some(60.0), None)),
+        (group("g", None, Some(0.7)), group("h", None, Some(0.6))),
+    ] {
+        p.groups = vec![g, h];
+        let (conflicts, repairs) = infeasible(&p);
+        assert_eq!(conflicts[0].kind, ConflictKind::FloorsAboveTotal);
+        assert_eq!(conflicts[0].groups, ["g", "h"]);
+        assert!(conflicts[0].short_by() >= 30.0 - 1e-9, "{conflicts:?}");
+        let lower = repairs.iter().find(|r| matches!(r, Repair::GroupFloors { .. })).unwrap();
+        let mut mended = p.clone();
+        lower.apply(&mut mended);
+        assert!(matches!(mended.answer().unwrap(), Answer::Optimal(_)), "{lower:?}");
+    }
+    // One group around another: the outer floor gives up what the inner one does.
+    p.groups = vec![
+        Group { parent: Some("out".into()), ..group("g", Some(90.0), None) },
+        group("out", Some(95.0), None),
+        group("h", Some(40.0), None),
+    ];
+    let (_, repairs) = infeasible(&p);
+    let lower = repairs.iter().find(|r| matches!(r, Repair::GroupFloors { .. })).unwrap();
+    let Repair::GroupFloors { groups } = lower else { unreachable!() };
+    assert_eq!(groups.len(), 3, "{groups:?}");
+    lower.apply(&mut p);
+    assert!(matches!(p.answer().unwrap(), Answer::Optimal(_)));
+}

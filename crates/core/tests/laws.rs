@@ -5,7 +5,7 @@ mod instances;
 
 use instances::{Random, assert_limits_kept, solved};
 use proptest::prelude::*;
-use tiller_core::allocation::{Answer, Goal, HeldBy, Use};
+use tiller_core::allocation::{Answer, ConflictKind, Goal, HeldBy, Problem, Repair, Use};
 use tiller_core::bridge::{bridge, bridge_of_returns};
 use tiller_core::evidence::{poisson, wilson};
 use tiller_core::share_out::share_out;
@@ -229,6 +229,52 @@ proptest! {
             assert_limits_kept(&p, &s);
             for l in &s.lines {
                 prop_assert!((l.budget * 100.0 - (l.budget * 100.0).round()).abs() < 1e-6);
+            }
+        }
+    }
+
+    /// Limits on the whole hold in whole steps too, however coarse; where none fits, that is said, and the finer
+    /// step that is offered leads out.
+    #[test]
+    fn whole_steps_keep_limits_on_the_whole(seed in 0u64..1_000_000, coarse in 0usize..3, clicks in any::<bool>()) {
+        let mut random = Random::new(seed);
+        let mut p = if clicks { random.click_problem() } else { random.mixed_problem() };
+        p.step = [0.01, 1.0, 25.0][coarse];
+        p.limits.max_change = None;
+        p.groups.clear();
+        p.total.amount = (p.total.amount / p.step).round() * p.step;
+        for l in &mut p.lines {
+            (l.group, l.floor, l.ceiling) = (None, 0.0, None);
+        }
+        let exact = solved(&Problem { step: 0.0, ..p.clone() });
+        match p.answer().unwrap() {
+            Answer::Optimal(s) => {
+                assert_limits_kept(&p, &s);
+                prop_assert!(s.objective <= exact.unwrap().objective * (1.0 + 1e-9));
+                prop_assert!(s.next_1000.unwrap() >= -1e-6 * s.objective, "{:?}", s.next_1000);
+            }
+            Answer::Infeasible { conflicts, repairs } => {
+                let coarse = conflicts.iter().any(|c| matches!(c.kind, ConflictKind::StepTooCoarse(_)));
+                prop_assert_eq!(coarse, exact.is_some(), "{:?}", conflicts);
+                for repair in repairs.iter().filter(|r| matches!(r, Repair::Step { .. })) {
+                    let mut finer = p.clone();
+                    repair.apply(&mut finer);
+                    assert_limits_kept(&finer, &solved(&finer).unwrap());
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn marginals_are_numbers_and_nothing_at_capacity(seed in 0u64..1_000_000) {
+        let mut p = Random::new(seed).mixed_problem();
+        for l in &mut p.lines {
+            l.capacity = Some(l.current / p.days);
+        }
+        if let Some(s) = solved(&p) {
+            for (line, a) in p.lines.iter().zip(&s.lines) {
+                prop_assert!(a.marginal.is_finite());
+                prop_assert!(a.budget < line.current - 1e-9 || a.marginal == 0.0, "{:?}", a);
             }
         }
     }

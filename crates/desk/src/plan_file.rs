@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use tiller_core::allocation::{
     Answer, Conflict, ConflictKind, Goal, Group, HeldBy, Limits, Line, Problem, Range, Repair,
-    Solved, Total, Totals, Warning, WholeLimit,
+    Solved, Total, Totals, Warning, WholeLimit, or_default,
 };
 use tiller_core::{Currency, MoneyError};
 
@@ -26,24 +26,34 @@ pub struct PlanFile {
     /// The money.
     pub total: Total,
     /// Budgets are whole multiples of this; 0 asks for the unrounded optimum.
-    #[serde(default = "cent")]
+    #[serde(default = "cent", deserialize_with = "or_cent")]
+    #[schemars(with = "Option<f64>")]
     pub step: f64,
     /// Length of the period in days.
-    #[serde(default = "one_day")]
+    #[serde(default = "one_day", deserialize_with = "or_one_day")]
+    #[schemars(with = "Option<f64>")]
     pub days: f64,
     /// What the money can go to.
     pub lines: Vec<Line>,
     /// Nested groups of lines.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
+    #[schemars(with = "Option<Vec<Group>>")]
     pub groups: Vec<Group>,
     /// Limits on the whole.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
+    #[schemars(with = "Option<Limits>")]
     pub limits: Limits,
     /// Share of the total that is kept for tests; the rest is split, and shares of groups are of the rest.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub test_share: Option<f64>,
 }
 
+fn or_cent<'de, D: serde::Deserializer<'de>>(from: D) -> Result<f64, D::Error> {
+    Ok(Option::<f64>::deserialize(from)?.unwrap_or_else(cent))
+}
+fn or_one_day<'de, D: serde::Deserializer<'de>>(from: D) -> Result<f64, D::Error> {
+    Ok(Option::<f64>::deserialize(from)?.unwrap_or_else(one_day))
+}
 fn cent() -> f64 {
     0.01
 }
@@ -333,7 +343,7 @@ fn conflict_file(c: &Conflict) -> ConflictFile {
         kind,
         message,
         short_by: c.short_by(),
-        members: c.group.iter().chain(&c.members).cloned().collect(),
+        members: c.group.iter().chain(&c.groups).chain(&c.members).cloned().collect(),
     }
 }
 
@@ -392,8 +402,8 @@ pub fn conflict(c: &Conflict) -> (&'static str, String) {
         ConflictKind::FloorsAboveTotal => (
             "floors_above_total",
             format!(
-                "What lines get at least, by floors, by hand or by the limit on change, adds up to {asked}, {short} above the total of {possible}: {}.",
-                listed(&c.members)
+                "What lines and groups get at least, by floors, by hand or by the limit on change, adds up to {asked}, {short} above the total of {possible}: {}.",
+                listed(&[c.groups.as_slice(), c.members.as_slice()].concat())
             ),
         ),
         ConflictKind::CeilingsBelowTotal => (
@@ -402,6 +412,25 @@ pub fn conflict(c: &Conflict) -> (&'static str, String) {
                 "What lines get at most, by ceilings, by what they can spend or by the limit on change, adds up to {possible}, so {short} of the total of {asked} can’t be spent."
             ),
         ),
+        ConflictKind::StepTooCoarse(limit) => {
+            let (what, asked, possible) = match limit {
+                WholeLimit::MaxCpa => {
+                    ("a CPA of at most", number(c.asked, 2), number(c.possible, 4))
+                }
+                WholeLimit::MinRoas => {
+                    ("a ROAS of at least", number(c.asked, 2), number(c.possible, 4))
+                }
+                WholeLimit::MinConversions => {
+                    ("at least", number(c.asked, 2), number(c.possible, 4))
+                }
+            };
+            (
+                "step_too_coarse",
+                format!(
+                    "In whole steps no split brings {what} {asked}; the nearest reaches {possible}. A finer step does."
+                ),
+            )
+        }
         ConflictKind::OutOfReach(WholeLimit::MaxCpa) => (
             "cpa_out_of_reach",
             format!(
@@ -444,6 +473,9 @@ pub fn repair(r: &Repair) -> String {
         Repair::GroupFloor { group, to } => {
             format!("Lower the floor of the group {group} to {}", money(*to))
         }
+        Repair::GroupFloors { groups } => format!("Lower the floors of groups: {}", each(groups)),
+        Repair::Step { to } if *to > 0.0 => format!("Use steps of {to}"),
+        Repair::Step { .. } => "Use no steps".into(),
         Repair::GroupCeiling { group, to } => {
             format!("Raise the ceiling of the group {group} to {}", money(*to))
         }
@@ -480,6 +512,31 @@ mod tests {
             panic!()
         };
         assert_eq!((lines[0].budget, lines[1].budget), (20.0, 80.0));
+    }
+
+    #[test]
+    fn null_leaves_a_field_out() {
+        let nulls = PLAN
+            .replace("\"floor\":0", "\"floor\":null")
+            .replace("\"current\":50", "\"current\":null")
+            .replace(
+                "\"step\":0.01,\"days\":1",
+                "\"step\":null,\"days\":null,\"groups\":null,\"limits\":null",
+            );
+        let file = PlanFile::read(&nulls).unwrap();
+        assert_eq!(
+            (file.step, file.days, file.lines[0].floor, file.lines[0].current),
+            (0.01, 1.0, 0.0, 0.0)
+        );
+    }
+
+    #[test]
+    fn large_totals_are_multiples_of_a_cent() {
+        for total in ["276175070.33", "999999999.99", "0.07"] {
+            PlanFile::read(&PLAN.replace("\"amount\":100", &format!("\"amount\":{total}")))
+                .unwrap();
+        }
+        assert!(PlanFile::read(&PLAN.replace("\"amount\":100", "\"amount\":100.005")).is_err());
     }
 
     #[test]

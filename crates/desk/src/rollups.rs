@@ -99,8 +99,8 @@ pub async fn read(
         splits::events(pool, account, period),
         decisions::clues(pool, account, own_name.as_deref())
     )?;
-    let mut rollups = Rollups::default();
-    rollups.clues = clues.into_iter().map(|c| (c.campaign, c)).collect();
+    let clues = clues.into_iter().map(|c| (c.campaign, c)).collect();
+    let mut rollups = Rollups { clues, ..Rollups::default() };
     for of_one in days.chunk_by(|a, b| a.campaign == b.campaign) {
         rollups.days.insert(of_one[0].campaign, of_one.into());
     }

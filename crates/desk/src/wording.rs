@@ -360,9 +360,10 @@ fn price(j: &Judged) -> Option<Words> {
     let (d, tally) = (&j.diagnosis, &j.tally);
     let (cpc, best, own) = (tally.cpc()?, d.affordable_at_best?, d.affordable?);
     if cpc <= best {
-        let like_peers = match d.faults.order_value {
-            true => "its orders were as large as its peers’",
-            false => "its visitors converted like its peers’",
+        let like_peers = if d.faults.order_value {
+            "its orders were as large as its peers’"
+        } else {
+            "its visitors converted like its peers’"
         };
         return Some(Words::say("At ").strong(money(cpc)).and(format!(
             " a click it would be on target if {like_peers}; a click could then cost {}.",

@@ -113,8 +113,10 @@ pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
         .target_cpa
         .map(Target::Cpa)
         .or(args.target_roas.map(Target::Roas))
-        .filter(|t| t.number() > 0.0);
-    let target = target.ok_or_else(|| BadInput("the target is a number above 0".into()))?;
+        .filter(|t| t.number() > 0.0 && t.number() < 1e9);
+    let target = target.ok_or_else(|| {
+        BadInput("the target is a number above 0 and below a thousand million, such as 30".into())
+    })?;
     let segments = match &args.segments {
         Some(path) => SegmentRow::read_all(open(path)?)
             .map_err(|e| BadInput(format!("{}: {e}", path.display())))?,

@@ -125,9 +125,9 @@ pub struct Mapping {
 /// Why a mapping can't be used.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum MappingError {
-    /// A needed column is missing.
-    #[error("no column of the file is chosen for {0}; choose one")]
-    Missing(&'static str),
+    /// Needed columns are missing.
+    #[error("no column of the file is chosen for {}; choose one for each", .0.join(", "))]
+    Missing(Vec<&'static str>),
     /// Two fields are one column.
     #[error("two columns of the file are chosen for {0}; choose one of them")]
     Twice(&'static str),
@@ -139,14 +139,14 @@ pub enum MappingError {
 impl Mapping {
     /// Whether every needed column is there, once.
     pub fn check(&self) -> Result<(), MappingError> {
-        for &column in Column::ALL {
-            let times = self.columns.iter().filter(|c| **c == Some(column)).count();
-            if times > 1 {
-                return Err(MappingError::Twice(column.title()));
-            }
-            if times == 0 && column.required() {
-                return Err(MappingError::Missing(column.title()));
-            }
+        let times = |column| self.columns.iter().filter(|c| **c == Some(column)).count();
+        if let Some(twice) = Column::ALL.iter().find(|c| times(**c) > 1) {
+            return Err(MappingError::Twice(twice.title()));
+        }
+        let missing = Column::ALL.iter().filter(|c| c.required() && times(**c) == 0);
+        let missing: Vec<&str> = missing.map(|c| c.title()).collect();
+        if !missing.is_empty() {
+            return Err(MappingError::Missing(missing));
         }
         let named = self.channel.as_ref().is_some_and(|c| !c.trim().is_empty());
         if self.place(Column::Channel).is_none() && !named {
@@ -183,8 +183,10 @@ pub struct RowReader<'m> {
 }
 
 const LONGEST_NAME: usize = 500;
-const COUNT: &str = "a whole number of 0 or more";
-const AMOUNT: &str = "an amount of 0 or more with at most six decimals";
+const COUNT: &str = "a whole number of 0 or more, below 10 000 000 000";
+const AMOUNT: &str = "an amount of 0 or more with at most six decimals, below 10 000 000 000";
+/// In millionths: hundreds of rows of the largest amount still add up to a number that fits.
+const TOO_LARGE: i64 = 10_000_000_000 * 1_000_000;
 
 impl<'m> RowReader<'m> {
     /// For a checked mapping and an account of the given currency.
@@ -215,7 +217,8 @@ impl<'m> RowReader<'m> {
                 found: if found.is_empty() {
                     "nothing".into()
                 } else {
-                    found.chars().take(80).collect()
+                    // A NUL is no text that a database keeps.
+                    found.chars().take(80).map(|c| if c == '\0' { '\u{fffd}' } else { c }).collect()
                 },
                 expected: expected.to_owned(),
             });
@@ -276,7 +279,8 @@ impl<'m> RowReader<'m> {
                 return None;
             }
             let plain = self.mapping.dialect.plain_number(&text, &mut self.buffer);
-            let read = plain.and_then(|p| Micros::parse(p).ok()).filter(|m| m.get() >= 0);
+            let read = plain.and_then(|p| Micros::parse(p).ok());
+            let read = read.filter(|m| (0..TOO_LARGE).contains(&m.get()));
             let read = read.filter(|m| !whole || m.get() % 1_000_000 == 0);
             if read.is_none() {
                 wrong(column, &text, expected);
@@ -380,6 +384,8 @@ mod tests {
             (Column::Spend, "1.2345678", AMOUNT),
             (Column::Conversions, "-0.5", AMOUNT),
             (Column::Value, "85 EUR", AMOUNT),
+            (Column::Spend, "9000000000000", AMOUNT),
+            (Column::Clicks, "10000000000", COUNT),
             (Column::Currency, "NOK", "EUR, the account's currency"),
             (Column::Budget, "much", AMOUNT),
             (Column::Status, "asleep", "one of active paused ended"),
@@ -391,6 +397,17 @@ mod tests {
                 "{column} {text}"
             );
         }
+    }
+
+    #[test]
+    fn a_nul_is_told_and_kept_out() {
+        let mapping = own();
+        let line = "2026-\011,Findle,Hi\0ves,,,,,1,1,1,,,,,,,,,,\n";
+        let mut records = Records::new(line.as_bytes(), ',');
+        let record = records.next_record().unwrap().unwrap();
+        let errors = RowReader::new(&mapping, "EUR".parse().unwrap()).read(&record).unwrap_err();
+        assert_eq!(errors.len(), 2);
+        assert!(errors.iter().all(|e| !e.found.contains('\0')), "{errors:?}");
     }
 
     #[test]
@@ -426,9 +443,13 @@ mod tests {
         let mut mapping = own();
         mapping.check().unwrap();
         mapping.columns[0] = None;
-        assert_eq!(mapping.check(), Err(MappingError::Missing("Date")));
+        assert_eq!(mapping.check(), Err(MappingError::Missing(vec!["Date"])));
         mapping.columns[0] = Some(Column::Spend);
-        assert_eq!(mapping.check(), Err(MappingError::Missing("Date")));
+        assert_eq!(mapping.check(), Err(MappingError::Twice("Spend")));
+        mapping = own();
+        (mapping.columns[0], mapping.columns[8]) = (None, None);
+        let both = MappingError::Missing(vec!["Date", "Clicks"]);
+        assert_eq!(mapping.check(), Err(both));
         mapping = own();
         mapping.columns.push(Some(Column::Clicks));
         assert_eq!(mapping.check(), Err(MappingError::Twice("Clicks")));

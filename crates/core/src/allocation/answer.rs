@@ -7,6 +7,7 @@ use super::problem::{Goal, Problem, ProblemError, Use};
 use super::repair::{Repair, offer};
 use super::response::{Curve, Response};
 use super::rounding::round;
+use super::stepwise::{self, Missed};
 use super::tree::{Tree, line_bounds, spends_all};
 
 /// The answer to a problem.
@@ -172,7 +173,14 @@ fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
         r.1 = r.1.max(r.0);
     }
     let curves: Vec<Curve> = tree.order.iter().map(|&i| goal_curve(problem, i)).collect();
-    let weights = tree.order.iter().map(|&i| goal_weight(problem, i)).collect();
+    let couplings = couplings(problem, &tree);
+    // Limits on conversions need their curves: what the goal counts is then a bonus on each unit of money.
+    let by_click = |i: usize| problem.lines[i].cost_per_click().map_or(0.0, |cpc| 1.0 / cpc);
+    let (weights, bonus) = if problem.goal == Goal::Clicks && !couplings.is_empty() {
+        (vec![0.0; tree.order.len()], tree.order.iter().map(|&i| by_click(i)).collect())
+    } else {
+        (tree.order.iter().map(|&i| goal_weight(problem, i)).collect(), Vec::new())
+    };
     let price = if matches!(problem.goal, Goal::Profit | Goal::LeastSpend) { 1.0 } else { 0.0 };
     let space = Space {
         tree: &tree,
@@ -181,19 +189,23 @@ fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
         total: problem.total.amount,
         all: spends_all(problem),
     };
-    let couplings = couplings(problem, &tree);
     let exact = space
-        .solve(&Objective { weights, price }, &couplings)
+        .solve(&Objective { weights, bonus, price }, &couplings)
         .map_err(|out| vec![out_of_reach(problem, &tree, &curves, out)])?;
-    let amounts =
-        if problem.step > 0.0 { round(&tree, &exact, problem.step) } else { exact.clone() };
+    let amounts = if problem.step > 0.0 {
+        let rounded = round(&tree, &exact, problem.step);
+        stepwise::within(&space, &couplings, rounded, problem.step)
+            .map_err(|missed| vec![too_coarse(problem, &tree, &curves, missed)])?
+    } else {
+        exact.clone()
+    };
     Ok(Split { tree, exact, amounts })
 }
 
 /// Conversions, or clicks for the goal of most clicks without limits on conversions.
 fn goal_curve(problem: &Problem, i: usize) -> Curve {
     let line = &problem.lines[i];
-    if problem.goal == Goal::Clicks {
+    if problem.goal == Goal::Clicks && problem.limits.on_the_whole().next().is_none() {
         return Curve::Linear { slope: line.cost_per_click().map_or(0.0, |cpc| 1.0 / cpc) };
     }
     let curve = line.response.over(problem.days);
@@ -241,24 +253,42 @@ fn couplings(problem: &Problem, tree: &Tree) -> Vec<Coupling> {
 }
 
 fn out_of_reach(problem: &Problem, tree: &Tree, curves: &[Curve], out: OutOfReach) -> Conflict {
-    let conversions: f64 = curves.iter().zip(&out.best).map(|(f, s)| f.at(*s)).sum();
+    let kind = ConflictKind::OutOfReach(out.limit);
+    missed_whole(problem, tree, curves, kind, out.limit, &out.best)
+}
+
+/// The exact plan meets the limit; no plan in whole steps does.
+fn too_coarse(problem: &Problem, tree: &Tree, curves: &[Curve], missed: Missed) -> Conflict {
+    let kind = ConflictKind::StepTooCoarse(missed.limit);
+    missed_whole(problem, tree, curves, kind, missed.limit, &missed.amounts)
+}
+
+fn missed_whole(
+    problem: &Problem,
+    tree: &Tree,
+    curves: &[Curve],
+    kind: ConflictKind,
+    limit: WholeLimit,
+    best: &[f64],
+) -> Conflict {
+    let conversions: f64 = curves.iter().zip(best).map(|(f, s)| f.at(*s)).sum();
     let value: f64 = (0..curves.len())
         .map(|p| {
-            curves[p].at(out.best[p])
-                * problem.lines[tree.order[p]].value_per_conversion.unwrap_or(0.0)
+            curves[p].at(best[p]) * problem.lines[tree.order[p]].value_per_conversion.unwrap_or(0.0)
         })
         .sum();
-    let spend: f64 = out.best.iter().sum();
-    let (asked, possible) = match out.limit {
+    let spend: f64 = best.iter().sum();
+    let (asked, possible) = match limit {
         WholeLimit::MaxCpa => (problem.limits.max_cpa, spend / conversions),
         WholeLimit::MinRoas => (problem.limits.min_roas, value / spend),
         WholeLimit::MinConversions => (problem.limits.min_conversions, conversions),
     };
     Conflict {
-        kind: ConflictKind::OutOfReach(out.limit),
+        kind,
         asked: asked.unwrap_or(0.0),
         possible,
         group: None,
+        groups: Vec::new(),
         members: Vec::new(),
     }
 }
@@ -327,14 +357,28 @@ fn report(problem: &Problem, split: &Split) -> Solved {
         lines,
         totals: totals(problem, &budgets),
         current: totals(problem, &present),
-        next_1000: next_1000(problem, best),
+        next_1000: next_1000(problem, objective(problem, &split.tree.restore(&split.exact))),
         warnings: warnings(problem, &split.tree, &budgets, outlook.as_ref()),
         outlook,
     }
 }
 
 fn marginal(problem: &Problem, i: usize, budget: f64) -> f64 {
-    let slope = goal_curve(problem, i).marginal(budget);
+    let line = &problem.lines[i];
+    let able = line.capacity.map_or(f64::INFINITY, |c| c * problem.days);
+    // What it can't spend brings nothing, and costs nothing.
+    if budget >= able * (1.0 - 1e-12) {
+        return 0.0;
+    }
+    let curve = match (problem.goal, line.cost_per_click()) {
+        (Goal::Clicks, Some(cpc)) => Curve::Linear { slope: 1.0 / cpc },
+        _ => goal_curve(problem, i),
+    };
+    // The slope of a power is without end at 0: there, what the first unit of money brings.
+    let slope = match curve.marginal(budget) {
+        slope if slope.is_finite() => slope,
+        _ => curve.at(able.min(1.0)) / able.min(1.0),
+    };
     match problem.goal {
         Goal::Profit => goal_weight(problem, i) * slope - 1.0,
         Goal::LeastSpend => slope,
@@ -354,7 +398,8 @@ pub fn brings(problem: &Problem, line: usize, money: f64) -> f64 {
     }
 }
 
-/// What one more unit of money on a line would bring of the goal, at some money of a checked problem.
+/// What one more unit of money on a line would bring of the goal, at some money of a checked problem; 0 at its
+/// capacity.
 pub fn marginal_at(problem: &Problem, line: usize, money: f64) -> f64 {
     marginal(problem, line, money)
 }

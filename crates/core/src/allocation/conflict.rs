@@ -35,6 +35,8 @@ pub enum ConflictKind {
     CeilingsBelowTotal,
     /// A limit on the whole can't be met.
     OutOfReach(WholeLimit),
+    /// A limit on the whole can be met, but not in whole steps.
+    StepTooCoarse(WholeLimit),
 }
 
 /// A contradiction between limits.
@@ -48,8 +50,10 @@ pub struct Conflict {
     pub possible: f64,
     /// The group concerned.
     pub group: Option<String>,
-    /// The lines concerned; groups are named by `group`.
+    /// The lines concerned.
     pub members: Vec<String>,
+    /// The groups whose floors are concerned, where several are.
+    pub groups: Vec<String>,
 }
 
 impl Conflict {
@@ -70,6 +74,8 @@ fn above(a: f64, b: f64) -> bool {
 pub(super) fn find(problem: &Problem, tree: &Tree) -> Vec<Conflict> {
     let mut found = Vec::new();
     let mut reach = vec![(0.0, 0.0); tree.nodes.len()];
+    // Groups whose own floor asks for more than their members' do.
+    let mut floors = Vec::new();
     for (place, &i) in tree.order.iter().enumerate() {
         let (low, high) = line_reach(problem, i, tree.bounds[place], &mut found);
         let sum: &mut (f64, f64) = &mut reach[tree.node_of[place]];
@@ -88,6 +94,7 @@ pub(super) fn find(problem: &Problem, tree: &Tree) -> Vec<Conflict> {
             possible,
             group: Some(group.clone()),
             members,
+            groups: Vec::new(),
         };
         let with_floor = || {
             lines()
@@ -123,13 +130,16 @@ pub(super) fn find(problem: &Problem, tree: &Tree) -> Vec<Conflict> {
             ));
             (high, high)
         } else {
+            if above(node.low, low) {
+                floors.push(group.clone());
+            }
             (low.max(node.low), high.min(node.high))
         };
         reach[node.parent].0 += held.0;
         reach[node.parent].1 += held.1;
     }
     if found.is_empty() {
-        found.extend(against_total(problem, reach[tree.root()]));
+        found.extend(against_total(problem, reach[tree.root()], floors));
     }
     found
 }
@@ -155,11 +165,22 @@ fn line_reach(
     } else {
         return (bounds.0, bounds.1.max(bounds.0));
     };
-    found.push(Conflict { kind, asked, possible, group: None, members: vec![line.id.clone()] });
+    found.push(Conflict {
+        kind,
+        asked,
+        possible,
+        group: None,
+        members: vec![line.id.clone()],
+        groups: Vec::new(),
+    });
     (possible, possible)
 }
 
-fn against_total(problem: &Problem, (low, high): (f64, f64)) -> Option<Conflict> {
+fn against_total(
+    problem: &Problem,
+    (low, high): (f64, f64),
+    floors: Vec<String>,
+) -> Option<Conflict> {
     let total = problem.total.amount;
     let names = |keep: fn(&super::Line) -> bool| {
         problem.lines.iter().filter(|l| keep(l)).map(|l| l.id.clone()).collect()
@@ -172,6 +193,7 @@ fn against_total(problem: &Problem, (low, high): (f64, f64)) -> Option<Conflict>
             possible: total,
             group: None,
             members,
+            groups: floors,
         })
     } else if spends_all(problem) && above(total, high) {
         let members = names(|_| true);
@@ -181,6 +203,7 @@ fn against_total(problem: &Problem, (low, high): (f64, f64)) -> Option<Conflict>
             possible: high,
             group: None,
             members,
+            groups: Vec::new(),
         })
     } else {
         None

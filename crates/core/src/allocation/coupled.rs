@@ -19,10 +19,12 @@ pub(super) struct Coupling {
     pub least: f64,
 }
 
-/// What is maximised: Σ weightᵢ·fᵢ(sᵢ) − price·Σsᵢ.
+/// What is maximised: Σ weightᵢ·fᵢ(sᵢ) + Σ bonusᵢ·sᵢ − price·Σsᵢ.
 #[derive(Clone, Debug)]
 pub(super) struct Objective {
     pub weights: Vec<f64>,
+    /// What each unit of money brings by itself, such as clicks where results are conversions; empty: nothing.
+    pub bonus: Vec<f64>,
     pub price: f64,
 }
 
@@ -43,7 +45,8 @@ pub(super) struct OutOfReach {
 
 impl Space<'_> {
     fn kernel(&self, goal: &Objective) -> Vec<f64> {
-        let kernel = Kernel::new(self.tree, self.reach, self.curves, goal.weights.iter().copied());
+        let weights = goal.weights.iter().copied();
+        let kernel = Kernel::new(self.tree, self.reach, self.curves, weights, &goal.bonus);
         if self.all {
             kernel.spend_all(self.total)
         } else {
@@ -51,7 +54,7 @@ impl Space<'_> {
         }
     }
 
-    fn slack(&self, c: &Coupling, s: &[f64]) -> f64 {
+    pub fn slack(&self, c: &Coupling, s: &[f64]) -> f64 {
         let results: f64 =
             self.curves.iter().zip(&c.weights).zip(s).map(|((f, q), s)| q * f.at(*s)).sum();
         results - c.price * s.iter().sum::<f64>() - c.least
@@ -68,8 +71,8 @@ impl Space<'_> {
             return Ok(low.2);
         }
         let size = |o: &[f64], price: f64| o.iter().copied().fold(price, f64::max).max(1e-300);
-        let (unit_goal, unit_limit) =
-            (size(&goal.weights, goal.price), size(&limit.weights, limit.price));
+        let unit_goal = size(&goal.weights, goal.price).max(size(&goal.bonus, 0.0));
+        let unit_limit = size(&limit.weights, limit.price);
         let mixed = |theta: f64| Objective {
             weights: goal
                 .weights
@@ -77,6 +80,7 @@ impl Space<'_> {
                 .zip(&limit.weights)
                 .map(|(w, q)| (1.0 - theta) * w / unit_goal + theta * q / unit_limit)
                 .collect(),
+            bonus: goal.bonus.iter().map(|b| (1.0 - theta) * b / unit_goal).collect(),
             price: (1.0 - theta) * goal.price / unit_goal + theta * limit.price / unit_limit,
         };
         let nearest = self.solve(&mixed(1.0), rest)?;

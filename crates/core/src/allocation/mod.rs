@@ -7,7 +7,7 @@
 //! - what is asked: `problem`, `response`
 //! - whether it can be: `tree` bounds, `conflict` and the `repair`s it offers
 //! - the best split: `separable` for given weights, `coupled` for limits on the whole,
-//!   `rounding` to whole steps
+//!   `rounding` to whole steps, `stepwise` inside limits on the whole
 //! - what comes back: `answer`, with the `precision` that responses are known to
 
 mod answer;
@@ -19,6 +19,7 @@ mod repair;
 mod response;
 mod rounding;
 mod separable;
+mod stepwise;
 mod tree;
 
 pub use answer::{
@@ -27,6 +28,6 @@ pub use answer::{
 };
 pub use conflict::{Conflict, ConflictKind, WholeLimit};
 pub use precision::{CONFIDENCE, Outlook, Precision, Range};
-pub use problem::{Goal, Group, Limits, Line, Problem, ProblemError, Total, Use};
+pub use problem::{Goal, Group, Limits, Line, Problem, ProblemError, Total, Use, or_default};
 pub use repair::Repair;
 pub use response::Response;

@@ -74,7 +74,8 @@ pub struct Line {
     #[serde(default)]
     pub group: Option<String>,
     /// What it spends in such a period now.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
+    #[schemars(with = "Option<f64>")]
     pub current: f64,
     /// What a conversion is worth.
     #[serde(default)]
@@ -88,7 +89,8 @@ pub struct Line {
     /// How it answers to money.
     pub response: Response,
     /// The least it gets.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
+    #[schemars(with = "Option<f64>")]
     pub floor: f64,
     /// The most it gets.
     #[serde(default)]
@@ -183,6 +185,22 @@ pub struct Limits {
     pub min_conversions: Option<f64>,
 }
 
+impl Limits {
+    /// The limits that all lines have to meet together.
+    pub(super) fn on_the_whole(&self) -> impl Iterator<Item = f64> {
+        [self.max_cpa, self.min_roas, self.min_conversions].into_iter().flatten()
+    }
+}
+
+/// A field that stands as `null` is left out.
+pub fn or_default<'de, D, T>(from: D) -> Result<T, D::Error>
+where
+    D: serde::Deserializer<'de>,
+    T: Deserialize<'de> + Default,
+{
+    Ok(Option::<T>::deserialize(from)?.unwrap_or_default())
+}
+
 /// A value that makes no sense, with its place.
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
 #[error("{path}: {found} found; {allowed}")]
@@ -243,7 +261,9 @@ impl Problem {
         Checker::number("step", self.step, amount(self.step), AMOUNT)?;
         Checker::number("days", self.days, positive(self.days), ABOVE_ZERO)?;
         let steps = self.total.amount / self.step;
-        let whole = self.step == 0.0 || (steps - steps.round()).abs() < 1e-6;
+        // A sum of whole cents is off by its binary form, the more the larger it is.
+        let near = (4.0 * f64::EPSILON * steps).max(1e-6);
+        let whole = self.step == 0.0 || (steps - steps.round()).abs() < near;
         Checker::number(
             "total.amount",
             self.total.amount,

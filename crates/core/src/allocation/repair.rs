@@ -3,7 +3,7 @@
 use super::answer::Answer;
 use super::conflict::{Conflict, ConflictKind, WholeLimit};
 use super::problem::{Problem, Use};
-use super::tree::{line_bounds, spends_all};
+use super::tree::{Tree, line_bounds, spends_all};
 
 /// A change to a problem that ends a contradiction.
 #[derive(Clone, Debug, PartialEq)]
@@ -30,6 +30,16 @@ pub enum Repair {
         /// The group.
         group: String,
         /// Its new floor.
+        to: f64,
+    },
+    /// Other floors of several groups, in money.
+    GroupFloors {
+        /// Groups with their new floors.
+        groups: Vec<(String, f64)>,
+    },
+    /// Another step that budgets are multiples of; 0 for none.
+    Step {
+        /// The new step.
         to: f64,
     },
     /// Another ceiling of a group, in money.
@@ -77,13 +87,11 @@ impl Repair {
                     line(problem, id, &|l| l.ceiling = Some(*to));
                 }
             }
-            Self::GroupFloor { group, to } => {
-                for g in problem.groups.iter_mut().filter(|g| g.id == *group) {
-                    g.floor = g.floor.map(|_| *to);
-                    let share = to / problem.total.amount;
-                    g.share_floor = g.share_floor.map(|s| s.min(share));
-                }
+            Self::GroupFloor { group, to } => lower_floor(problem, group, *to),
+            Self::GroupFloors { groups } => {
+                groups.iter().for_each(|(group, to)| lower_floor(problem, group, *to));
             }
+            Self::Step { to } => problem.step = *to,
             Self::GroupCeiling { group, to } => {
                 for g in problem.groups.iter_mut().filter(|g| g.id == *group) {
                     g.ceiling = g.ceiling.map(|c| c.max(*to));
@@ -103,6 +111,15 @@ impl Repair {
                 WholeLimit::MinConversions => problem.limits.min_conversions = Some(*to),
             },
         }
+    }
+}
+
+/// Lowers a group's floors to an amount: the one in money, and the one that is a share.
+fn lower_floor(problem: &mut Problem, group: &str, to: f64) {
+    for g in problem.groups.iter_mut().filter(|g| g.id == group) {
+        g.floor = g.floor.map(|floor| floor.min(to));
+        let share = to / problem.total.amount;
+        g.share_floor = g.share_floor.map(|s| s.min(share));
     }
 }
 
@@ -207,8 +224,9 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
                 .chain(release())
                 .collect()
         }
-        ConflictKind::FloorsAboveTotal => [Repair::Total { to: up(c.asked) }, scaled_floors()]
-            .into_iter()
+        ConflictKind::FloorsAboveTotal => std::iter::once(Repair::Total { to: up(c.asked) })
+            .chain((!c.members.is_empty()).then(scaled_floors))
+            .chain(group_floors(problem, c, down))
             .chain(free_change())
             .chain(release())
             .collect(),
@@ -217,6 +235,23 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
                 .into_iter()
                 .chain(free_change())
                 .chain(release())
+                .collect()
+        }
+        ConflictKind::StepTooCoarse(limit) => {
+            // The nearest finer step at which some plan fits, or none at all.
+            let finer = (1..=4).map(|n| step / 10f64.powi(n)).chain([0.0]);
+            let fits = |to: &f64| {
+                let mut finer = problem.clone();
+                finer.step = *to;
+                solve_quietly(&finer).is_none()
+            };
+            let nearest = presentable(c.possible, limit == WholeLimit::MaxCpa);
+            let finer = finer.into_iter().find(fits).map(|to| Repair::Step { to });
+            spends_all(problem)
+                .then_some(Repair::SpendUpTo)
+                .into_iter()
+                .chain(finer)
+                .chain([Repair::Whole { limit, to: nearest }])
                 .collect()
         }
         ConflictKind::OutOfReach(limit) => {
@@ -229,6 +264,37 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
             spends_all(problem).then_some(Repair::SpendUpTo).into_iter().chain([nearest]).collect()
         }
     }
+}
+
+/// The floors of groups lowered together, each in proportion to what it asks beyond its members' floors.
+fn group_floors(problem: &Problem, c: &Conflict, down: impl Fn(f64) -> f64) -> Option<Repair> {
+    let tree = Tree::new(problem);
+    let reach = tree.reach();
+    let mut members = vec![0.0; tree.nodes.len()];
+    for (bounds, &node) in tree.bounds.iter().zip(&tree.node_of) {
+        members[node] += bounds.0;
+    }
+    let id = |n: usize| tree.nodes[n].group.map(|g| &problem.groups[g].id);
+    for n in 0..tree.root() {
+        members[tree.nodes[n].parent] += reach[n].0;
+    }
+    let beyond = |n: usize| (tree.nodes[n].low - members[n]).max(0.0);
+    let all: f64 = (0..tree.root()).map(beyond).sum();
+    let part = c.short_by() / all;
+    if c.groups.is_empty() || part.is_nan() || part > 1.0 {
+        return None;
+    }
+    // A group around others gives up what they give up, too.
+    let mut less = vec![0.0; tree.nodes.len()];
+    let mut groups = Vec::new();
+    for n in 0..tree.root() {
+        less[n] += part * beyond(n);
+        if let Some(id) = id(n).filter(|_| beyond(n) > 0.0) {
+            groups.push((id.clone(), down(tree.nodes[n].low - less[n])));
+            less[tree.nodes[n].parent] += less[n];
+        }
+    }
+    Some(Repair::GroupFloors { groups })
 }
 
 /// Changes are offered in whole %, up to tenfold.

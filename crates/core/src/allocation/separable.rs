@@ -27,6 +27,8 @@ pub(super) struct Kernel<'a> {
     tree: &'a Tree,
     reach: &'a [(f64, f64)],
     demand: Vec<Demand>,
+    /// What each unit of money brings by itself, in tree order; empty where nothing does.
+    bonus: &'a [f64],
     /// Unclamped sums of each node at the price last asked.
     sums: Vec<Sum>,
     /// Prices of steps above 0 in tree order of the node last prepared.
@@ -59,11 +61,19 @@ impl<'a> Kernel<'a> {
         reach: &'a [(f64, f64)],
         curves: &[Curve],
         weights: impl Iterator<Item = f64>,
+        bonus: &'a [f64],
     ) -> Self {
-        let demand: Vec<Demand> = curves.iter().zip(weights).map(|(c, w)| c.demand(w)).collect();
+        let mut demand: Vec<Demand> =
+            curves.iter().zip(weights).map(|(c, w)| c.demand(w)).collect();
+        for (d, more) in demand.iter_mut().zip(bonus) {
+            if let Demand::Step { price } = d {
+                *price += more;
+            }
+        }
         Self {
             tree,
             reach,
+            bonus,
             sums: vec![Sum::default(); tree.nodes.len()],
             amounts: vec![0.0; demand.len()],
             demand,
@@ -152,6 +162,17 @@ impl<'a> Kernel<'a> {
     /// Demand of one line.
     fn line(&self, i: usize, at: Price, root: f64, side: Side) -> Sum {
         let (low, high) = self.tree.bounds[i];
+        let bends = !matches!(self.demand[i], Demand::Step { .. });
+        let bonus = self.bonus.get(i).copied().filter(|b| bends && *b > 0.0);
+        // What the money brings by itself is taken off the price; the rest has to come from the results.
+        let (at, root, steeper) = match bonus {
+            None => (at, root, 1.0),
+            Some(bonus) if at.price <= bonus => return Sum { money: high, slope: 0.0 },
+            Some(bonus) => {
+                let left = Price::new(at.price - bonus);
+                (left, (-0.5 * left.log).exp(), at.price / left.price)
+            }
+        };
         let (money, slope) = match self.demand[i] {
             Demand::Step { price } => {
                 let takes = price > at.price || (price == at.price && side == Side::High);
@@ -171,7 +192,7 @@ impl<'a> Kernel<'a> {
         } else if money >= high {
             Sum { money: high, slope: 0.0 }
         } else {
-            Sum { money, slope }
+            Sum { money, slope: slope * steeper }
         }
     }
 

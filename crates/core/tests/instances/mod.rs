@@ -135,6 +135,23 @@ impl Random {
         p
     }
 
+    /// Most clicks, within limits on what a conversion costs, returns, or how many there are.
+    pub fn click_problem(&mut self) -> Problem {
+        let mut p = self.mixed_problem();
+        p.goal = Goal::Clicks;
+        // Of straight lines the response tells what a click costs.
+        for line in &mut p.lines {
+            line.cpc = line.cost_per_click();
+        }
+        p.limits = Limits { max_change: p.limits.max_change, ..Limits::default() };
+        match (self.next() * 3.0) as usize {
+            0 => p.limits.max_cpa = Some(self.between(8.0, 40.0)),
+            1 => p.limits.min_roas = Some(self.between(0.5, 6.0)),
+            _ => p.limits.min_conversions = Some(p.days * self.between(5.0, 60.0)),
+        }
+        p
+    }
+
     /// Curves only, without groups or limits: marginals must be equal.
     pub fn smooth_problem(&mut self, n: usize) -> Problem {
         let mut lines = self.lines(n, |r| if r.chance(0.5) { r.power() } else { r.saturating() });
@@ -218,6 +235,13 @@ pub fn assert_limits_kept(p: &Problem, s: &Solved) {
             s.totals.budget <= cpa * s.totals.conversions + SLACK * scale,
             "CPA {:?}",
             s.totals.cpa()
+        );
+    }
+    if let Some(roas) = p.limits.min_roas {
+        assert!(
+            s.totals.value.unwrap() >= roas * s.totals.budget - SLACK * scale,
+            "ROAS {:?}",
+            s.totals.roas()
         );
     }
     if let Some(n) = p.limits.min_conversions {

@@ -334,7 +334,7 @@ impl Book {
                 return self.entries.iter().map(|_| None).collect();
             };
             let all: Vec<Candidate> =
-                self.entries.iter().map(|e| self.candidate(e, window)).collect();
+                self.entries.iter().map(|e| Self::candidate(e, window)).collect();
             // A campaign whose conversions can't be trusted, or that has no target, is no benchmark.
             let fit: Vec<Candidate> = self
                 .entries
@@ -363,7 +363,7 @@ impl Book {
         self
     }
 
-    fn candidate(&self, entry: &Entry, window: Window) -> Candidate {
+    fn candidate(entry: &Entry, window: Window) -> Candidate {
         let days = || entry.days.iter().filter(|d| window.contains(d.day)).map(|d| &d.tally);
         let mut candidate = Candidate::of(entry, Subject::Campaign(entry.campaign.id));
         candidate.tally = days().copied().sum();
