@@ -6,7 +6,7 @@ use chrono::NaiveDate;
 use tiller_core::{Target, Window};
 use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::{
-    Account, PersonId, PgPool, Role, accounts, connections, rebalance, sending, tray,
+    Account, PersonId, PgPool, Role, accounts, advice, connections, rebalance, sending, tray,
 };
 use tiller_market::World;
 use tiller_market::http::Service;
@@ -89,11 +89,11 @@ async fn week(pool: &PgPool, account: &Account, person: PersonId) -> anyhow::Res
     let book = Book::load(pool, account, PeriodChoice::default())
         .await?
         .context("the account has no figures")?;
-    let moves = rebalance::advise(pool, &book).await?;
+    let moves = advice::of_account(pool, &book).await?.week.moves;
     tracing::info!(
         account = account.slug,
         until = %Window::to(&book.span),
-        moves = ?moves.iter().map(|m| (&m.line.name, m.line.budget, m.to)).collect::<Vec<_>>(),
+        moves = ?moves.iter().map(|m| (&m.line.name, m.line.spend, m.from, m.to)).collect::<Vec<_>>(),
         "the week's advice"
     );
     if moves.is_empty() {

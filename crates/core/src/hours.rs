@@ -4,9 +4,9 @@
 use chrono::{DateTime, Datelike, Days, LocalResult, NaiveDate, TimeZone, Timelike, Utc};
 use chrono_tz::Tz;
 
+use crate::evidence::FALSE_SHARE;
 use crate::metrics::Tally;
-use crate::segments::{self, Finding, LEAST_CONVERSIONS, Proposal, Segment};
-use crate::target::Target;
+use crate::segments::{self, Finding, LEAST_CONVERSIONS, Proposal, Rules, Segment};
 
 /// Hours of a week, Monday 0:00 first: none is off, else percent added to the bid.
 pub type Week = [Option<i16>; 168];
@@ -117,8 +117,9 @@ impl Block {
     }
 }
 
-/// The block of hours that surely brings less than half and costs most above target, if there is one.
-pub fn hopeless(by_hour: &[Tally; 24], target: Target) -> Option<Block> {
+/// The block of hours that surely brings less than half and costs most above target, if there is one; surely even
+/// though a day has as many beginnings of blocks as hours.
+pub fn hopeless(by_hour: &[Tally; 24], rules: Rules) -> Option<Block> {
     let parent: Tally = by_hour.iter().copied().sum();
     if parent.conversions < LEAST_CONVERSIONS {
         return None;
@@ -128,12 +129,13 @@ pub fn hopeless(by_hour: &[Tally; 24], target: Target) -> Option<Block> {
             (0..24).filter(|h| within(from, length, *h) == inside).map(|h| by_hour[h]).sum()
         };
         let both = [of(true), of(false)].map(|tally| Segment { name: "", tally, present: 0.0 });
-        let finding = segments::judge(&parent, &both, target)[0];
+        let finding = segments::look(&parent, &both, rules)[0];
         Block { from, length, tally: both[0].tally, finding }
     };
     (0..24)
         .flat_map(|from| BLOCK.map(move |length| judge(from, length)))
         .filter(|b| b.finding.proposal == Proposal::Exclude && b.finding.excess > 0.0)
+        .filter(|b| 24.0 * b.finding.p <= FALSE_SHARE)
         .max_by(|a, b| a.finding.excess.total_cmp(&b.finding.excess))
 }
 
@@ -142,12 +144,12 @@ const TOGETHER: usize = 3;
 
 /// What the counted hours advise: the hopeless block off, and bids by what three hours together of weekdays, or of
 /// weekends, bring over the hours that are left. Hours that are off now stay off. Absent where nothing would change.
-pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], target: Target) -> Option<Week> {
+pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], rules: Rules) -> Option<Week> {
     let mut by_hour = [Tally::default(); 24];
     for ((_, hour), tally) in counted {
         by_hour[usize::from(*hour).min(23)] += *tally;
     }
-    let off = hopeless(&by_hour, target);
+    let off = hopeless(&by_hour, rules);
     let stays = |hour: usize| !off.is_some_and(|b| b.has(hour));
     let part =
         |weekday: usize, hour: usize| usize::from(weekday > 4) * 24 / TOGETHER + hour / TOGETHER;
@@ -161,7 +163,7 @@ pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], target: Target) ->
     let parent: Tally = parts.iter().copied().sum();
     let segments: Vec<Segment> =
         parts.iter().map(|tally| Segment { name: "", tally: *tally, present: 0.0 }).collect();
-    let found = segments::judge(&parent, &segments, target);
+    let found = segments::judge(&parent, &segments, rules);
     let mut out = *present;
     for (i, hour) in out.iter_mut().enumerate() {
         let Some(now) = *hour else { continue };
@@ -184,6 +186,7 @@ mod tests {
         NaiveDate::from_ymd_opt(2026, m, d).unwrap()
     }
 
+    const RULES: Rules = Rules { target: crate::Target::Cpa(30.0), dispersion: 1.0, raise: true };
     const COPENHAGEN: Tz = chrono_tz::Europe::Copenhagen;
 
     /// Directive 2000/84/EC: summer time ends on the last Sunday of October and begins on the last of March, at
@@ -239,19 +242,19 @@ mod tests {
                 ((wd, h), tally)
             })
             .collect();
-        let week = advised(&ALWAYS, &counted, Target::Cpa(30.0)).unwrap();
+        let week = advised(&ALWAYS, &counted, RULES).unwrap();
         assert!((0..6).all(|h| week[place(2, h)].is_none()), "{:?}", &week[48..72]);
         assert!((8..24).all(|h| week[place(2, h)].is_some()));
-        assert_eq!(advised(&ALWAYS, &counted[..3], Target::Cpa(30.0)), None);
+        assert_eq!(advised(&ALWAYS, &counted[..3], RULES), None);
         let mut by_hour = [Tally::default(); 24];
         counted.iter().for_each(|((_, h), t)| by_hour[usize::from(*h)] += *t);
-        let block = hopeless(&by_hour, Target::Cpa(30.0)).unwrap();
+        let block = hopeless(&by_hour, RULES).unwrap();
         assert_eq!((block.from, block.to()), (0, 6));
         assert!(block.has(5) && !block.has(6) && block.tally.conversions == 0.0);
         // Alike hours: nothing is advised.
         let alike: Vec<((u8, u8), Tally)> =
             counted.iter().map(|(at, t)| (*at, Tally { conversions: 16.0, ..*t })).collect();
-        assert_eq!(advised(&ALWAYS, &alike, Target::Cpa(30.0)), None);
+        assert_eq!(advised(&ALWAYS, &alike, RULES), None);
     }
 
     /// Thin hours that are nothing by themselves tell together: 20 clicks in each over eight weeks, of a night
@@ -271,7 +274,7 @@ mod tests {
                 ((wd, h), tally)
             })
             .collect();
-        let week = advised(&ALWAYS, &counted, Target::Cpa(30.0)).unwrap();
+        let week = advised(&ALWAYS, &counted, RULES).unwrap();
         let off: Vec<usize> = (0..24).filter(|h| week[place(3, *h)].is_none()).collect();
         assert_eq!(off, [0, 1, 2, 3, 4, 5, 22, 23]);
         assert!((6..22).all(|h| week[place(3, h)] == Some(0)), "the rest are alike");

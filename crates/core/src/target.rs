@@ -22,6 +22,11 @@ impl Target {
         }
     }
 
+    /// Whether results are told by their value.
+    pub fn is_roas(self) -> bool {
+        matches!(self, Self::Roas(_))
+    }
+
     /// Spend that the results of `tally` allow, in units of currency.
     pub fn allowed(self, tally: &Tally) -> f64 {
         match self {

@@ -2,9 +2,9 @@
 
 use chrono::{Days, NaiveDate};
 use tiller_core::{Tally, Target, Window};
-use tiller_store::PgPool;
 pub use tiller_store::facts::Estimate;
 use tiller_store::facts::{ItemTally, Scope};
+use tiller_store::{CampaignId, PgPool};
 
 use crate::DeskError;
 use crate::book::{self, Book, Entry, Judged, Meets, Subject};
@@ -20,6 +20,8 @@ pub struct Examined {
     pub name: String,
     /// Its campaign and above it.
     pub campaign: String,
+    /// The campaign's id.
+    pub campaign_id: CampaignId,
     /// The campaign's channel.
     pub channel: String,
     /// The verdict with its numbers; none without a target.
@@ -106,6 +108,7 @@ fn examined(
     Examined {
         name,
         campaign: entry.campaign.name.clone(),
+        campaign_id: entry.campaign.id,
         channel: entry.campaign.channel.clone(),
         judged,
         days: days.into_iter().filter(|(d, _)| *d >= shown_from).collect(),

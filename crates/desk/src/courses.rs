@@ -16,12 +16,14 @@ use crate::book::Subject;
 use crate::curves::later;
 use crate::figures::{money, number};
 use crate::settings::Settings;
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
 use crate::{DeskError, sending};
 
-/// Days between the steps of a ramp: what an automatic strategy needs at least to learn (common practice, no
-/// source).
-const RAMP_DAYS: u64 = 7;
+/// Days between the steps of a ramp, by who makes the bids: what an automatic strategy needs at least to learn, or
+/// three days that show the last step was right (common practice, no source).
+fn ramp_days(by_strategy: bool) -> u64 {
+    if by_strategy { 7 } else { 3 }
+}
 
 /// What a course is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -165,6 +167,7 @@ fn step_to(campaign: CampaignId, amount: f64, reason: String, effect: String) ->
         reason,
         evidence: Vec::new(),
         effect,
+        adds: Adds::default(),
         origin: Origin::Course,
         undoes: None,
     }
@@ -240,14 +243,16 @@ pub(crate) async fn ramp_to(
     from: f64,
     to: f64,
     mut first: Proposal,
+    by_strategy: bool,
 ) -> Result<(), DeskError> {
+    let apart = ramp_days(by_strategy);
     let budgets = ramp(from, to, SHOCK);
     let steps: Vec<(u64, f64)> =
-        (0..).step_by(RAMP_DAYS as usize).zip(budgets.iter().copied()).collect();
+        (0..).step_by(apart as usize).zip(budgets.iter().copied()).collect();
     let Some((_, amount)) = steps.first() else { return Ok(()) };
     first.set = Setting::Budget(Budget::Daily { amount: Micros::from_units(*amount) });
     first.reason = format!(
-        "{} In {} weekly steps of {}% at most, so that its strategy need not learn anew; the later ones are sent by themselves.",
+        "{} In {} steps of {}% at most, {apart} days apart; the later ones are sent by themselves.",
         first.reason,
         steps.len(),
         number(100.0 * SHOCK, 0)

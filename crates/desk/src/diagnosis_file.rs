@@ -10,7 +10,7 @@ use tiller_channel::report::{Column, Mapping, MappingError, Records, RowError, R
 use tiller_channel::wire::{Dimension, SegmentRow};
 use tiller_core::bridge::Factor;
 use tiller_core::purpose::{self, Clues};
-use tiller_core::segments::{self, Proposal, Segment};
+use tiller_core::segments::{self, Proposal, Rules, Segment};
 use tiller_core::verdict::LEAST_DIFFERENCE;
 use tiller_core::window::SETTLE_DAYS;
 use tiller_core::{Currency, Micros, Tally, Target, Window};
@@ -41,7 +41,8 @@ pub struct Question {
 }
 
 /// Judges the split's segments of the campaign over the settled days.
-fn segments(q: &Question, window: Window) -> Vec<SegmentFile> {
+fn segments(q: &Question, entry: &Entry, window: Window) -> Vec<SegmentFile> {
+    let rules = entry.rules(q.target, window);
     let order = [
         Dimension::Country,
         Dimension::Gender,
@@ -55,11 +56,11 @@ fn segments(q: &Question, window: Window) -> Vec<SegmentFile> {
             && window.contains(row.date)
             && q.ad_group.as_ref().is_none_or(|g| row.ad_group.eq_ignore_ascii_case(g))
     };
-    order.iter().flat_map(|d| dimension(q, *d, q.segments.iter().filter(of))).collect()
+    order.iter().flat_map(|d| dimension(rules, *d, q.segments.iter().filter(of))).collect()
 }
 
 fn dimension<'a>(
-    q: &Question,
+    rules: Rules,
     dimension: Dimension,
     rows: impl Iterator<Item = &'a SegmentRow>,
 ) -> Vec<SegmentFile> {
@@ -79,7 +80,7 @@ fn dimension<'a>(
         sums.iter().map(|(name, tally)| Segment { name, tally: *tally, present: 0.0 }).collect();
     let mut judged: Vec<SegmentFile> = all
         .iter()
-        .zip(segments::judge(&parent, &all, q.target))
+        .zip(segments::judge(&parent, &all, rules))
         .map(|(s, f)| SegmentFile {
             dimension: dimension.word(),
             segment: s.name.to_owned(),
@@ -334,7 +335,7 @@ impl Report {
         };
         let judged = judged.ok_or(DiagnosisError::NoDays)?;
         let meets = book.meets_target(judged.window).ok_or(DiagnosisError::NoDays)?;
-        let segments = segments(q, judged.window);
+        let segments = segments(q, entry, judged.window);
         Ok(DiagnosisFile { segments, ..answer(&judged, &meets) })
     }
 

@@ -95,6 +95,12 @@ pub fn counted(n: u64, one: &str, many: &str) -> String {
     format!("{} {}", number(n as f64, 0), if n == 1 { one } else { many })
 }
 
+/// `1 conversion`, `2.5 conversions`.
+pub fn conversions(x: f64) -> String {
+    let one = (x - 1.0).abs() < 0.005;
+    format!("{} {}", count(x), if one { "conversion" } else { "conversions" })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -10,7 +10,7 @@ use crate::DeskError;
 use crate::book::Subject;
 use crate::figures::{full_day, money};
 use crate::settings::Settings;
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
 
 /// A campaign's budget the other way round: a daily one over a flight, a flight's by the day.
 pub fn converted(budget: Budget, flight: Option<Window>) -> Result<Budget, DeskError> {
@@ -62,6 +62,7 @@ pub async fn convert(
         reason,
         evidence: Vec::new(),
         effect: String::new(),
+        adds: Adds::default(),
         origin: Origin::Hand,
         undoes: None,
     };

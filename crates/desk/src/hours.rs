@@ -11,7 +11,7 @@ use tiller_store::{CampaignId, PersonId, PgPool, splits};
 use crate::DeskError;
 use crate::book::{Book, Subject};
 use crate::settings::Settings;
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
 
 /// Settled days that hours are counted over: eight whole weeks.
 const DAYS: u64 = 56;
@@ -61,6 +61,11 @@ pub fn read_zone(book: &Book, name: Option<&str>) -> Result<Tz, DeskError> {
     }
 }
 
+/// The days that hours are judged by, up to a settled one.
+pub(crate) fn window(last: NaiveDate) -> Window {
+    Window::ending(last, DAYS)
+}
+
 /// Looks at a campaign's hours by a clock.
 pub async fn view(
     pool: &PgPool,
@@ -74,9 +79,10 @@ pub async fn view(
     let zone = zone(book);
     let today = book.span.to();
     let present = week_of(set.and_then(|s| s.hours.as_ref()));
-    let window = Window::ending(book.last_settled(), DAYS);
+    let window = window(book.last_settled());
     let counted = splits::week(pool, book.account.id, Some(campaign), window).await?;
-    let advised = entry.target.and_then(|t| core::advised(&present, &counted, t));
+    let advised =
+        entry.target.and_then(|t| core::advised(&present, &counted, entry.rules(t, window)));
     let seen = |week: &Week| core::seen_from(week, zone, shown, today);
     let lifetime = matches!(set.and_then(|s| s.budget), Some(Budget::Lifetime { .. }));
     let clocks_change = (1..AHEAD)
@@ -151,6 +157,7 @@ pub async fn set(
         reason: reason.to_owned(),
         evidence: Vec::new(),
         effect: String::new(),
+        adds: Adds::default(),
         origin: Origin::Hand,
         undoes: None,
     };

@@ -31,8 +31,10 @@ pub struct Line {
     pub budget: Option<f64>,
     /// The least that its channel allows it a day.
     pub least: f64,
-    /// What it spends a day, on average.
+    /// What it spends a day, on average under its present budget.
     pub spend: f64,
+    /// Conversions that its rate is read from.
+    pub conversions: f64,
     /// Who makes its bids, if that is known.
     pub bidding: Option<Bidding>,
     /// Whether a strategy learns its bids, which a jump of the budget would disturb.
@@ -131,7 +133,8 @@ fn of_campaign(
         name: entry.campaign.name.clone(),
         budget,
         least: settings.limits(entry.campaign.id).least_budget.to_units(),
-        spend: entry.tally(present).spend.to_units() / present.days() as f64,
+        spend: spends(&budget_days),
+        conversions: tally.conversions,
         bidding,
         learns: set.is_some_and(|s| s.strategy.automatic()),
         fresh,
@@ -146,4 +149,21 @@ fn of_campaign(
         cpc,
         worth,
     })
+}
+
+/// Days under one budget from which they alone tell what it spends.
+const LEAST_DAYS: usize = 7;
+/// Budgets within this share of each other are one.
+const SAME: f64 = 0.02;
+
+/// What is spent a day under the present budget: what another one allowed does not tell what this one does. Of all
+/// days, where those are too few.
+fn spends(days: &[BudgetDay]) -> f64 {
+    let now = days.iter().rev().find_map(|d| d.budget);
+    let other = |d: &BudgetDay| {
+        d.budget.zip(now).is_some_and(|(budget, now)| (budget / now - 1.0).abs() > SAME)
+    };
+    let from = days.iter().rposition(other).map_or(0, |last| last + 1);
+    let days = if days.len() - from >= LEAST_DAYS { &days[from..] } else { days };
+    days.iter().map(|d| d.spend).sum::<f64>() / days.len().max(1) as f64
 }

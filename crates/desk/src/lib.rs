@@ -2,6 +2,7 @@
 //! and jobs alike. Never here: SQL, HTML, rules of the job.
 
 pub mod accounts;
+pub mod advice;
 pub mod book;
 pub mod budgets;
 pub mod causes;

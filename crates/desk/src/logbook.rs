@@ -9,7 +9,7 @@ use tiller_store::{ChangeId, PersonId, PgPool};
 
 use crate::book::Subject;
 use crate::change_words as words;
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
 use crate::{DeskError, figures};
 
 /// An entry.
@@ -164,6 +164,7 @@ pub async fn undo(
         reason: format!("Undoes the change{on}: {}.", entry.sentence()),
         evidence: Vec::new(),
         effect: String::new(),
+        adds: Adds::default(),
         origin: Origin::Undo,
         undoes: Some(id),
     };

@@ -12,7 +12,7 @@ use crate::book::{Book, Entry, Subject};
 use crate::budgets::{self, Opened};
 use crate::figures::{money, sum};
 use crate::settings::Settings;
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
 
 /// A needed budget is set where it differs by more than this from what is set.
 const WORTH_A_CHANGE: f64 = 0.03;
@@ -222,6 +222,7 @@ pub async fn take(
             ),
             evidence: vec![("Spent so far".into(), money(row.forecast.spent))],
             effect: format!("about {} by the end of the month", sum(row.plan.unwrap_or(0.0))),
+            adds: Adds::default(),
             origin: Origin::Plan,
             undoes: None,
         });

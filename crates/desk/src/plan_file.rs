@@ -122,9 +122,12 @@ impl PlanFile {
     /// What is to be solved: the split of what is not kept for tests.
     pub fn problem(&self) -> Problem {
         let amount = self.total.amount - self.for_tests();
-        // A sum of whole steps is one, whatever its binary form lost.
-        let amount =
-            if self.step > 0.0 { (amount / self.step).round() * self.step } else { amount };
+        // A difference of whole steps is one, whatever its binary form lost.
+        let amount = if self.step > 0.0 && self.test_share.is_some() {
+            (amount / self.step).round() * self.step
+        } else {
+            amount
+        };
         Problem {
             goal: self.goal,
             total: Total { amount, ..self.total },

@@ -9,7 +9,7 @@ use tiller_store::{AdGroupId, CampaignId, PersonId, PgPool};
 use crate::book::{self, Book, Subject};
 use crate::figures::{count, money, percent};
 use crate::settings::Settings;
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
 use crate::{DeskError, entry};
 
 /// Settled days that ad groups are compared over.
@@ -135,6 +135,7 @@ fn proposal(
         reason,
         evidence,
         effect: String::new(),
+        adds: Adds::default(),
         origin: Origin::Plan,
         undoes: None,
     }

@@ -1,28 +1,35 @@
-//! The week's advice: today's daily budgets, moved to where they bring the most, within the same total.
+//! The week's advice: the same money, better placed. What is kept the same is what will be *spent*, not the budgets
+//! as they are written: a campaign that leaves half of its budget unspent has no money to give away.
+//!
+//! Only campaigns whose budget is the right thing to change take part; the others keep what they have.
 
 use tiller_channel::wire::{Budget, Setting};
-use tiller_core::allocation::{Answer, Goal, Limits, Line as PlanLine, Problem, Total, Use, solve};
+use tiller_core::allocation::{
+    Answer, Goal, Limits, Line as PlanLine, Outlook, Problem, Total, Totals, Use, marginal_at,
+    solve,
+};
+use tiller_core::flight::ramp;
 use tiller_core::learning::SHOCK;
 use tiller_core::response::lever::Evidence;
-use tiller_core::{Micros, Tally, Target};
+use tiller_core::{Micros, Target};
 use tiller_store::people::Account;
 use tiller_store::{PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Subject};
-use crate::curves::Curves;
+use crate::courses;
 use crate::figures::{money, number};
-use crate::levers::{self, Line};
-use crate::settings::Settings;
-use crate::tray::{self, Origin, Proposal};
+use crate::levers::Line;
+use crate::tray::{self, Adds, Origin, Proposal};
 
-/// Above what a campaign spends on average, so that its good days are not cut.
-const ROOM: f64 = 1.15;
-/// What a line keeps at least, so that it goes on telling what it is worth.
+/// What a line keeps at least of what it spends, so that we keep learning what it is worth.
 const KEPT: f64 = 0.1;
-/// Where more than this share of all budgets is left unspent, a strategy that spends what it gets may double: more
-/// would be a shock too, but money that nobody else can use pays for it.
-const MUCH_UNSPENT: f64 = 0.1;
+/// With fewer conversions than this a line is cut by one step at most: they are no evidence for more.
+const LEAST_CONVERSIONS: f64 = 10.0;
+/// A strategy that spends any budget has no end that could be known: it is raised to no more than this at a time.
+const BEYOND: f64 = 1.5;
+/// Budgets are left as they are for a gain below this share of what comes of them.
+const LEAST_GAIN: f64 = 0.01;
 /// A budget is moved for no less than this.
 const WORTH_A_CHANGE: f64 = 0.03;
 
@@ -35,14 +42,27 @@ pub struct Move {
     pub from: f64,
     /// Its new daily budget.
     pub to: f64,
+    /// What it is expected to spend a day then.
+    pub spend: f64,
+    /// Steps that lead there where it is more than a step, the last of them `to`.
+    pub steps: Vec<f64>,
 }
 
 impl Move {
-    /// Conversions a day at its budget, now and then: money beyond what it can spend brings none.
+    /// Conversions a day at what it spends, now and then.
     pub fn conversions(&self) -> (f64, f64) {
-        let most = self.line.lever.capacity.most.unwrap_or(f64::INFINITY);
-        let at = |budget: f64| self.line.lever.response.at(budget.min(most));
-        (at(self.from), at(self.to))
+        let at = |spend: f64| self.line.lever.response.at(spend);
+        (at(self.line.spend), at(self.spend))
+    }
+
+    /// What it adds a day.
+    pub fn adds(&self) -> Adds {
+        let (now, then) = self.conversions();
+        Adds {
+            spend: Some(self.spend - self.line.spend),
+            conversions: Some(then - now),
+            value: Some((then - now) * self.line.worth),
+        }
     }
 
     /// What it could spend a day, and how that is known.
@@ -50,16 +70,16 @@ impl Move {
         let c = &self.line.lever.capacity;
         if let (Some(curve), None) = (self.line.spends_all(), c.most) {
             return format!(
-                "its strategy spends what it gets; 1% more money brings {}% more",
+                "its strategy spends any budget it is given; 1% more money brings {}% more",
                 number(curve.elasticity, 2)
             );
         }
         match (c.most, c.evidence) {
             (Some(most), Evidence::LostAuctions) => {
-                format!("by the auctions it stood aside from it could spend {} a day", money(most))
+                format!("judging by the auctions it missed, it could spend {} a day", money(most))
             }
             (Some(most), _) => {
-                format!("on days that its budget did not hold it spent {} a day", money(most))
+                format!("on days when its budget was not the limit it spent {} a day", money(most))
             }
             (None, _) => format!(
                 "nothing tells how much it could spend, so it moves by {}% at most",
@@ -69,150 +89,205 @@ impl Move {
     }
 }
 
-/// The least and the most that a line may get in one week; `most` is how often its budget a strategy that spends
-/// what it gets may have.
-fn bounds(l: &Line, budget: f64, most: f64) -> (f64, f64) {
-    let (mut floor, mut ceiling) = ((KEPT * budget).max(l.least), f64::INFINITY);
-    if l.learns {
-        let up = if l.spends_all().is_some() { most } else { 1.0 + SHOCK };
-        (floor, ceiling) = (((1.0 - SHOCK) * budget).max(l.least), up * budget);
-    }
-    ceiling = match l.lever.capacity.most {
-        Some(most) => ceiling.min(ROOM * most),
-        // A strategy that spends what it gets has no end that could be known.
-        None if l.spends_all().is_some() => ceiling,
-        None => ceiling.min((1.0 + SHOCK) * budget),
+/// The week's advice on an account.
+#[derive(Clone, Debug, Default)]
+pub struct Week {
+    /// The budgets worth moving; none where they are about right.
+    pub moves: Vec<Move>,
+    /// All campaigns that take part, a day, now and then.
+    pub whole: Option<Whole>,
+}
+
+/// The whole before and after, a day.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Whole {
+    /// At what is spent now.
+    pub now: Totals,
+    /// At what would be.
+    pub then: Totals,
+    /// What the goal counts then, and how much more than now, 80%.
+    pub outlook: Option<Outlook>,
+}
+
+/// The least and the most that a line may spend.
+fn bounds(l: &Line, budget: f64) -> (f64, f64) {
+    let kept = if l.conversions < LEAST_CONVERSIONS { 1.0 - SHOCK } else { KEPT };
+    let floor = (kept * l.spend).max(l.least.min(l.spend));
+    let ceiling = match l.lever.capacity.most {
+        Some(most) => most,
+        None if l.spends_all().is_some() => BEYOND * budget,
+        None => (1.0 + SHOCK) * budget,
     };
-    // Where it can't be cut that far in one step, it keeps what the step leaves.
-    (floor, ceiling.max(floor))
+    // A budget that it does not use up is no lever: more of it buys nothing.
+    (floor.min(l.spend), ceiling.max(l.spend))
 }
 
-/// The best daily budgets of the lines within today's total, by line; none where no plan can be made. Where much is
-/// left unspent, strategies that spend what they get may double, as long as the whole still meets its target.
-pub fn budgets(lines: &[(Line, f64)], by_value: bool, target: Option<Target>) -> Option<Vec<f64>> {
-    let total: f64 = lines.iter().map(|(_, budget)| budget).sum();
-    let unspent: f64 = lines.iter().map(|(l, budget)| (budget - l.spend).max(0.0)).sum();
-    if unspent > MUCH_UNSPENT * total {
-        let doubled = split(lines, by_value, total, 2.0)?;
-        if target.is_none_or(|t| t.excess(&expected(lines, &doubled)) <= 0.0) {
-            return Some(doubled);
-        }
+/// Whether another unit of money on a line would still meet the target.
+fn worth_raising(l: &Line, target: Option<Target>) -> bool {
+    let problem = problem(std::slice::from_ref(l), false, l.spend);
+    let more = marginal_at(&problem, 0, l.spend);
+    match target {
+        Some(Target::Cpa(cpa)) => more * cpa >= 1.0,
+        Some(Target::Roas(roas)) => more * l.worth >= roas,
+        None => true,
     }
-    split(lines, by_value, total, 1.0 + SHOCK)
 }
 
-/// What the lines bring a day with some budgets.
-fn expected(lines: &[(Line, f64)], budgets: &[f64]) -> Tally {
-    let mut sum = Tally::default();
-    for ((l, _), budget) in lines.iter().zip(budgets) {
-        let spend = l.lever.capacity.most.map_or(*budget, |most| budget.min(most));
-        let conversions = l.lever.response.at(spend);
-        sum += Tally {
-            spend: Micros::from_units(spend),
-            conversions,
-            value: Micros::from_units(conversions * l.worth),
-            ..Tally::default()
-        };
-    }
-    sum
-}
-
-fn split(lines: &[(Line, f64)], by_value: bool, total: f64, most: f64) -> Option<Vec<f64>> {
-    let plan_line = |(i, (l, budget)): (usize, &(Line, f64))| {
-        let (floor, ceiling) = bounds(l, *budget, most);
-        PlanLine {
-            current: *budget,
-            value_per_conversion: Some(l.worth),
-            floor,
-            ceiling: Some(ceiling),
-            ..PlanLine::new(i.to_string(), l.lever.response)
-        }
+fn problem(lines: &[Line], by_value: bool, total: f64) -> Problem {
+    let line = |(i, l): (usize, &Line)| PlanLine {
+        current: l.spend,
+        value_per_conversion: Some(l.worth),
+        precision: Some(l.lever.precision),
+        ..PlanLine::new(i.to_string(), l.lever.response)
     };
-    let problem = Problem {
+    Problem {
         goal: if by_value { Goal::Value } else { Goal::Conversions },
         total: Total { amount: total, spend: Use::UpTo },
-        step: 0.01,
+        step: 0.0,
         days: 1.0,
-        lines: lines.iter().enumerate().map(plan_line).collect(),
+        lines: lines.iter().enumerate().map(line).collect(),
         groups: Vec::new(),
         limits: Limits::default(),
-    };
-    let Answer::Optimal(solved) = solve(&problem) else { return None };
-    let mut budgets: Vec<f64> = solved.lines.iter().map(|l| l.budget).collect();
-    // What is left over goes back to those that would otherwise be cut for nothing.
-    let mut left = total - budgets.iter().sum::<f64>();
-    for (budget, (_, now)) in budgets.iter_mut().zip(lines) {
-        let back = (now - *budget).clamp(0.0, left.max(0.0));
-        *budget += back;
+    }
+}
+
+/// The best placement of what the lines spend; nothing where it is about right. A line that may not rise is over its
+/// target, or waits for something else.
+pub fn advise(
+    lines: Vec<Line>,
+    by_value: bool,
+    target: impl Fn(&Line) -> Option<Target>,
+    may_rise: impl Fn(&Line) -> bool,
+) -> Week {
+    let lines: Vec<Line> =
+        lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
+    let budget = |l: &Line| l.budget.unwrap_or(l.spend);
+    let total: f64 = lines.iter().map(|l| l.spend).sum();
+    let mut problem = problem(&lines, by_value, total);
+    for (of, l) in problem.lines.iter_mut().zip(&lines) {
+        let (floor, ceiling) = bounds(l, budget(l));
+        of.floor = floor;
+        let rises = may_rise(l) && worth_raising(l, target(l));
+        of.ceiling = Some(if rises { ceiling } else { l.spend });
+    }
+    let Answer::Optimal(best) = solve(&problem) else { return Week::default() };
+    let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
+    // What nobody can use stays where it is.
+    let mut left = total - spends.iter().sum::<f64>();
+    for (spend, l) in spends.iter_mut().zip(&lines) {
+        let back = (l.spend - *spend).clamp(0.0, left.max(0.0));
+        *spend += back;
         left -= back;
     }
-    Some(budgets.into_iter().map(|b| (b * 100.0).floor() / 100.0).collect())
-}
-
-/// The budgets worth moving this week.
-pub async fn advise(pool: &PgPool, book: &Book) -> Result<Vec<Move>, DeskError> {
-    let settings = Settings::load(pool, &book.account, &[]).await?;
-    let curves = Curves::load(pool, &book.account).await?;
-    // What has just been launched is left in peace.
-    let lines: Vec<(Line, f64)> = levers::of_account(book, &settings, &curves)
-        .into_iter()
-        .filter(|l| !l.fresh)
-        .filter_map(|l| l.budget.map(|budget| (l, budget)))
-        .collect();
-    let Some(budgets) = budgets(&lines, book.by_value(), book.account.target()) else {
-        return Ok(Vec::new());
-    };
-    Ok(worth_a_change(
-        lines.into_iter().zip(budgets).map(|((line, from), to)| Move { line, from, to }).collect(),
-    ))
-}
-
-/// The moves that are worth one. What those left out would have freed is taken off the raises, so that the total is
-/// kept all the same.
-fn worth_a_change(mut moves: Vec<Move>) -> Vec<Move> {
-    let is_worth_it = |m: &Move| (m.to / m.from - 1.0).abs() >= WORTH_A_CHANGE;
-    moves.retain(is_worth_it);
-    let over: f64 = moves.iter().map(|m| m.to - m.from).sum();
-    let raised: f64 = moves.iter().map(|m| (m.to - m.from).max(0.0)).sum();
-    if over > 0.0 {
-        for m in moves.iter_mut().filter(|m| m.to > m.from) {
-            m.to = ((m.from + (m.to - m.from) * (1.0 - over / raised)) * 100.0).floor() / 100.0;
-        }
-        moves.retain(is_worth_it);
+    let moved = worth_a_change(&lines, spends);
+    for (of, spend) in problem.lines.iter_mut().zip(&moved) {
+        of.fixed = Some(*spend);
     }
-    moves
+    let Answer::Optimal(then) = solve(&problem) else { return Week::default() };
+    let whole = Some(Whole { now: then.current, then: then.totals, outlook: then.outlook });
+    // Picking the best of many estimates flatters: to change nothing is as good where little is gained.
+    if then.outlook.is_some_and(|o| o.gain.mid < LEAST_GAIN * o.result.mid) {
+        return Week { moves: Vec::new(), whole };
+    }
+    let moves = lines.into_iter().zip(moved).filter_map(|(l, spend)| a_move(l, spend)).collect();
+    Week { moves, whole }
 }
 
-/// Puts the week's advice in the tray; tells how many changes are new there.
+/// Spends of which those that differ too little are left as they are; what they would have freed is taken off the
+/// raises, so that the total is kept all the same.
+fn worth_a_change(lines: &[Line], mut spends: Vec<f64>) -> Vec<f64> {
+    for _ in 0..2 {
+        for (spend, l) in spends.iter_mut().zip(lines) {
+            if (*spend / l.spend - 1.0).abs() < WORTH_A_CHANGE {
+                *spend = l.spend;
+            }
+        }
+        let over: f64 = spends.iter().zip(lines).map(|(s, l)| s - l.spend).sum();
+        let raised: f64 = spends.iter().zip(lines).map(|(s, l)| (s - l.spend).max(0.0)).sum();
+        if over > 0.0 && raised > 0.0 {
+            for (spend, l) in spends.iter_mut().zip(lines).filter(|(s, l)| **s > l.spend) {
+                *spend -= (*spend - l.spend) * over / raised;
+            }
+        }
+    }
+    spends
+}
+
+fn a_move(line: Line, spend: f64) -> Option<Move> {
+    let from = line.budget?;
+    if (spend / line.spend - 1.0).abs() < 1e-9 {
+        return None;
+    }
+    let to = (spend * 100.0).floor() / 100.0;
+    // A cut of what is left unspent cuts nothing; a raise below what stands raises nothing.
+    if (spend < line.spend && to >= from) || (spend > line.spend && to <= from) {
+        return None;
+    }
+    let far = (to / from - 1.0).abs() > SHOCK + 1e-9;
+    let steps = if far { ramp(from, to, SHOCK) } else { vec![to] };
+    Some(Move { line, from, to, spend, steps })
+}
+
+/// Puts moves in the tray, those that are more than a step as courses; tells how many changes are new there, and
+/// which campaigns could not be taken, with the reason.
 pub async fn propose(
     pool: &PgPool,
     account: &Account,
     person: PersonId,
     moves: &[Move],
-) -> Result<usize, DeskError> {
-    let proposals = moves.iter().map(proposal).collect();
-    tray::propose(pool, account, person, proposals).await
+) -> Result<(usize, Vec<String>), DeskError> {
+    let (far, near): (Vec<&Move>, Vec<&Move>) = moves.iter().partition(|m| m.steps.len() > 1);
+    let near = near.into_iter().map(proposal).collect();
+    let mut count = tray::propose(pool, account, person, near).await?;
+    let mut left = Vec::new();
+    for m in far {
+        let by_strategy = m.line.learns;
+        match courses::ramp_to(pool, account, person, m.from, m.to, proposal(m), by_strategy).await
+        {
+            Ok(()) => count += 1,
+            Err(DeskError::Invalid(why)) => left.push(format!("{}: {why}", m.line.name)),
+            Err(error) => return Err(error),
+        }
+    }
+    Ok((count, left))
+}
+
+/// The budget that a move sets in the end.
+pub fn setting(m: &Move) -> Setting {
+    Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) })
 }
 
 fn proposal(m: &Move) -> Proposal {
     let l = &m.line;
-    let capacity = m.capacity();
     let (now, then) = m.conversions();
     Proposal {
         subject: Subject::Campaign(l.campaign),
-        set: Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) }),
+        set: setting(m),
         reason: format!(
-            "Within the same total, money brings more {}: {capacity}.",
-            if m.to > m.from { "here" } else { "elsewhere" }
+            "For the same spend, money brings more {}: {}.",
+            if m.to > m.from { "here" } else { "elsewhere" },
+            m.capacity()
         ),
         evidence: vec![
             ("Spends a day".into(), money(l.spend)),
-            ("Conversions a day at its budget".into(), number(now, 2)),
+            ("Conversions a day at that".into(), number(now, 2)),
         ],
-        effect: format!("{} conversions a day instead of {}", number(then, 2), number(now, 2)),
+        effect: format!(
+            "{} conversions a day instead of {}, for {} a day instead of {}",
+            number(then, 2),
+            number(now, 2),
+            money(m.spend),
+            money(l.spend)
+        ),
+        adds: m.adds(),
         origin: Origin::Plan,
         undoes: None,
     }
+}
+
+/// The account's target as each line has it.
+pub fn targets(book: &Book) -> impl Fn(&Line) -> Option<Target> + '_ {
+    |l| book.entry(l.campaign).ok().and_then(|e| e.target)
 }
 
 #[cfg(test)]
@@ -222,105 +297,125 @@ mod tests {
     use tiller_core::response::lever::{Capacity, Lever};
     use tiller_store::CampaignId;
 
-    fn line(budget: f64, most: Option<f64>, per_money: f64, learns: bool) -> (Line, f64) {
-        let line = Line {
+    fn line(budget: f64, spend: f64, most: Option<f64>, per_money: f64) -> Line {
+        Line {
             campaign: CampaignId(1),
             name: "Line".into(),
             budget: Some(budget),
             least: 1.0,
-            spend: budget,
+            spend,
+            conversions: 100.0,
             bidding: None,
-            learns,
+            learns: false,
             fresh: false,
             cpc: 1.0,
             lever: Lever {
                 response: Response::Constant { cpc: 1.0, cvr: per_money },
                 precision: Precision {
                     reference: budget,
-                    covariance: [[0.01, 0.0], [0.0, 0.0]],
+                    covariance: [[0.001, 0.0], [0.0, 0.0]],
                     observed: [budget; 2],
                 },
                 capacity: Capacity { most, evidence: Evidence::LostAuctions },
                 curve: None,
             },
             worth: 50.0,
+        }
+    }
+
+    fn of(lines: &[Line]) -> Week {
+        advise(lines.to_vec(), false, |_| None, |_| true)
+    }
+
+    fn spends(week: &Week) -> Vec<f64> {
+        week.moves.iter().map(|m| m.spend).collect()
+    }
+
+    #[test]
+    fn what_is_spent_stays_the_same() {
+        // 60 of the second's 100 are unspent: they are no money that could go to the first.
+        let week =
+            of(&[line(100.0, 100.0, Some(180.0), 0.04), line(100.0, 40.0, Some(40.0), 0.02)]);
+        let whole = week.whole.unwrap();
+        assert!((whole.then.budget - whole.now.budget).abs() < 1e-6, "{whole:?}");
+        assert!((spends(&week)[0] - 136.0).abs() < 1e-6, "{week:?}");
+        assert!((spends(&week)[1] - 4.0).abs() < 1e-6, "a tenth is kept");
+        assert!(whole.outlook.unwrap().gain.low > 0.0);
+    }
+
+    #[test]
+    fn nothing_goes_beyond_capacity() {
+        let week =
+            of(&[line(100.0, 100.0, Some(110.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
+        assert!((week.moves[0].to - 110.0).abs() < 1e-9 && (week.moves[1].to - 90.0).abs() < 0.011);
+    }
+
+    #[test]
+    fn more_than_a_step_is_taken_in_steps() {
+        let week =
+            of(&[line(100.0, 100.0, Some(160.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
+        let (up, down) = (&week.moves[0], &week.moves[1]);
+        assert_eq!((up.to, up.steps.len()), (160.0, 3));
+        for m in [up, down] {
+            let from = std::iter::once(&m.from).chain(&m.steps);
+            for (a, b) in from.zip(&m.steps) {
+                assert!((b / a - 1.0).abs() <= SHOCK + 1e-3, "{:?}", m.steps);
+            }
+            assert_eq!(m.steps.last(), Some(&m.to));
+        }
+        // Nothing tells what it could spend: one step.
+        let blind = of(&[line(100.0, 100.0, None, 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
+        assert_eq!(blind.moves[0].to, 120.0);
+    }
+
+    #[test]
+    fn no_evidence_no_great_cut() {
+        let mut thin = line(100.0, 100.0, Some(100.0), 0.001);
+        thin.conversions = 2.0;
+        let week = of(&[line(100.0, 100.0, Some(300.0), 0.04), thin]);
+        assert!((spends(&week)[1] - 80.0).abs() < 1e-6, "{week:?}");
+    }
+
+    #[test]
+    fn a_small_gain_is_not_worth_a_change() {
+        let week =
+            of(&[line(100.0, 100.0, Some(110.0), 0.0205), line(100.0, 100.0, Some(150.0), 0.02)]);
+        assert!(week.moves.is_empty() && week.whole.is_some(), "{week:?}");
+    }
+
+    #[test]
+    fn what_is_not_known_is_in_the_interval() {
+        let unsure = |rate| {
+            let mut l = line(100.0, 100.0, Some(150.0), rate);
+            l.lever.precision.covariance[0][0] = 0.2;
+            l
         };
-        (line, budget)
+        let gain = of(&[unsure(0.025), unsure(0.02)]).whole.unwrap().outlook.unwrap().gain;
+        assert!(gain.low < 0.0 && gain.mid > 0.0, "{gain:?}");
     }
 
     #[test]
-    fn money_goes_where_it_brings_more_up_to_what_can_be_spent() {
-        // The first brings twice as much and could spend 150; the second has nothing to add.
-        let lines = [line(100.0, Some(150.0), 0.04, false), line(100.0, Some(100.0), 0.02, false)];
-        let b = budgets(&lines, false, None).unwrap();
-        assert!((b[0] - 150.0 * ROOM).abs() < 0.02 && (b[0] + b[1] - 200.0).abs() < 0.03, "{b:?}");
+    fn nobody_is_raised_past_the_target_at_the_margin() {
+        // 25 and 50 a conversion against 30; the third would pay 100.
+        let lines = [
+            line(100.0, 100.0, Some(150.0), 0.04),
+            line(100.0, 100.0, Some(150.0), 0.02),
+            line(100.0, 100.0, Some(150.0), 0.01),
+        ];
+        let week = advise(lines.to_vec(), false, |_| Some(Target::Cpa(30.0)), |_| true);
+        let raised: Vec<f64> = week
+            .moves
+            .iter()
+            .filter(|m| m.to > m.from)
+            .map(|m| m.line.lever.response.at(1.0))
+            .collect();
+        assert_eq!(raised, [0.04]);
     }
 
-    #[test]
-    fn a_strategy_that_learns_is_moved_in_steps() {
-        let lines = [line(100.0, Some(300.0), 0.04, true), line(100.0, Some(100.0), 0.02, true)];
-        assert_eq!(budgets(&lines, true, None).unwrap(), [120.0, 80.0]);
-        let blind = [line(100.0, None, 0.04, false), line(100.0, Some(100.0), 0.02, false)];
-        assert_eq!(budgets(&blind, false, None).unwrap()[0], 120.0);
-    }
-
-    /// By hand: 2 of 100 would have come from a cut too small to be made; the two raises give it up, as they got it.
     #[test]
     fn what_is_not_moved_is_not_given_away() {
-        let to = |from: f64, to: f64| Move { line: line(from, None, 0.02, false).0, from, to };
-        let moves =
-            worth_a_change(vec![to(100.0, 98.0), to(50.0, 60.0), to(50.0, 62.0), to(80.0, 60.0)]);
-        let budgets: Vec<f64> = moves.iter().map(|m| m.to).collect();
-        assert_eq!(budgets, [59.09, 60.90, 60.0]);
-        assert!(worth_a_change(vec![to(100.0, 90.0), to(90.0, 100.0)]).len() == 2);
-        assert!(worth_a_change(vec![to(100.0, 98.0), to(50.0, 52.0)]).is_empty());
-    }
-
-    /// A strategy that spends what it gets doubles where much is left unspent, and not where the whole would then
-    /// miss its target.
-    #[test]
-    fn money_that_nobody_uses_goes_to_whoever_spends_it() {
-        let (mut idle, budget) = line(200.0, Some(40.0), 0.02, false);
-        idle.spend = 40.0;
-        let bent = |budget: f64| {
-            let (mut l, b) = line(budget, None, 0.04, true);
-            let days: Vec<tiller_core::response::Day> = (0..60)
-                .map(|i| tiller_core::response::Day {
-                    weekday: i % 7,
-                    at: i as f64,
-                    spend: 40.0 + (i % 9) as f64,
-                    conversions: (40.0 + (i % 9) as f64).powf(0.6),
-                })
-                .collect();
-            l.lever.curve = tiller_core::response::fit(&days, tiller_core::response::BELIEF);
-            l.lever.response = Response::Power { scale: 0.3, elasticity: 0.6 };
-            (l, b)
-        };
-        let lines = [(idle, budget), bent(40.0)];
-        assert_eq!(budgets(&lines, false, None).unwrap()[1], 80.0);
-        // What bends because its audience has seen enough is no such strategy.
-        let mut tired = lines.clone();
-        tired[1].0.bidding = Some(tiller_core::response::lever::Bidding::Saturates);
-        assert_eq!(budgets(&tired, false, None).unwrap()[1], 48.0);
-        assert_eq!(budgets(&lines, false, Some(Target::Cpa(100.0))).unwrap()[1], 80.0);
-        assert_eq!(budgets(&lines, false, Some(Target::Cpa(20.0))).unwrap()[1], 48.0);
-        let busy = [line(200.0, Some(400.0), 0.001, false), bent(40.0)];
-        assert_eq!(budgets(&busy, false, None).unwrap()[1], 48.0, "nothing is left unspent");
-    }
-
-    #[test]
-    fn a_channels_least_budget_is_kept() {
-        let (mut poor, budget) = line(3.0, Some(3.0), 0.001, false);
-        poor.least = 1.0;
-        let lines = [(poor, budget), line(100.0, Some(300.0), 0.05, false)];
-        assert!(budgets(&lines, false, None).unwrap()[0] >= 1.0);
-    }
-
-    #[test]
-    fn nothing_is_cut_for_nothing() {
-        let lines = [line(100.0, Some(100.0), 0.04, false), line(100.0, Some(40.0), 0.02, false)];
-        let b = budgets(&lines, false, None).unwrap();
-        // 40 of the second's 100 can be spent, and nobody needs the rest: it is left where it is.
-        assert!((b[0] - 115.0).abs() < 0.02 && (b[1] - 85.0).abs() < 0.02, "{b:?}");
+        let lines = [line(100.0, 100.0, None, 0.02), line(50.0, 50.0, None, 0.02)];
+        let kept = worth_a_change(&lines, vec![98.0, 52.0]);
+        assert_eq!(kept, [100.0, 50.0]);
     }
 }

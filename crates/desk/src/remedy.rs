@@ -3,24 +3,31 @@
 use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
 use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
 use tiller_core::flight::lifetime;
-use tiller_core::learning::{SHOCK, shock};
-use tiller_core::verdict::{HeldBy, Verdict};
-use tiller_core::{Micros, Window};
+use tiller_core::learning::shock;
+use tiller_core::verdict::Verdict;
+use tiller_core::{Micros, Target, Window};
 use tiller_store::{PersonId, PgPool};
 
-use crate::book::{Book, Judged, Subject};
+use crate::book::{Book, Entry, Judged, Subject};
 use crate::budgets::{self, Opened, Worked};
 use crate::figures::{count, counted, money, number, or_absent, percent, probability};
 use crate::settings::{Settings, Spot};
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
 use crate::wording::{self, TradeOff};
-use crate::{DeskError, courses};
+use crate::{DeskError, causes, courses};
 
 /// A line of a plan that differs by less than this from what is set is left as it is.
 const WORTH_A_CHANGE: f64 = 0.01;
 
 fn coins(units: f64) -> Micros {
     Micros::from_units((units * 100.0).round() / 100.0)
+}
+
+/// The change that a campaign's verdict asks for.
+pub fn of_campaign(settings: &Settings, entry: &Entry, judged: &Judged) -> Option<Proposal> {
+    let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
+    let trade = causes::trade_off(judged, &days);
+    of_verdict(settings, Subject::Campaign(entry.campaign.id), judged, trade)
 }
 
 /// The change that a verdict asks for; none where it asks for none, or none can be made there.
@@ -45,10 +52,17 @@ pub fn of_verdict(
             );
             (set, fewer)
         }
-        Verdict::OnTarget if d.held_by == HeldBy::Budget && spot.ad_group.is_none() => {
-            (more_budget(settings, spot)?, "more conversions at about the present cost".into())
-        }
         _ => return None,
+    };
+    let days = judged.window.days() as f64;
+    let adds = match trade {
+        // The middle of what is likely, at the new price.
+        Some(t) if d.verdict != Verdict::Traffic => {
+            let then = f64::midpoint(t.then.0, t.then.1);
+            let spend = then * t.cpa - judged.tally.spend.to_units();
+            Adds::of(spend / days, (then - t.now) / days, judged.tally.aov())
+        }
+        _ => Adds::default(),
     };
     let reasons: Vec<String> =
         wording::reasons(judged).iter().take(2).map(ToString::to_string).collect();
@@ -58,6 +72,7 @@ pub fn of_verdict(
         reason: format!("{} {}", wording::headline(d), reasons.join(" ")),
         evidence: evidence(judged),
         effect,
+        adds,
         origin: Origin::Causes,
         undoes: None,
     })
@@ -71,13 +86,22 @@ fn evidence(j: &Judged) -> Vec<(String, String)> {
         ("Settled days", format!("{} to {}", j.window.from(), j.window.to())),
         ("Spend", money(j.tally.spend.to_units())),
         ("Conversions", count(j.tally.conversions)),
-        ("CPA", or_absent(j.tally.cpa(), money)),
+        match j.target {
+            Target::Cpa(_) => ("CPA", or_absent(j.tally.cpa(), money)),
+            Target::Roas(_) => ("ROAS", or_absent(j.tally.roas(), |r| number(r, 2))),
+        },
         ("CPC", or_absent(j.tally.cpc(), money)),
         ("CVR", or_absent(j.tally.cvr(), |x| percent(x) + "%")),
         ("Peers’ CVR", or_absent(peers.cvr(), |x| percent(x) + "%")),
         ("Affordable CPC", or_absent(d.affordable.map(|a| a.cautious), money)),
         ("Target", number(j.target.number(), 2)),
-        ("Above target with a probability of", or_absent(d.p_over, probability)),
+        (
+            match j.target {
+                Target::Cpa(_) => "Chance of being above target",
+                Target::Roas(_) => "Chance of being below target",
+            },
+            or_absent(d.p_over, probability),
+        ),
     ]
     .map(|(title, figure)| (title.to_owned(), figure))
     .into()
@@ -122,12 +146,6 @@ fn cheaper_visitors(j: &Judged) -> String {
         ),
         None => "fewer visitors who convert better".into(),
     }
-}
-
-fn more_budget(settings: &Settings, spot: Spot) -> Option<Setting> {
-    let Budget::Daily { amount } = settings.campaign(spot.campaign)?.budget? else { return None };
-    let amount = coins(amount.to_units() * (1.0 + SHOCK));
-    Some(Setting::Budget(Budget::Daily { amount }))
 }
 
 /// A budget that a plan asks for.
@@ -213,6 +231,11 @@ pub fn of_plan(
                 number(answer.conversions / days, 2),
                 number(budgets::present_conversions(line, days) / days, 2)
             ),
+            adds: Adds::of(
+                line.spent(answer.budget, days) / days - line.current / days,
+                (answer.conversions - budgets::present_conversions(line, days)) / days,
+                line.value_per_conversion,
+            ),
             origin: Origin::Plan,
             undoes: None,
         };
@@ -233,7 +256,7 @@ pub async fn plan_to_tray(
     let worked = budgets::work(&opened.file);
     let Answer::Optimal(solved) = &worked.answer else {
         return Err(DeskError::Invalid(
-            "the plan’s limits contradict each other; mend them first".into(),
+            "the plan’s limits contradict each other; fix them first".into(),
         ));
     };
     let settings = Settings::load(pool, account, &[]).await?;
@@ -249,7 +272,7 @@ pub async fn plan_to_tray(
             continue;
         };
         let place = settings.spot(proposal.subject).and_then(|s| settings.names(s));
-        match courses::ramp_to(pool, account, person, from, to, proposal).await {
+        match courses::ramp_to(pool, account, person, from, to, proposal, true).await {
             Ok(()) => count += 1,
             Err(DeskError::Invalid(why)) => {
                 left.push(format!("{}: {why}", place.unwrap_or_default()))

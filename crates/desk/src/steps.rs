@@ -2,14 +2,15 @@
 
 use tiller_channel::wire::{Budget, Setting};
 use tiller_core::evidence::Prior;
-use tiller_core::steps::{self, Advice, BY, Step};
+use tiller_core::steps::{self, BY, Step};
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::{CampaignId, PersonId, PgPool};
 
+use crate::advice::{Advice, Advised};
 use crate::book::{Book, Subject};
-use crate::figures::{count, money, probability};
-use crate::tray::{self, Origin, Proposal};
-use crate::{DeskError, budgets, levers};
+use crate::figures::{conversions, money, probability};
+use crate::tray::{self, Adds, Origin, Proposal};
+use crate::{DeskError, advice, levers};
 
 /// Settled days before the last three that tell what is usual.
 const USUAL_DAYS: u64 = 28;
@@ -24,7 +25,7 @@ pub struct Line {
     /// Its daily budget.
     pub budget: f64,
     /// What the days say.
-    pub advice: Advice,
+    pub advice: steps::Advice,
 }
 
 impl Line {
@@ -51,18 +52,26 @@ impl Line {
             (low, None) => format!("a CPA of {} or more", money(low)),
         };
         format!(
-            "{} conversions for {} in three days fit {cpa}; above target with a probability of {}",
-            count(a.tally.conversions),
+            "{} for {} in three days fit {cpa}; the chance of being above target is {}",
+            conversions(a.tally.conversions),
             money(a.tally.spend.to_units()),
             probability(a.over)
         )
     }
 }
 
-/// Campaigns with daily budgets for which a step is due: down, or up where the budget is what holds it. What has
-/// just been launched is left in peace.
-pub fn of_account(book: &Book, known: &[levers::Line]) -> Vec<Line> {
-    known.iter().filter(|l| !l.fresh).filter_map(|l| of_campaign(book, l)).collect()
+/// Campaigns with daily budgets for which a step is due: down, or up where the budget is the limit. Only where
+/// nothing else is advised: what was just launched or changed is left alone, and what the week's advice moves has
+/// its budget from there.
+pub fn of_account(book: &Book, advised: &Advised) -> Vec<Line> {
+    let free = |l: &&levers::Line| {
+        let advice = book.entry(l.campaign).map(|e| {
+            let judged = book.judge(l.campaign);
+            matches!(advised.on(e, judged.as_ref()), Advice::Nothing)
+        });
+        !l.fresh && advice.unwrap_or(false)
+    };
+    advised.known.iter().filter(free).filter_map(|l| of_campaign(book, l)).collect()
 }
 
 fn of_campaign(book: &Book, known: &levers::Line) -> Option<Line> {
@@ -98,8 +107,8 @@ pub async fn take(
     chosen: &[CampaignId],
     double: bool,
 ) -> Result<usize, DeskError> {
-    let (_, known) = budgets::known(pool, book).await?;
-    let proposals: Vec<Proposal> = of_account(book, &known)
+    let advised = advice::of_account(pool, book).await?;
+    let proposals: Vec<Proposal> = of_account(book, &advised)
         .into_iter()
         .filter(|l| chosen.contains(&l.campaign))
         .map(|l| Proposal {
@@ -111,6 +120,7 @@ pub async fn take(
             ),
             evidence: vec![("The three days".into(), l.told())],
             effect: String::new(),
+            adds: Adds::default(),
             origin: Origin::Plan,
             undoes: None,
         })

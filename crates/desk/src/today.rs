@@ -1,18 +1,19 @@
 //! Today: what has changed since the last visit, what is due, what is most worth doing, the month's pace.
 
 use chrono::{DateTime, NaiveDate, Utc};
-use tiller_core::verdict::{HeldBy, Verdict};
-use tiller_core::{Tally, Window};
+use tiller_core::verdict::Verdict;
+use tiller_core::{Tally, Target, Window};
 use tiller_store::changes::{self, Waiting, Which};
 use tiller_store::people::{self, Account};
 use tiller_store::{PersonId, PgPool};
 
-use crate::DeskError;
+use crate::advice::{Advice, Advised};
 use crate::book::{Book, Entry, Judged, Subject};
 use crate::causes;
 use crate::connections::{self, View};
-use crate::pace;
+use crate::rebalance::Move;
 use crate::wording::TradeOff;
+use crate::{DeskError, advice, pace};
 
 /// So many things to do stand in the letter.
 const WORTH_DOING: usize = 3;
@@ -28,8 +29,10 @@ pub struct Deed {
     pub judged: Judged,
     /// What the halfway bid would bring, where one is advised.
     pub trade_off: Option<TradeOff>,
-    /// Money above target that it concerns; for one that is held by its budget, the room below.
+    /// Money that it concerns in the settled period: overspent, or spent blindly.
     pub worth: f64,
+    /// The budget to be moved, where that is the advice.
+    pub budget: Option<Move>,
 }
 
 /// What came since a visit.
@@ -116,7 +119,8 @@ pub async fn letter(
     let failed = connections::list(pool, account).await?;
     let failed =
         failed.into_iter().filter(|v| v.job.as_ref().is_some_and(|j| j.error.is_some())).collect();
-    let (deeds, undecided) = deeds(book);
+    let advised = advice::of_account(pool, book).await?;
+    let (deeds, undecided) = deeds(book, &advised);
     Ok(Letter {
         since,
         week,
@@ -129,26 +133,39 @@ pub async fn letter(
 }
 
 /// What is most worth doing, and how many campaigns are too early to tell.
-pub fn deeds(book: &Book) -> (Vec<Deed>, usize) {
+pub fn deeds(book: &Book, advised: &Advised) -> (Vec<Deed>, usize) {
     let ranked = causes::ranked(book);
     let undecided = ranked
         .iter()
         .filter(|(_, j)| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0)
         .count();
-    let mut deeds: Vec<Deed> = ranked.into_iter().filter_map(|(e, j)| deed(e, j)).collect();
+    let mut deeds: Vec<Deed> =
+        ranked.into_iter().filter_map(|(e, j)| deed(book, advised, e, j)).collect();
     deeds.sort_by(|a, b| b.worth.total_cmp(&a.worth));
     deeds.truncate(WORTH_DOING);
     (deeds, undecided)
 }
 
-fn deed(entry: &Entry, judged: Judged) -> Option<Deed> {
+fn deed(book: &Book, advised: &Advised, entry: &Entry, judged: Judged) -> Option<Deed> {
     let d = &judged.diagnosis;
-    let worth = match d.verdict {
-        Verdict::Bid | Verdict::Traffic | Verdict::OrderValue | Verdict::Both => d.excess,
-        // Whatever it spends is spent blindly.
-        Verdict::Measurement => judged.tally.spend.to_units(),
-        Verdict::OnTarget if d.held_by == HeldBy::Budget => -d.excess,
-        Verdict::OnTarget | Verdict::TooEarly => return None,
+    let days = judged.window.days() as f64;
+    let (worth, budget) = match advised.on(entry, Some(&judged)) {
+        Advice::Quiet(_) | Advice::Nothing => return None,
+        Advice::Verdict(_) => match d.verdict {
+            Verdict::TooEarly => return None,
+            // Whatever it spends is spent blindly.
+            Verdict::Measurement => (judged.tally.spend.to_units(), None),
+            _ => (d.excess, None),
+        },
+        // What its raise brings, in money: at what a conversion may cost, or is worth.
+        Advice::Budget(m) => {
+            let adds = m.adds();
+            let worth = match (judged.target, book.by_value()) {
+                (Target::Roas(_), _) | (_, true) => adds.value,
+                (Target::Cpa(cpa), false) => adds.conversions.map(|c| c * cpa),
+            };
+            (worth.filter(|w| *w > 0.0)? * days, Some(m.clone()))
+        }
     };
     let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
     Some(Deed {
@@ -156,6 +173,7 @@ fn deed(entry: &Entry, judged: Judged) -> Option<Deed> {
         name: entry.campaign.name.clone(),
         trade_off: causes::trade_off(&judged, &days),
         worth,
+        budget,
         judged,
     })
 }

@@ -7,6 +7,7 @@ use tiller_channel::wire::{Budget, Limits, Setting, Strategy};
 use tiller_core::Micros;
 use tiller_core::learning::{self, Moved};
 use tiller_store::changes::{self, Change, NewChange, Which};
+use tiller_store::facts;
 use tiller_store::people::Account;
 use tiller_store::{ChangeId, ItemId, PersonId, PgPool, StoreError};
 
@@ -43,6 +44,25 @@ impl Origin {
     }
 }
 
+/// What a change is expected to add a day; absent where nothing tells.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Adds {
+    /// Spend, in units of currency.
+    pub spend: Option<f64>,
+    /// Conversions.
+    pub conversions: Option<f64>,
+    /// Their value.
+    pub value: Option<f64>,
+}
+
+impl Adds {
+    /// What a change of spend and conversions adds, of results that are worth so much.
+    pub fn of(spend: f64, conversions: f64, worth: Option<f64>) -> Self {
+        let value = worth.map(|w| w * conversions);
+        Self { spend: Some(spend), conversions: Some(conversions), value }
+    }
+}
+
 /// A change that somebody or some advice proposes.
 #[derive(Clone, Debug)]
 pub struct Proposal {
@@ -56,6 +76,8 @@ pub struct Proposal {
     pub evidence: Vec<(String, String)>,
     /// What it is expected to do.
     pub effect: String,
+    /// What it is expected to add a day.
+    pub adds: Adds,
     /// Where it comes from.
     pub origin: Origin,
     /// The change that it takes back.
@@ -90,6 +112,7 @@ pub(crate) async fn put(
 ) -> Result<Vec<ChangeId>, DeskError> {
     let items = items_of(proposals.iter().map(|p| p.subject));
     let settings = Settings::load(pool, account, &items).await?;
+    let present = facts::present_spend(pool, account.id, PRESENT_DAYS).await?;
     let mut new = Vec::with_capacity(proposals.len());
     for p in proposals {
         let spot = settings.spot(p.subject).ok_or_else(unconnected)?;
@@ -110,6 +133,11 @@ pub(crate) async fn put(
             item: spot.item,
             place: settings.names(spot).unwrap_or_default(),
             a_day: a_day(&settings, spot, was.as_ref(), &p.set).get(),
+            spend_a_day: p
+                .adds
+                .spend
+                .or_else(|| expected(*present.get(&spot.campaign)?, was.as_ref(), &p.set))
+                .map(|units| Micros::from_units(units).get()),
             setting: p.set.word().to_owned(),
             was: was.map(|w| json(&w)).transpose()?,
             set_to: json(&p.set)?,
@@ -149,6 +177,33 @@ fn a_day(settings: &Settings, spot: Spot, was: Option<&Setting>, set: &Setting) 
         _ => Micros::ZERO,
     }
 }
+
+/// Days that tell what a campaign spends now.
+const PRESENT_DAYS: i32 = 14;
+
+/// What a change of a budget or a pause adds to what is spent, going by what its campaign spends now: a budget that
+/// it does not use up buys nothing more.
+fn expected(present: Micros, was: Option<&Setting>, set: &Setting) -> Option<f64> {
+    let spend = present.to_units();
+    match (was, set) {
+        (Some(Setting::Budget(from)), Setting::Budget(to)) => {
+            let (from, to) = (from.per_day().to_units(), to.per_day().to_units());
+            let used_up = spend >= USED_UP * from;
+            Some(if to < spend {
+                to - spend
+            } else if used_up {
+                to - from
+            } else {
+                0.0
+            })
+        }
+        (Some(Setting::Status(Status::Active)), Setting::Status(_)) => Some(-spend),
+        _ => None,
+    }
+}
+
+/// A budget of which so much is spent is used up.
+const USED_UP: f64 = 0.95;
 
 /// What can be set by hand on several things at once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -214,6 +269,7 @@ pub async fn edit(
             reason: reason.to_owned(),
             evidence: Vec::new(),
             effect: String::new(),
+            adds: Adds::default(),
             origin: Origin::Hand,
             undoes: None,
         });

@@ -143,6 +143,7 @@ async fn a_step_that_was_left_in_the_tray_is_sent_once(pool: PgPool) {
         reason: "Step 1 of 2 of the budget lift.".into(),
         evidence: Vec::new(),
         effect: String::new(),
+        adds: tray::Adds::default(),
         origin: tray::Origin::Course,
         undoes: None,
     };

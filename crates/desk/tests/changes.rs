@@ -67,6 +67,7 @@ impl Scene {
             reason: "Because.".into(),
             evidence: vec![("CPA".into(), "41.80".into())],
             effect: String::new(),
+            adds: tray::Adds::default(),
             origin: Origin::Hand,
             undoes: None,
         };
@@ -439,9 +440,10 @@ async fn undo_puts_the_reverse_in_the_tray_and_the_logbook_tells_both(pool: PgPo
         Some(Budget::Daily { amount: Micros::from_units(100.0) })
     );
     assert!(s.at_market("Courses, search").negatives.is_empty());
-    let found = logbook::entries(&pool, &s.account, Show::All, "takes back", day("2026-11-10"))
-        .await
-        .unwrap();
+    let found =
+        logbook::entries(&pool, &s.account, Show::All, "undoes the change", day("2026-11-10"))
+            .await
+            .unwrap();
     assert_eq!(found.len(), 2);
     let calendar = logbook::calendar(&s.account, &s.log(&pool).await);
     assert!(calendar.contains("BEGIN:VEVENT") && calendar.contains("20261119"), "{calendar}");

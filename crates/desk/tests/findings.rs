@@ -13,7 +13,7 @@ use tiller_core::{Target, Window};
 use tiller_desk::book::Book;
 use tiller_desk::findings::{self, Findings, Found};
 use tiller_desk::measure::{self, Lag};
-use tiller_desk::{Account, CampaignId, PgPool, accounts, connections, tray};
+use tiller_desk::{Account, CampaignId, PgPool, accounts, connections, hours, tray};
 use tiller_market::world::AMBERFOLD;
 use tiller_store::MIGRATIONS;
 use tiller_store::people::NewAccount;
@@ -70,17 +70,21 @@ async fn the_schools_faults_are_found(pool: PgPool) {
     // 5: one country and one age band.
     let queens = found(&pool, &book, "Queen rearing, feed").await;
     assert_eq!(people(&queens), ["country:Germany", "age:18-24"]);
-    // 6: the night, by bids of its hours, since the channel takes hours with lifetime budgets only.
+    // 6: the night; the channel takes hours with a lifetime budget only, which is said instead of being refused there.
     let calls = found(&pool, &book, "Evening calls, feed").await;
     let night =
         calls.people.iter().find(|d| d.by == By::Hour).unwrap().rows[0].found.as_ref().unwrap();
-    assert!(night.excess > 500.0 && (6..=10).contains(&night.proposals.len()), "{night:?}");
-    assert!(
-        night
-            .proposals
-            .iter()
-            .all(|p| matches!(&p.set, Setting::Adjustment(a) if a.percent == -100))
-    );
+    assert!(night.excess > 500.0 && night.proposals.is_empty(), "{night:?}");
+    assert!(night.advice.contains("with a lifetime budget only"), "{}", night.advice);
+    // Causes and the page of hours say the same hours.
+    let id =
+        |name: &str| book.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id;
+    let zone = chrono_tz::Europe::Copenhagen;
+    let page = hours::view(&pool, &book, id("Evening calls, feed"), zone).await.unwrap();
+    let off: Vec<usize> = (0..24).filter(|h| page.advised.unwrap()[*h].is_none()).collect();
+    let (from, to) = night.what.split_once(" to ").unwrap();
+    let hour = |text: &str| text.split(':').next().unwrap().parse::<usize>().unwrap();
+    assert!(off.contains(&hour(from)) && !off.contains(&hour(to)), "{} {off:?}", night.what);
     // 11: stings and recipes to be shut out, three terms to become keywords.
     let enquiries = found(&pool, &book, "Visit enquiries, search").await.searches;
     let waste = ids(&enquiries.waste);
@@ -122,7 +126,13 @@ async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(pool: PgPool) 
         let Setting::Bid(Some(bid)) = f.proposals[0].set else { panic!() };
         bid.to_units()
     };
-    assert!(bid("Extractor, 3 frames, hand") < 0.75 && bid("Foundation, 5 kg") > 1.0);
+    // One step down for the one; the other is raised, unless the budget is the limit.
+    let extractor = bid("Extractor, 3 frames, hand");
+    assert!((0.6..0.75).contains(&extractor), "{extractor}");
+    for f in &listings {
+        let present = f.advice.rsplit(' ').next().unwrap().parse::<f64>().unwrap();
+        assert!(f.what != "Foundation, 5 kg" || bid(&f.what) > present, "{f:?}");
+    }
     // 10 and 13: ad groups that never had a test.
     let sets = found(&pool, &before, "Beginner sets, feed").await;
     assert_eq!(

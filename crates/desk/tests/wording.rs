@@ -205,8 +205,7 @@ fn a_campaigns_own_figures_decide() {
 #[test]
 fn without_peers_it_leans() {
     let text = report(50, 6.0, 3.0, 40);
-    let alone: String =
-        text.lines().filter(|l| !l.contains("Peer")).map(|l| format!("{l}\n")).collect();
+    let alone = text.lines().filter(|l| !l.contains("Peer")).collect::<Vec<_>>().join("\n");
     let answer = ask(&alone, CPA);
     assert!(answer.leans && answer.peers.campaigns == 0);
     says(&answer, "bid", &["It probably pays too much per click.", "no peers to compare with"]);

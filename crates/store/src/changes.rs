@@ -33,6 +33,8 @@ pub struct NewChange {
     pub effect: String,
     /// Money that it adds to a day's budget, in millionths.
     pub a_day: i64,
+    /// Money that it is expected to add to what is spent a day, in millionths, where that is known.
+    pub spend_a_day: Option<i64>,
     /// hand, causes, plan, undo or course.
     pub origin: &'static str,
     /// The change that it takes back.
@@ -70,7 +72,9 @@ pub struct Change {
     pub effect: String,
     /// Money that it adds to a day's budget, in millionths.
     pub a_day: i64,
-    /// hand, causes, plan or undo.
+    /// Money that it is expected to add to what is spent a day, in millionths, where that is known.
+    pub spend_a_day: Option<i64>,
+    /// hand, causes, plan, undo or course.
     pub origin: String,
     /// Who put it in the tray.
     pub author: Option<String>,
@@ -120,8 +124,8 @@ pub async fn add(
     let mut added = Vec::new();
     for n in new {
         let id = sqlx::query_scalar!(
-            r#"INSERT INTO change (account_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, created_by)
-             SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15
+            r#"INSERT INTO change (account_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, created_by, spend_a_day)
+             SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16
              WHERE NOT EXISTS (SELECT 1 FROM change WHERE account_id = $1 AND state IN ('waiting', 'sending') AND campaign_id = $2
                  AND ad_group_id IS NOT DISTINCT FROM $3 AND item_id IS NOT DISTINCT FROM $4 AND set_to = $7)
              RETURNING id AS "id: ChangeId""#,
@@ -139,7 +143,8 @@ pub async fn add(
             n.a_day,
             n.origin,
             n.undoes.map(|i| i.0),
-            person.0
+            person.0,
+            n.spend_a_day
         )
         .fetch_optional(&mut *tx)
         .await?;
@@ -168,7 +173,7 @@ pub async fn list(
         Change,
         r#"SELECT x.id AS "id: ChangeId", x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId",
                   x.item_id AS "item: ItemId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, x.place, x.was, x.set_to,
-                  x.setting, x.reason, x.evidence, x.effect, x.a_day, x.origin, p.name AS "author?", x.created_at, x.state, x.answer,
+                  x.setting, x.reason, x.evidence, x.effect, x.a_day, x.spend_a_day, x.origin, p.name AS "author?", x.created_at, x.state, x.answer,
                   x.answered_at, x.from_day, x.look_back, x.looked_at, x.undoes AS "undoes: ChangeId",
                   EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = x.id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
            FROM change x JOIN campaign c ON c.account_id = x.account_id AND c.id = x.campaign_id
@@ -198,6 +203,10 @@ pub struct Waiting {
     pub sending: i64,
     /// Money that they add to a day's budget, in millionths.
     pub a_day: i64,
+    /// Money that they are expected to add to what is spent a day, in millionths.
+    pub spend_a_day: i64,
+    /// Of how many of them that is not known.
+    pub unknown: i64,
     /// Look-backs that are due by a day.
     pub due: i64,
 }
@@ -212,6 +221,8 @@ pub async fn waiting(
         Waiting,
         r#"SELECT count(*) FILTER (WHERE state = 'waiting') AS "changes!", count(*) FILTER (WHERE state = 'sending') AS "sending!",
                   coalesce(sum(a_day) FILTER (WHERE state IN ('waiting', 'sending')), 0)::bigint AS "a_day!",
+                  coalesce(sum(spend_a_day) FILTER (WHERE state IN ('waiting', 'sending')), 0)::bigint AS "spend_a_day!",
+                  count(*) FILTER (WHERE state IN ('waiting', 'sending') AND spend_a_day IS NULL) AS "unknown!",
                   count(*) FILTER (WHERE state = 'made' AND looked_at IS NULL AND look_back <= $2) AS "due!"
            FROM change WHERE account_id = $1 AND (state IN ('waiting', 'sending') OR (state = 'made' AND looked_at IS NULL))"#,
         account.0,

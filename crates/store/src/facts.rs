@@ -1,5 +1,7 @@
 //! What was counted: rollups by campaign and day for screens, items for drill-downs.
 
+use std::collections::HashMap;
+
 use chrono::NaiveDate;
 use sqlx::PgPool;
 use tiller_core::purpose::Purpose;
@@ -395,4 +397,22 @@ pub async fn scope_days(
         .into_iter()
         .map(|r| (r.day, tally(r.impressions, r.clicks, r.spend, r.conversions, r.value)))
         .collect())
+}
+
+/// What each campaign spends a day, over so many last reported days of the account.
+pub async fn present_spend(
+    pool: &PgPool,
+    account: AccountId,
+    days: i32,
+) -> Result<HashMap<CampaignId, Micros>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT campaign_id AS "campaign: CampaignId", (sum(spend) / $2::int)::bigint AS "spend!"
+           FROM campaign_day WHERE account_id = $1 AND day > (SELECT max(day) FROM campaign_day WHERE account_id = $1) - $2::int
+           GROUP BY 1"#,
+        account.0,
+        days
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows.into_iter().map(|r| (r.campaign, Micros::new(r.spend))).collect())
 }

@@ -62,6 +62,7 @@ impl Scene {
             evidence: json!([]),
             effect: String::new(),
             a_day: amount - 100,
+            spend_a_day: None,
             origin: "hand",
             undoes: None,
         }

@@ -5,7 +5,7 @@ use tiller_core::verdict::Verdict;
 use tiller_desk::book::{Book, Judged};
 use tiller_desk::change_words::changes;
 use tiller_desk::connections::Waiting;
-use tiller_desk::figures::{day, full_day, money};
+use tiller_desk::figures::{day, full_day, money, signed};
 use tiller_desk::measure;
 use tiller_desk::{Account, Role};
 
@@ -122,7 +122,7 @@ pub struct TrayBar {
     pub changes: i64,
     /// `3 changes wait`.
     pub text: String,
-    /// `adds 48.00 a day`, if it does anything to the budgets.
+    /// `daily budgets +48.00, expected spend +31.00 a day`.
     pub money: Option<String>,
     /// Where it opens.
     pub href: String,
@@ -143,12 +143,19 @@ impl TrayBar {
             (_, 0) => format!("{} {verb}", changes(n)),
             (_, sending) => format!("{} {verb}, {sending} being sent", changes(n)),
         };
-        let a_day = tiller_core::Micros::new(waiting.a_day).to_units();
-        let money = match a_day {
-            x if x > 0.0 => Some(format!("adds {} a day", money(x))),
-            x if x < 0.0 => Some(format!("frees {} a day", money(-x))),
-            _ => None,
+        let units = |micros| tiller_core::Micros::new(micros).to_units();
+        let (budgets, spend) = (units(waiting.a_day), units(waiting.spend_a_day));
+        let unknown = match waiting.unknown.unsigned_abs() {
+            0 => String::new(),
+            n => format!(", {} of unknown effect", changes(n)),
         };
+        let money = (waiting.changes + waiting.sending > 0).then(|| {
+            format!(
+                "daily budgets {}, expected spend {} a day{unknown}",
+                signed(budgets, money),
+                signed(spend, money)
+            )
+        });
         Self {
             changes: waiting.changes + waiting.sending,
             text,
@@ -211,7 +218,7 @@ impl Frame {
         if let Some(stop) =
             frame.stops.iter_mut().find(|s| s.place == "measure").filter(|_| spoiled > 0)
         {
-            stop.waits = Some(format!("{spoiled} to mend"));
+            stop.waits = Some(format!("{spoiled} to fix"));
         }
         frame
     }

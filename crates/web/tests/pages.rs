@@ -334,7 +334,7 @@ async fn money_of_a_campaign_that_only_reports_tell_of(pool: PgPool) {
     let site = Site::new(pool);
     let (_, cookie) = site.with_report("a").await;
     let budgets = site.page("/accounts/a/budgets", &cookie).await;
-    assert!(budgets.contains("Campaign by campaign") && budgets.contains("Answers to money"));
+    assert!(budgets.contains("Campaign by campaign") && budgets.contains("Budget response"));
     let id =
         budgets.split("/budgets/campaigns/").nth(1).unwrap().split('/').next().unwrap().to_owned();
     let side = |word: &str| format!("/accounts/a/budgets/campaigns/{id}/{word}");

@@ -402,7 +402,7 @@ mod tests {
     #[test]
     fn a_nul_is_told_and_kept_out() {
         let mapping = own();
-        let line = "2026-\011,Findle,Hi\0ves,,,,,1,1,1,,,,,,,,,,\n";
+        let line = "2026-\0,Findle,Hi\0ves,,,,,1,1,1,,,,,,,,,,\n";
         let mut records = Records::new(line.as_bytes(), ',');
         let record = records.next_record().unwrap().unwrap();
         let errors = RowReader::new(&mapping, "EUR".parse().unwrap()).read(&record).unwrap_err();

@@ -1,11 +1,16 @@
 //! How sure the numbers are: intervals of rates and counts here, each comparison in a file of its own.
 
 use statrs::distribution::{Binomial, ChiSquared, ContinuousCDF, DiscreteCDF, Normal};
+use statrs::function::beta::beta_reg;
 
+pub mod discovery;
+pub mod dispersion;
 pub mod order_values;
 pub mod peers;
 pub mod target;
 
+pub use discovery::{FALSE_SHARE, discoveries};
+pub use dispersion::dispersion;
 pub use peers::{Prior, Standing, prior_from_peers};
 pub use target::{over_target, rate_below};
 
@@ -79,6 +84,18 @@ pub fn two_rates(count_a: f64, exposure_a: f64, count_b: f64, exposure_b: f64) -
     (2.0 * at_most.min(at_least)).min(1.0)
 }
 
+/// The same for counts that need not be whole, such as counts that a dispersion took down: the binomial tails by
+/// the regularised incomplete beta function.
+pub fn two_shares(count_a: f64, exposure_a: f64, count_b: f64, exposure_b: f64) -> f64 {
+    let (all, share) = (count_a + count_b, exposure_a / (exposure_a + exposure_b));
+    if all <= 0.0 || !(share > 0.0 && share < 1.0) {
+        return 1.0;
+    }
+    let at_most = if count_b <= 0.0 { 1.0 } else { beta_reg(count_b, count_a + 1.0, 1.0 - share) };
+    let at_least = if count_a <= 0.0 { 1.0 } else { beta_reg(count_a, count_b + 1.0, share) };
+    (2.0 * at_most.min(at_least)).min(1.0)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -128,5 +145,9 @@ mod tests {
         close(two_rates(5.0, 1.0, 15.0, 1.0), 2.0 * 0.020_695, 1e-5);
         assert_eq!(two_rates(0.0, 1.0, 0.0, 1.0), 1.0);
         close(two_rates(15.0, 1.0, 5.0, 1.0), two_rates(5.0, 1.0, 15.0, 1.0), 1e-9);
+        // Whole counts give the same either way.
+        for (a, b) in [(5.0, 15.0), (0.0, 4.0), (7.0, 7.0), (3.0, 0.0)] {
+            close(two_shares(a, 2.0, b, 3.0), two_rates(a, 2.0, b, 3.0), 1e-9);
+        }
     }
 }

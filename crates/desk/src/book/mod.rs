@@ -8,10 +8,11 @@ use std::sync::{Arc, OnceLock};
 
 use chrono::{Days, NaiveDate};
 use tiller_core::bid_volume::{self, Elasticity};
-use tiller_core::evidence::order_values;
+use tiller_core::evidence::{dispersion, order_values};
 use tiller_core::purpose::Purpose;
+use tiller_core::segments::Rules;
 use tiller_core::tracking::{self, Finding};
-use tiller_core::verdict::{Case, Diagnosis, Hold, diagnose};
+use tiller_core::verdict::{Case, Diagnosis, HeldBy, Hold, diagnose};
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
@@ -20,7 +21,7 @@ use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool, decisions};
 
 use peers::Candidate;
 pub use peers::Circle;
-pub use touched::{Touch, Touched};
+pub use touched::{Touch, Touched, shock};
 
 use crate::DeskError;
 use crate::rollups::{self, Rollups};
@@ -133,6 +134,21 @@ impl Entry {
         hold.lost_to_bid = (!lost.is_empty()).then(|| lost.iter().sum::<f64>() / lost.len() as f64);
         hold.used = (budgets > 0.0).then(|| spend / budgets);
         hold
+    }
+
+    /// What holds for bids of its parts: its days tell how much they differ, and where its budget is the limit more
+    /// clicks are of no use.
+    pub fn rules(&self, target: Target, window: Window) -> Rules {
+        let days = self.days.iter().filter(|d| d.day <= window.to()).map(|d| &d.tally);
+        let all: Tally = days.clone().copied().sum();
+        let dispersion = match (target, all.aov().filter(|a| *a > 0.0)) {
+            (Target::Roas(_), Some(aov)) => {
+                dispersion(days.map(|t| (t.value.to_units() / aov, t.clicks as f64)))
+            }
+            _ => dispersion(days.map(|t| (t.conversions, t.clicks as f64))),
+        };
+        let raise = self.hold(window).held_by(self.tally(window).cpc()) != HeldBy::Budget;
+        Rules { target, dispersion, raise }
     }
 
     /// The last known daily budget.
@@ -418,7 +434,7 @@ impl Book {
             peers: &tallies,
             orders: one.orders.zip(peers::together(peers.iter().copied())),
             launched: self.launched(entry),
-            shocked: touched::shock(touches),
+            shocked: shock(touches),
             last_day: self.span.to(),
             settle_days: self.account.settle(),
             findings: &findings,

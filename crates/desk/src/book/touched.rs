@@ -71,6 +71,18 @@ impl Touch {
         Ok(Self { spot, was, set_to, from: row.from_day, until, undoes: row.undoes, size })
     }
 
+    /// A change of a campaign as a whole, or of one of few parts, that was made.
+    pub fn made(
+        spot: Spot,
+        was: Option<Setting>,
+        set_to: Setting,
+        from: NaiveDate,
+        until: NaiveDate,
+    ) -> Self {
+        let size = size(was.as_ref(), &set_to);
+        Self { spot, was, set_to, from: Some(from), until: Some(until), undoes: false, size }
+    }
+
     /// Whether it waits in the tray, or is on its way.
     pub fn waits(&self) -> bool {
         self.from.is_none()

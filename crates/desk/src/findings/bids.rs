@@ -4,12 +4,15 @@ use chrono::{Days, NaiveDate};
 use tiller_channel::wire::{Setting, Strategy};
 use tiller_core::affordable;
 use tiller_core::bid_feedback::{Feedback, feedback, rounds};
+use tiller_core::learning::SHOCK;
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::facts::BidDay;
 
+use super::people::adds_words;
 use super::{Found, Scene};
 use crate::book::Subject;
-use crate::figures::{money, number, percent};
+use crate::figures::{money, percent};
+use crate::tray::{Adds, Proposal};
 
 /// Settled days that are looked through: twelve rounds of a week.
 const DAYS: u64 = 84;
@@ -118,8 +121,10 @@ fn raise(s: &Scene, item: &[BidDay], f: &Feedback) -> Option<Found> {
     let bid = last.bid?.to_units();
     let cpa = s.target.as_cpa(s.tally.aov())?;
     let affordable = affordable::affordable(cpa, s.tally.cvr()?)?.cpc;
-    let to = (first.min(affordable / f.per_bid) * 100.0).round() / 100.0;
-    if to < LEAST_RISE * bid {
+    let fair = first.min(affordable / f.per_bid);
+    let to = (fair.min(bid * (1.0 + SHOCK)) * 100.0).floor() / 100.0;
+    // Where the budget is the limit, more clicks are of no use.
+    if to < LEAST_RISE * bid || !s.rules.raise {
         return None;
     }
     let why = format!(
@@ -132,15 +137,27 @@ fn raise(s: &Scene, item: &[BidDay], f: &Feedback) -> Option<Found> {
         money(affordable)
     );
     let set = Setting::Bid(Some(Micros::from_units(to)));
-    let effect = format!("{} times the bid", number(to / bid, 1));
-    let proposal = s.propose(Subject::Item(last.item), set, &format!("{why}."), &effect);
+    let by = to / bid;
+    let days = item.len() as f64;
+    let tally: Tally = item.iter().map(|d| d.tally).sum();
+    let clicks = tally.clicks as f64 / days;
+    let more = clicks * (by - 1.0) * s.tally.cvr()?;
+    let adds = Adds::of(tally.spend.to_units() / days * (by * by - 1.0), more, s.tally.aov());
+    let effect = adds_words(&adds);
+    let proposal = s
+        .propose(Subject::Item(last.item), set, &format!("{why}."), &effect)
+        .map(|p| Proposal { adds, ..p });
     Some(Found {
         id: format!("bid:{}", last.item),
         what: last.name.clone(),
         why,
         tally: None,
         excess: 0.0,
-        advice: format!("bid {} instead of {}", money(to), money(bid)),
+        advice: if fair > 1.01 * to {
+            format!("bid {} instead of {}, a step toward {}", money(to), money(bid), money(fair))
+        } else {
+            format!("bid {} instead of {}", money(to), money(bid))
+        },
         proposals: proposal.into_iter().collect(),
     })
 }

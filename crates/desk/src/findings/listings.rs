@@ -1,13 +1,15 @@
 //! Listings: each product's bid follows what its own clicks bring.
 
 use tiller_channel::wire::{Setting, Strategy};
-use tiller_core::listing_bids;
+use tiller_core::listing_bids::{self, Proposal};
 use tiller_core::{Micros, Tally, Target, Window};
 use tiller_store::facts::ItemTally;
 
+use super::people::adds_words;
 use super::{Found, Scene};
 use crate::book::Subject;
-use crate::figures::{count, money, number, or_absent};
+use crate::figures::{conversions as counted, money, number, or_absent};
+use crate::tray::{self, Adds};
 
 /// A product sells seldom: its return is read from so many days.
 const DAYS: u64 = 84;
@@ -26,43 +28,60 @@ pub(super) fn find(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
     }
     let listed: Vec<&ItemTally> = items.iter().filter(|i| i.kind == "listing").collect();
     let parent: Tally = listed.iter().map(|i| i.tally).sum();
-    let mut all: Vec<Found> = listed.into_iter().filter_map(|i| one(s, &parent, i)).collect();
+    let bid = |i: &ItemTally| {
+        let spot = s.settings.spot(Subject::Item(i.item))?;
+        Some(s.settings.bid(spot)?.to_units())
+    };
+    let proposed: Vec<(&ItemTally, f64, Proposal)> = listed
+        .into_iter()
+        .filter_map(|i| {
+            let bid = bid(i)?;
+            Some((i, bid, listing_bids::propose(&parent, &i.tally, bid, s.rules)?))
+        })
+        .collect();
+    // Of all of them at once: chance has as many tries as there are listings.
+    let believed = listing_bids::believed(&proposed.iter().map(|p| p.2).collect::<Vec<_>>());
+    let mut all: Vec<Found> = proposed
+        .iter()
+        .zip(believed)
+        .filter(|(_, believed)| *believed)
+        .map(|((i, bid, p), _)| one(s, i, *bid, p))
+        .collect();
     all.sort_by(|a, b| b.excess.abs().total_cmp(&a.excess.abs()));
     all
 }
 
-fn one(s: &Scene, parent: &Tally, i: &ItemTally) -> Option<Found> {
-    let spot = s.settings.spot(Subject::Item(i.item))?;
-    let bid = s.settings.bid(spot)?.to_units();
-    let p = listing_bids::propose(parent, &i.tally, bid, s.target)?;
+fn one(s: &Scene, i: &ItemTally, bid: f64, p: &Proposal) -> Found {
     let to = (p.bid * 100.0).round() / 100.0;
     let result = match s.target {
         Target::Cpa(_) => format!("CPA {}", or_absent(i.tally.cpa(), money)),
         Target::Roas(_) => format!("ROAS {}", or_absent(i.tally.roas(), |r| number(r, 1))),
     };
     let why = format!(
-        "{result} from {} clicks and {} conversions in {DAYS} days; a click costs {} and may cost {}",
+        "{result} from {} clicks and {} in {DAYS} days; a click costs {} and may cost {}",
         number(i.tally.clicks as f64, 0),
-        count(i.tally.conversions),
+        counted(i.tally.conversions),
         or_absent(i.tally.cpc(), money),
         money(p.affordable)
     );
     let set = Setting::Bid(Some(Micros::from_units(to)));
-    Some(Found {
+    let by = to / bid;
+    let (spend, conversions) = (i.tally.spend.to_units(), i.tally.conversions);
+    let days = DAYS.max(s.window.days()) as f64;
+    let adds =
+        Adds::of(spend * (by * by - 1.0) / days, conversions * (by - 1.0) / days, i.tally.aov());
+    let effect = adds_words(&adds);
+    Found {
         id: format!("bid:{}", i.item),
         what: i.name.clone(),
         proposals: s
-            .propose(
-                Subject::Item(i.item),
-                set,
-                &format!("{why}."),
-                "halfway to what a click may cost",
-            )
+            .propose(Subject::Item(i.item), set, &format!("{why}."), &effect)
+            .map(|p| tray::Proposal { adds, ..p })
             .into_iter()
             .collect(),
-        why,
+        why: format!("{why}; {effect}"),
         tally: Some(i.tally),
         excess: s.target.excess(&i.tally),
         advice: format!("bid {} instead of {}", money(to), money(bid)),
-    })
+    }
 }

@@ -18,15 +18,16 @@ mod people;
 mod searches;
 
 use tiller_channel::wire::Setting;
+use tiller_core::segments::Rules;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::people::Account;
 use tiller_store::splits;
 use tiller_store::{CampaignId, PersonId, PgPool, TermId, facts};
 
-use crate::DeskError;
-use crate::book::{Book, Entry, Subject};
+use crate::book::{Book, Entry, Subject, Touch};
 use crate::settings::Settings;
-use crate::tray::{self, Origin, Proposal};
+use crate::tray::{self, Adds, Origin, Proposal};
+use crate::{DeskError, advice, hours};
 
 pub use bids::{Path as BidPath, Week as BidWeek};
 pub use broke::{Broke, Factor};
@@ -92,6 +93,10 @@ struct Scene<'a> {
     target: Target,
     window: Window,
     tally: Tally,
+    /// Changes of the campaign that are not to be judged yet.
+    touches: &'a [Touch],
+    /// What holds for bids of all its parts.
+    rules: Rules,
 }
 
 impl Scene<'_> {
@@ -99,7 +104,8 @@ impl Scene<'_> {
         self.entry.campaign.id
     }
 
-    /// The change that a finding asks for, where its channel is connected and tells what is set now.
+    /// The change that a finding asks for, where its channel is connected and tells what is set now, and the place is
+    /// not left alone after another change.
     fn propose(
         &self,
         subject: Subject,
@@ -110,6 +116,9 @@ impl Scene<'_> {
         let spot = self.settings.spot(subject)?;
         self.settings.connection(self.campaign())?;
         self.settings.present(spot, &set)?;
+        if advice::quiet_at(self.touches, spot, &set).is_some() {
+            return None;
+        }
         Some(Proposal {
             subject,
             set,
@@ -119,6 +128,7 @@ impl Scene<'_> {
                 format!("{} to {}", self.window.from(), self.window.to()),
             )],
             effect: effect.to_owned(),
+            adds: Adds::default(),
             origin: Origin::Causes,
             undoes: None,
         })
@@ -154,16 +164,27 @@ pub async fn of_campaign(
             None => Ok(Vec::new()),
         }
     };
-    let (items, long, split, before, terms) = tokio::try_join!(
+    let of_week = hours::window(window.to());
+    let (items, long, split, before, terms, of_week) = tokio::try_join!(
         facts::items_of(pool, account, campaign, window),
         long,
         splits::segments_of(pool, account, campaign, window),
         before,
         splits::terms_of(pool, account, campaign, window),
+        splits::week(pool, account, Some(campaign), of_week),
     )?;
     let ids: Vec<_> = items.iter().map(|i| i.item).collect();
     let settings = Settings::load_of(pool, &book.account, campaign, &ids).await?;
-    let scene = Scene { entry, settings: &settings, target, window, tally: entry.tally(window) };
+    let tally = entry.tally(window);
+    let scene = Scene {
+        entry,
+        settings: &settings,
+        target,
+        window,
+        tally,
+        touches: book.touched.get(&campaign).map_or(&[][..], Vec::as_slice),
+        rules: entry.rules(target, window),
+    };
     let listings = listings::find(&scene, &long);
     let path = if bids::by_hand(&scene) {
         let days = facts::bid_days(pool, book.account.id, campaign, bids::window(window)).await?;
@@ -171,7 +192,7 @@ pub async fn of_campaign(
     } else {
         None
     };
-    let people = people::find(&scene, &split);
+    let people = people::find(&scene, &split, &of_week);
     let searches = searches::find(&scene, terms);
     Ok(Findings {
         window: Some(window),

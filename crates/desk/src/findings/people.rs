@@ -8,8 +8,8 @@ use tiller_store::splits::SegmentTally;
 
 use super::{Found, Scene};
 use crate::book::Subject;
-use crate::figures::{number, percent, signed};
-use crate::tray::Proposal;
+use crate::figures::{money, number, signed};
+use crate::tray::{Adds, Proposal};
 
 /// In this order segments are looked through.
 const ORDER: [By; 5] = [By::Country, By::Gender, By::Age, By::Placement, By::Device];
@@ -38,14 +38,37 @@ pub struct Row {
     pub found: Option<Found>,
 }
 
-pub(super) fn find(s: &Scene, split: &[SegmentTally]) -> Vec<Dimension> {
+pub(super) fn find(
+    s: &Scene,
+    split: &[SegmentTally],
+    hours_of_week: &[((u8, u8), Tally)],
+) -> Vec<Dimension> {
     let of = |by: By| -> Vec<&SegmentTally> {
         split.iter().filter(|t| t.dimension == by.word()).collect()
     };
-    let mut all: Vec<Dimension> =
-        ORDER.iter().filter_map(|by| dimension(s, *by, &of(*by))).collect();
-    all.extend(hours(s, &of(By::Hour)));
-    all
+    let parts: Vec<(By, Vec<&SegmentTally>)> =
+        ORDER.iter().map(|by| (*by, of(*by))).filter(|(_, all)| all.len() > 1).collect();
+    let dimensions: Vec<(Tally, Vec<Segment>)> = parts
+        .iter()
+        .map(|(by, all)| {
+            let segments = all.iter().map(|t| Segment {
+                name: &t.segment,
+                tally: t.tally,
+                present: present(s, *by, &t.segment),
+            });
+            (all.iter().map(|t| t.tally).sum(), segments.collect())
+        })
+        .collect();
+    // All of them at once: chance has as many tries as there are segments.
+    let judged = segments::judge_together(&dimensions, s.rules);
+    let mut found: Vec<Dimension> = parts
+        .iter()
+        .zip(&dimensions)
+        .zip(judged)
+        .map(|(((by, _), (_, segments)), judged)| dimension(s, *by, segments, &judged))
+        .collect();
+    found.extend(hours(s, hours_of_week));
+    found
 }
 
 /// The percent that is set for a segment now.
@@ -55,16 +78,7 @@ fn present(s: &Scene, by: By, segment: &str) -> f64 {
     found.map_or(0.0, |a| f64::from(a.percent) / 100.0)
 }
 
-fn dimension(s: &Scene, by: By, split: &[&SegmentTally]) -> Option<Dimension> {
-    if split.len() < 2 {
-        return None;
-    }
-    let parent: Tally = split.iter().map(|t| t.tally).sum();
-    let segments: Vec<Segment> = split
-        .iter()
-        .map(|t| Segment { name: &t.segment, tally: t.tally, present: present(s, by, &t.segment) })
-        .collect();
-    let judged = segments::judge(&parent, &segments, s.target);
+fn dimension(s: &Scene, by: By, segments: &[Segment], judged: &[Finding]) -> Dimension {
     let mut rows: Vec<Row> = segments
         .iter()
         .zip(judged)
@@ -73,11 +87,11 @@ fn dimension(s: &Scene, by: By, split: &[&SegmentTally]) -> Option<Dimension> {
             tally: segment.tally,
             excess: f.excess,
             ratio: f.ratio,
-            found: found(s, by, segment, &f),
+            found: found(s, by, segment, f),
         })
         .collect();
     rows.sort_by(|a, b| b.excess.total_cmp(&a.excess));
-    Some(Dimension { by, rows })
+    Dimension { by, rows }
 }
 
 /// A segment is worth a change where lowering it saves money above target, or raising it uses room below.
@@ -94,10 +108,13 @@ fn found(s: &Scene, by: By, segment: &Segment, f: &Finding) -> Option<Found> {
         Advice::Exclude | Advice::Adjust(_) => return None,
     };
     let why = why(s.target, f);
+    let percent_of = |x: f64| signed(x * 100.0, |x| number(x, 0));
     let advice = if to <= -1.0 {
-        "leave out".to_owned()
+        "exclude".to_owned()
+    } else if (f.fair - to).abs() >= 0.05 {
+        format!("bid {}%, a step toward {}%", percent_of(to), percent_of(f.fair))
     } else {
-        format!("bid {}%", signed(to * 100.0, |x| number(x, 0)))
+        format!("bid {}%", percent_of(to))
     };
     let set = Setting::Adjustment(Adjustment {
         dimension: by,
@@ -105,16 +122,30 @@ fn found(s: &Scene, by: By, segment: &Segment, f: &Finding) -> Option<Found> {
         percent: (to * 100.0).round() as i16,
     });
     let reason = format!("{}: {why}.", segment.name);
-    let proposal = s.propose(Subject::Campaign(s.campaign()), set, &reason, "");
+    let days = s.window.days() as f64;
+    let (spend, conversions) = f.adds(segment);
+    let adds = Adds::of(spend / days, conversions / days, segment.tally.aov());
+    let effect = adds_words(&adds);
+    let subject = Subject::Campaign(s.campaign());
+    let proposal = s.propose(subject, set, &reason, &effect).map(|p| Proposal { adds, ..p });
     Some(Found {
         id: format!("{}:{}", by.word(), segment.name),
         what: segment.name.to_owned(),
-        why,
+        why: format!("{why}; {effect}"),
         tally: Some(segment.tally),
         excess: f.excess,
         advice,
         proposals: proposal.into_iter().collect(),
     })
+}
+
+/// `−12.40 spend and −0.1 conversions a day`.
+pub(super) fn adds_words(adds: &Adds) -> String {
+    format!(
+        "{} spend and {} conversions a day",
+        signed(adds.spend.unwrap_or(0.0), money),
+        signed(adds.conversions.unwrap_or(0.0), |x| number(x, 1))
+    )
 }
 
 fn why(target: Target, f: &Finding) -> String {
@@ -124,21 +155,20 @@ fn why(target: Target, f: &Finding) -> String {
     };
     format!(
         "{what} {}% of the average ({} to {}% with 80% confidence)",
-        percent(f.ratio),
+        number(100.0 * f.own, 0),
         number(100.0 * f.ratio_at_least, 0),
         number(100.0 * f.ratio_at_most, 0)
     )
 }
 
-/// The block of hours that surely brings less than half and costs most above target.
-fn hours(s: &Scene, split: &[&SegmentTally]) -> Option<Dimension> {
+/// The block of hours that surely brings less than half and costs most above target, from the same days as on the
+/// page of hours.
+fn hours(s: &Scene, of_week: &[((u8, u8), Tally)]) -> Option<Dimension> {
     let mut by_hour = [Tally::default(); 24];
-    for t in split {
-        if let Some(hour) = t.segment.parse::<usize>().ok().filter(|h| *h < 24) {
-            by_hour[hour] += t.tally;
-        }
+    for ((_, hour), tally) in of_week {
+        by_hour[usize::from(*hour).min(23)] += *tally;
     }
-    let block = hopeless(&by_hour, s.target)?;
+    let block = hopeless(&by_hour, s.rules)?;
     let (f, tally) = (block.finding, block.tally);
     let segment = format!("{}:00 to {}:00", block.from, block.to());
     let why = why(s.target, &f);
@@ -157,39 +187,38 @@ fn hours(s: &Scene, split: &[&SegmentTally]) -> Option<Dimension> {
                 why,
                 tally: Some(tally),
                 excess: f.excess,
-                advice: "leave these hours out".into(),
+                advice: if needs_lifetime(s) {
+                    "turn these hours off; this channel takes hours with a lifetime budget only, so change the budget first".into()
+                } else {
+                    "turn these hours off".into()
+                },
                 proposals: hours_off(s, &off, &reason),
             }),
         }],
     })
 }
 
-/// Hours off by the week's hours; where the channel takes those with lifetime budgets only, by bids.
+/// Hours off by the week's hours; nothing where the channel takes those with a lifetime budget only and there is
+/// none: it would refuse them.
 fn hours_off(s: &Scene, off: &[usize], reason: &str) -> Vec<Proposal> {
-    let subject = Subject::Campaign(s.campaign());
-    let campaign = s.settings.campaign(s.campaign());
-    let lifetime = matches!(campaign.and_then(|c| c.budget), Some(Budget::Lifetime { .. }));
-    if lifetime || !s.settings.limits(s.campaign()).hours_need_lifetime {
-        let now = campaign.and_then(|c| c.hours.as_ref());
-        let week = (0..Hours::WEEK)
-            .map(|h| {
-                let at = now.map_or(Some(0), |hours| hours.at(h / 24, h % 24));
-                at.filter(|_| !off.contains(&(h % 24)))
-            })
-            .collect();
-        let hours = Hours::new(week).ok();
-        return hours
-            .and_then(|h| s.propose(subject, Setting::Hours(Some(h)), reason, ""))
-            .into_iter()
-            .collect();
+    if needs_lifetime(s) {
+        return Vec::new();
     }
-    let one = |hour: &usize| {
-        let set = Setting::Adjustment(Adjustment {
-            dimension: By::Hour,
-            segment: hour.to_string(),
-            percent: -100,
-        });
-        s.propose(subject, set, reason, "")
-    };
-    off.iter().filter_map(one).collect()
+    let now = s.settings.campaign(s.campaign()).and_then(|c| c.hours.as_ref());
+    let week = (0..Hours::WEEK)
+        .map(|h| {
+            let at = now.map_or(Some(0), |hours| hours.at(h / 24, h % 24));
+            at.filter(|_| !off.contains(&(h % 24)))
+        })
+        .collect();
+    let set = Hours::new(week).ok().map(|h| Setting::Hours(Some(h)));
+    let subject = Subject::Campaign(s.campaign());
+    set.and_then(|set| s.propose(subject, set, reason, "")).into_iter().collect()
+}
+
+/// Whether hours can't be set as the budget is.
+fn needs_lifetime(s: &Scene) -> bool {
+    let budget = s.settings.campaign(s.campaign()).and_then(|c| c.budget);
+    let lifetime = matches!(budget, Some(Budget::Lifetime { .. }));
+    !lifetime && s.settings.limits(s.campaign()).hours_need_lifetime
 }

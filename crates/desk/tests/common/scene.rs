@@ -59,6 +59,14 @@ impl Scene {
         self.settle(pool).await;
     }
 
+    /// Whether the market has a campaign of a name: others are told of by files only.
+    pub fn has(&self, name: &str) -> bool {
+        let market = self.market.service.market();
+        let all =
+            ["Findle", "Emberlane"].map(|c| market.structure(&market.accounts[0], c).campaigns);
+        all.into_iter().flatten().any(|c| c.name == name)
+    }
+
     pub fn at_market(&self, name: &str) -> CampaignSettings {
         let market = self.market.service.market();
         let all =

@@ -61,7 +61,13 @@ pub fn apply(
             sim.settings.hours.clone_from(hours);
         }
         (Setting::Adjustment(a), Spot::Campaign) => {
-            if a.dimension == Dimension::Hour || !(-100..=900).contains(&a.percent) {
+            if a.dimension == Dimension::Hour {
+                return refuse(
+                    Refusal::NotHere,
+                    "hours are set by the week’s hours, not by adjustments",
+                );
+            }
+            if !(-100..=900).contains(&a.percent) {
                 return refuse(
                     Refusal::BadValue,
                     "an adjustment lies between -100 and 900 percent",

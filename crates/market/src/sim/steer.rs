@@ -1,5 +1,5 @@
 //! How well an account was steered: the same days with nothing changed, and with the best budgets that
-//! knowledge of the truth allows.
+//! knowledge of the truth allows. The same money is the same spend: a budget that is not used up has none to give.
 
 use serde::Serialize;
 use tiller_channel::report::Status;
@@ -14,7 +14,7 @@ use super::truth::{CurvePoint, response, set_budget};
 pub enum Policy {
     /// Nobody.
     Stay,
-    /// One who knows every true response: the best daily budgets within the same total.
+    /// One who knows every true response: the best daily budgets for the same expected spend.
     Oracle,
 }
 
@@ -69,44 +69,86 @@ pub fn outcome(market: &Market, account: usize, days: u32) -> Outcome {
     outcome
 }
 
-/// For each campaign the daily budget that brings the account the most; none where a budget is no lever.
+/// What a campaign brings for the money that it really spends, and the budget that makes it spend that.
+struct Lever {
+    /// Money a day that is spent, rising from 0.
+    spends: Vec<f64>,
+    /// What it brings then: conversions or value.
+    results: Vec<f64>,
+    /// The budget a day that leads there.
+    budgets: Vec<f64>,
+}
+
+impl Lever {
+    fn of(curve: &[CurvePoint], by_value: bool) -> Self {
+        let (mut spends, mut results, mut budgets) = (vec![0.0], vec![0.0], vec![0.0]);
+        for p in curve {
+            // Beyond what it can spend a budget changes nothing.
+            if p.spend > spends[spends.len() - 1] * (1.0 + 1e-6) {
+                spends.push(p.spend);
+                results.push(if by_value { p.value } else { p.conversions });
+                budgets.push(p.budget);
+            }
+        }
+        Self { results: envelope(&spends, results), spends, budgets }
+    }
+
+    fn most(&self) -> f64 {
+        self.spends[self.spends.len() - 1]
+    }
+
+    fn gain(&self, from: f64, to: f64) -> f64 {
+        let at = |x| straight(&self.spends, &self.results, x);
+        if to > self.most() { 0.0 } else { at(to) - at(from) }
+    }
+}
+
+/// For each campaign the daily budget that brings the account the most for what it is expected to spend now; none
+/// where a budget is no lever.
 fn best_budgets(market: &Market, account: usize, days: u32) -> Vec<Option<f64>> {
     let sim = &market.accounts[account];
     let by_value = market.of_world(sim).target_roas.is_some();
-    let lever = |c: &super::campaign::CampaignSim| {
+    let is_lever = |c: &super::campaign::CampaignSim| {
         c.settings.status == Status::Active
             && matches!(c.settings.budget, Some(Budget::Daily { .. }))
     };
-    let total: f64 =
-        sim.campaigns.iter().filter(|c| lever(c)).map(|c| c.budget_a_day().to_units()).sum();
-    let step = total / STEPS as f64;
+    let nominal: f64 =
+        sim.campaigns.iter().filter(|c| is_lever(c)).map(|c| c.budget_a_day().to_units()).sum();
     // Finer where little money is, since responses bend most there.
-    let grid: Vec<f64> = (0..=POINTS).map(|k| total * (k as f64 / POINTS as f64).powi(2)).collect();
-    let gains: Vec<Option<Vec<f64>>> = sim
+    let grid: Vec<f64> =
+        (1..=POINTS).map(|k| nominal * (k as f64 / POINTS as f64).powi(2)).collect();
+    let mut total = 0.0;
+    let levers: Vec<Option<Lever>> = sim
         .campaigns
         .iter()
         .map(|c| {
-            lever(c).then(|| {
-                let curve = response(market, sim, c, days, &grid[1..]);
-                let result = |p: &CurvePoint| if by_value { p.value } else { p.conversions };
-                envelope(&grid, std::iter::once(0.0).chain(curve.iter().map(result)).collect())
+            is_lever(c).then(|| {
+                let present = response(market, sim, c, days, &[c.budget_a_day().to_units()]);
+                total += present[0].spend;
+                Lever::of(&response(market, sim, c, days, &grid), by_value)
             })
         })
         .collect();
-    let mut budgets: Vec<f64> = vec![0.0; gains.len()];
+    let step = total / STEPS as f64;
+    let mut spends: Vec<f64> = vec![0.0; levers.len()];
     for _ in 0..STEPS {
-        let gain = |i: usize| {
-            gains[i]
-                .as_ref()
-                .map(|g| straight(&grid, g, budgets[i] + step) - straight(&grid, g, budgets[i]))
-        };
-        let best =
-            (0..gains.len()).filter_map(|i| Some((i, gain(i)?))).max_by(|a, b| a.1.total_cmp(&b.1));
-        if let Some((i, _)) = best {
-            budgets[i] += step;
-        }
+        let gain = |i: usize| levers[i].as_ref().map(|l| l.gain(spends[i], spends[i] + step));
+        let best = (0..levers.len())
+            .filter_map(|i| Some((i, gain(i)?)))
+            .max_by(|a, b| a.1.total_cmp(&b.1))
+            .filter(|(_, gain)| *gain > 0.0);
+        let Some((i, _)) = best else { break };
+        spends[i] += step;
     }
-    gains.iter().zip(budgets).map(|(g, b)| g.as_ref().map(|_| b.max(0.01))).collect()
+    let budget = |l: &Lever, spend: f64| {
+        // What it spends in full needs no exact budget: a bit above leaves its good days alone.
+        if spend + step > l.most() {
+            l.budgets[l.budgets.len() - 1]
+        } else {
+            straight(&l.spends, &l.budgets, spend).max(0.01)
+        }
+    };
+    levers.iter().zip(spends).map(|(l, spend)| l.as_ref().map(|l| budget(l, spend))).collect()
 }
 
 /// The least concave curve above the points: what mixing two budgets over days would reach.
@@ -150,5 +192,22 @@ mod tests {
         assert_eq!(y, vec![0.0, 1.0, 2.0, 2.5, 2.6]);
         assert_eq!(straight(&x, &y, 2.5), 2.25);
         assert_eq!(straight(&x, &y, 9.0), 2.6);
+    }
+
+    #[test]
+    fn a_lever_is_told_by_what_is_spent() {
+        let point = |budget: f64, spend: f64, conversions: f64| CurvePoint {
+            budget,
+            spend,
+            clicks: 0.0,
+            conversions,
+            value: 0.0,
+        };
+        let l = Lever::of(
+            &[point(10.0, 10.0, 2.0), point(40.0, 20.0, 4.0), point(90.0, 20.0, 4.0)],
+            false,
+        );
+        assert_eq!((l.most(), l.budgets.len()), (20.0, 3), "no more is spent at 90");
+        assert_eq!((l.gain(10.0, 20.0), l.gain(20.0, 21.0)), (2.0, 0.0));
     }
 }

@@ -4,17 +4,19 @@ use axum::Form;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::Response;
+use tiller_core::allocation::Totals;
+use tiller_desk::advice::{self as desk, Advised};
 use tiller_desk::book::Book;
-use tiller_desk::figures::{money, number, signed, sum};
+use tiller_desk::figures::{counted, day, money, number, or_absent, signed, sum};
 use tiller_desk::rebalance::{self, Move};
-use tiller_desk::{DeskError, PgPool};
+use tiller_desk::{CampaignId, DeskError};
 
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment};
 use crate::frame::Frame;
-use crate::pages::book_of_reports;
 use crate::pages::tray::{put, said};
+use crate::pages::{book_of_reports, chosen};
 use crate::params::Params;
 
 /// A budget to be moved, as a row.
@@ -29,8 +31,10 @@ pub struct Line {
     pub now: String,
     /// What that should be.
     pub to: String,
-    /// The change, in %.
+    /// The change, in %, and its steps where it is more than one.
     pub change: String,
+    /// What it adds to what is spent a day.
+    pub spend: String,
     /// What it brings more a day.
     pub more: String,
     /// The tone of that.
@@ -39,38 +43,73 @@ pub struct Line {
     pub why: String,
 }
 
+/// A campaign that is left alone.
+pub struct Left {
+    /// Its name.
+    pub name: String,
+    /// Its page.
+    pub href: String,
+    /// Why, and until when.
+    pub why: String,
+}
+
+/// The whole a day: spend, results, what one costs or returns, and how much more that is.
+pub struct WholeRow {
+    /// Now, or as proposed.
+    pub title: &'static str,
+    /// Money.
+    pub spend: String,
+    /// Conversions, or their revenue.
+    pub results: String,
+    /// CPA, or ROAS.
+    pub cost: String,
+}
+
 /// The week's advice as it is shown.
 pub struct Advice {
     /// Its rows; none if the budgets are about right.
     pub lines: Vec<Line>,
-    /// What they come to together.
+    /// The whole now and then.
+    pub whole: Vec<WholeRow>,
+    /// What the moves come to together, with their interval.
     pub gain: String,
+    /// What results are.
+    pub results_title: &'static str,
+    /// What one costs, or what spend returns.
+    pub cost_title: &'static str,
+    /// Campaigns that are left alone until their look-back.
+    pub left: Vec<Left>,
 }
 
-/// What each row brings more a day: conversions, or their value.
-fn more(m: &Move, by_value: bool) -> f64 {
-    let (now, then) = m.conversions();
-    (then - now) * if by_value { m.line.worth } else { 1.0 }
+fn row(title: &'static str, t: &Totals, by_value: bool) -> WholeRow {
+    let results = if by_value { or_absent(t.value, sum) } else { number(t.conversions, 1) };
+    let cost =
+        if by_value { or_absent(t.roas(), |r| number(r, 2)) } else { or_absent(t.cpa(), money) };
+    WholeRow { title, spend: money(t.budget), results, cost }
 }
 
 /// The advice for an account whose channels are connected.
-pub async fn of(pool: &PgPool, book: &Book, frame: &Frame) -> Result<Option<Advice>, PageError> {
+pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
     if !frame.connected {
-        return Ok(None);
+        return None;
     }
-    let moves = rebalance::advise(pool, book).await?;
     let by_value = book.by_value();
-    let digits = |x: f64| number(x, 2);
-    let text = |x: f64| signed(x, |x| if by_value { sum(x) } else { digits(x) });
+    let text = |x: f64| signed(x, |x| if by_value { sum(x) } else { number(x, 2) });
     let line = |m: &Move| {
-        let gain = more(m, by_value);
+        let adds = m.adds();
+        let gain = if by_value { adds.value } else { adds.conversions }.unwrap_or(0.0);
+        let percent = signed(100.0 * (m.to / m.from - 1.0), |x| number(x, 0));
         Line {
             id: m.line.campaign.to_string(),
             name: m.line.name.clone(),
             href: format!("{}/causes/campaigns/{}{}", frame.base(), m.line.campaign, frame.days),
             now: money(m.from),
             to: money(m.to),
-            change: signed(100.0 * (m.to / m.from - 1.0), |x| number(x, 0)),
+            change: match m.steps.len() {
+                0 | 1 => percent,
+                n => format!("{percent} in {n} steps"),
+            },
+            spend: signed(adds.spend.unwrap_or(0.0), money),
             more: text(gain),
             tone: match gain {
                 g if g.abs() < 0.005 => "quiet",
@@ -80,12 +119,42 @@ pub async fn of(pool: &PgPool, book: &Book, frame: &Frame) -> Result<Option<Advi
             why: m.capacity(),
         }
     };
-    let unit = if by_value { &frame.account.currency } else { "conversions" };
-    let gain: f64 = moves.iter().map(|m| more(m, by_value)).sum();
-    Ok(Some(Advice {
-        lines: moves.iter().map(line).collect(),
-        gain: format!("{} {unit} a day", text(gain)),
-    }))
+    let left = book
+        .entries
+        .iter()
+        .filter_map(|e| {
+            let quiet = advised.quiet(e.campaign.id)?;
+            Some(Left {
+                name: e.campaign.name.clone(),
+                href: format!("{}/causes/campaigns/{}{}", frame.base(), e.campaign.id, frame.days),
+                why: match quiet.until {
+                    Some(until) => format!("{}; look-back on {}", quiet.what, day(until)),
+                    None => format!("{} waits in the tray", quiet.what),
+                },
+            })
+        })
+        .collect();
+    let whole = advised.week.whole.filter(|_| !advised.week.moves.is_empty());
+    let gain = whole.and_then(|w| w.outlook).map(|o| {
+        let unit = if by_value { "revenue" } else { "conversions" };
+        format!(
+            "{} extra {unit} a day (80%: {} to {}), for the same spend",
+            text(o.gain.mid),
+            text(o.gain.low),
+            text(o.gain.high)
+        )
+    });
+    Some(Advice {
+        lines: advised.week.moves.iter().map(line).collect(),
+        whole: whole
+            .iter()
+            .flat_map(|w| [row("now", &w.now, by_value), row("proposed", &w.then, by_value)])
+            .collect(),
+        gain: gain.unwrap_or_default(),
+        results_title: if by_value { "Revenue a day" } else { "Conversions a day" },
+        cost_title: if by_value { "ROAS" } else { "CPA" },
+        left,
+    })
 }
 
 /// Puts chosen rows in the tray.
@@ -98,16 +167,23 @@ pub async fn take(
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
-    let chosen = |m: &Move| {
-        let id = m.line.campaign.to_string();
-        form.iter().any(|(k, v)| k == "take" && *v == id)
-    };
-    let moves: Vec<Move> =
-        rebalance::advise(&app.pool, &book).await?.into_iter().filter(chosen).collect();
+    let ids: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
+    let moves = desk::of_account(&app.pool, &book).await?.week.moves;
+    let moves: Vec<Move> = moves.into_iter().filter(|m| ids.contains(&m.line.campaign)).collect();
     let outcome = if moves.is_empty() {
         Err(DeskError::Invalid("choose at least one budget; then put it in the tray".into()))
     } else {
         rebalance::propose(&app.pool, &member.account, member.person.id, &moves).await
     };
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+    let outcome = outcome.map(|(n, left)| match left.len() {
+        0 => put(n),
+        m => format!(
+            "{} {} left as {}: {}.",
+            put(n),
+            counted(m as u64, "campaign is", "campaigns are"),
+            if m == 1 { "it is" } else { "they are" },
+            left.join("; ")
+        ),
+    });
+    said(&app, &member, &headers, fragment, outcome).await
 }

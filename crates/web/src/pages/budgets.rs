@@ -8,6 +8,7 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::allocation::{Answer, Goal, Response as Curve, Solved, Totals};
 use tiller_core::steps::Step;
+use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::{self as desk, Opened};
 use tiller_desk::figures::{self, count, money, number, signed, sum};
@@ -129,12 +130,12 @@ pub async fn list(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let (frame, advice, book) = match book(&app.pool, &member, &params).await? {
+    let (frame, advised, book) = match book(&app.pool, &member, &params).await? {
         Some(book) => {
             let frame = Frame::of_book(&member, Station::Budgets, &params, &book)
                 .with_causes(book.judge_all().iter().flatten());
-            let advice = advice::of(&app.pool, &book, &frame).await?;
-            (frame, advice, book)
+            let advised = tiller_desk::advice::of_account(&app.pool, &book).await?;
+            (frame, advised, book)
         }
         None => {
             let frame = Frame::new(&member, Station::Budgets, &params);
@@ -173,8 +174,8 @@ pub async fn list(
         }
     };
     let plans = plans.iter().map(listed).collect();
-    let (_, known) = desk::known(&app.pool, &book).await?;
-    let campaigns = campaign_lines(&book, &known, &frame);
+    let advice = advice::of(&advised, &book, &frame);
+    let campaigns = campaign_lines(&book, &advised, &frame);
     let courses = courses::list(&app.pool, &member.account)
         .await?
         .iter()
@@ -191,9 +192,9 @@ pub async fn list(
 const MOST_COURSES: usize = 12;
 
 /// Every campaign that has spent lately, the most money first, with the step that its last days speak for.
-fn campaign_lines(book: &Book, known: &[levers::Line], frame: &Frame) -> Vec<CampaignLine> {
-    let steps = steps::of_account(book, known);
-    let mut lines: Vec<&levers::Line> = known.iter().collect();
+fn campaign_lines(book: &Book, advised: &Advised, frame: &Frame) -> Vec<CampaignLine> {
+    let steps = steps::of_account(book, advised);
+    let mut lines: Vec<&levers::Line> = advised.known.iter().collect();
     lines.sort_by(|a, b| b.spend.total_cmp(&a.spend));
     let line = |l: &&levers::Line| CampaignLine {
         id: l.campaign,

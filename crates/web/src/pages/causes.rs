@@ -8,10 +8,13 @@ use tiller_core::bridge::Factor;
 use tiller_core::evidence::wilson;
 use tiller_core::verdict::{Faults, Verdict};
 use tiller_core::{Tally, Target};
+use tiller_desk::advice::{self, Advice, Advised};
 use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::change_words;
+use tiller_desk::curves::Curves;
 use tiller_desk::figures::{self, money, number, percent, probability, signed, sum};
+use tiller_desk::rebalance::{self, Move};
 use tiller_desk::remedy as remedies;
 use tiller_desk::settings::Settings;
 use tiller_desk::spend::{Level, Within, rows};
@@ -121,22 +124,62 @@ pub struct Remedy {
     pub text: String,
 }
 
-/// The change that a verdict asks for, where its channel is connected and it can be made.
-pub async fn remedy(
+/// What the one advice on a campaign, an ad group or an item would set.
+pub enum Cure {
+    /// One change.
+    Change(Proposal),
+    /// Another budget, in steps where it is far.
+    Budget(Move),
+}
+
+impl Cure {
+    /// `Target CPA to 43.37`, `Daily budget to 60.00 in 3 steps`.
+    fn text(&self) -> String {
+        match self {
+            Self::Change(p) => change_words::aim(&p.set),
+            Self::Budget(m) => {
+                let aim = change_words::aim(&rebalance::setting(m));
+                match m.steps.len() {
+                    0 | 1 => aim,
+                    n => format!("{aim} in {n} steps"),
+                }
+            }
+        }
+    }
+}
+
+/// What the one advice asks for, where its channel is connected and it can be set there; nothing while the place is
+/// left alone after a change.
+pub async fn cure(
     app: &App,
     member: &Member,
+    book: &Book,
     subject: Subject,
     e: &Examined,
-) -> Result<Option<Proposal>, PageError> {
+) -> Result<Option<Cure>, PageError> {
     let Some(judged) = e.judged.as_ref().filter(|_| member.standing.connected) else {
         return Ok(None);
     };
     let settings = match subject {
-        Subject::Campaign(id) => Settings::load_of(&app.pool, &member.account, id, &[]).await?,
         Subject::Item(id) => Settings::load(&app.pool, &member.account, &[id]).await?,
-        Subject::AdGroup(_) => Settings::load(&app.pool, &member.account, &[]).await?,
+        _ => Settings::load(&app.pool, &member.account, &[]).await?,
     };
-    Ok(remedies::of_verdict(&settings, subject, judged, e.trade_off))
+    if let Subject::Campaign(id) = subject {
+        let curves = Curves::load(&app.pool, &member.account).await?;
+        let advised = Advised::of(book, &settings, &curves);
+        match advised.on(book.entry(id)?, Some(judged)) {
+            Advice::Quiet(_) | Advice::Nothing => return Ok(None),
+            Advice::Budget(m) => return Ok(Some(Cure::Budget(m.clone()))),
+            Advice::Verdict(_) => {}
+        }
+    }
+    let change = remedies::of_verdict(&settings, subject, judged, e.trade_off);
+    let touches = book.touched.get(&e.campaign_id).map_or(&[][..], Vec::as_slice);
+    let left_alone = |p: &Proposal| {
+        let spot = settings.spot(p.subject);
+        spot.is_some_and(|spot| advice::quiet_at(touches, spot, &p.set).is_some())
+    };
+    Ok(change.filter(|p| !left_alone(p)).map(Cure::Change))
 }
 
 /// Overspenders ranked by excess.
@@ -257,7 +300,7 @@ async fn examine(
     let frame =
         Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
     let parts = parts(app, &book, subject, &frame).await?;
-    let remedy = remedy(app, member, subject, &e).await?;
+    let cure = cure(app, member, &book, subject, &e).await?;
     let (found, here) = match subject {
         Subject::Campaign(id) => (
             findings::of(app, &book, id, &frame.days).await?,
@@ -346,9 +389,7 @@ async fn examine(
             }),
         judged: e.judged.is_some(),
         found,
-        remedy: remedy
-            .filter(|_| frame.editor)
-            .map(|p| Remedy { of: key(subject), text: change_words::aim(&p.set) }),
+        remedy: cure.filter(|_| frame.editor).map(|c| Remedy { of: key(subject), text: c.text() }),
         frame,
     })
 }

@@ -100,7 +100,7 @@ fn least_difference(form: &HashMap<String, String>) -> Result<Option<f64>, Strin
         Some(text) => entry::share(text)
             .map_err(|e| format!("{label}: {e}"))?
             // `5` beside a percent sign of the label means 5%.
-            .map(|x| if x > 0.5 { x / 100.0 } else { x })
+            .map(|x| if x > 0.5 && !text.contains('%') { x / 100.0 } else { x })
             .map(Some)
             .ok_or_else(|| format!("{label}: type a share such as 5%")),
     }

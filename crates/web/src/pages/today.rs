@@ -7,13 +7,13 @@ use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::Tally;
 use tiller_core::verdict::Verdict;
 use tiller_desk::book::Book;
-use tiller_desk::figures::{count, counted, day, money, number, percent, sum};
+use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
 use tiller_desk::settings::Settings;
 use tiller_desk::today::{self, Deed, Letter, Visit};
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{PgPool, change_words, remedy};
+use tiller_desk::{PgPool, change_words, rebalance, remedy};
 use tower_sessions::Session;
 
 use crate::App;
@@ -103,16 +103,20 @@ pub async fn show(
         .deeds
         .iter()
         .map(|d| {
-            let proposal = remedy::of_verdict(&settings, d.subject, &d.judged, d.trade_off)
-                .filter(|_| frame.editor);
+            let set = match &d.budget {
+                Some(m) => Some(change_words::aim(&rebalance::setting(m))),
+                None => remedy::of_verdict(&settings, d.subject, &d.judged, d.trade_off)
+                    .map(|p| change_words::aim(&p.set)),
+            };
+            let set = set.filter(|_| frame.editor);
             Todo {
                 worth: sum(d.worth),
-                tone: if d.judged.diagnosis.verdict == Verdict::OnTarget { "gain" } else { "harm" },
+                tone: if d.budget.is_some() { "gain" } else { "harm" },
                 text: deed(d),
                 name: d.name.clone(),
                 href: href(&base, d.subject, &frame.days),
-                of: proposal.as_ref().map(|_| key(d.subject)),
-                change: proposal.map_or(String::new(), |p| change_words::aim(&p.set)),
+                of: set.as_ref().map(|_| key(d.subject)),
+                change: set.unwrap_or_default(),
             }
         })
         .collect();
@@ -162,22 +166,21 @@ async fn last_visit(
     Ok(last)
 }
 
-/// `spent 5 480 on 187 conversions at 29.30`.
+/// `spent 5 480 and got 187 conversions at a CPA of 29.30`.
 fn spent(words: Words, book: &Book, t: &Tally) -> Words {
     let words = words.and(" spent ").strong(sum(t.spend.to_units()));
     match (book.by_value(), t.roas(), t.cpa()) {
         (true, Some(roas), _) => words
-            .and(" for ")
+            .and(" and brought in ")
             .strong(sum(t.value.to_units()))
-            .and(" of value, ")
-            .strong(number(roas, 2))
-            .and(" for each unit"),
+            .and(" of revenue, a ROAS of ")
+            .strong(number(roas, 2)),
         (false, _, Some(cpa)) => words
-            .and(" and won ")
-            .strong(count(t.conversions))
-            .and(" conversions at ")
+            .and(" and got ")
+            .strong(conversions(t.conversions))
+            .and(" at a CPA of ")
             .strong(money(cpa)),
-        _ => words.and(" and counted no conversions"),
+        _ => words.and(" without a conversion"),
     }
 }
 
@@ -194,7 +197,7 @@ fn paragraphs(book: &Book, l: &Letter) -> Vec<Words> {
     let mut waits = Vec::new();
     if l.waiting.due > 0 {
         waits.push(format!(
-            "{} due for a look back",
+            "{} due for a look-back",
             counted(l.waiting.due.unsigned_abs(), "change is", "changes are")
         ));
     }
@@ -220,7 +223,7 @@ fn paragraphs(book: &Book, l: &Letter) -> Vec<Words> {
     }
     if l.undecided > 0 {
         letter.push(Words::say(format!(
-            "{} dear so far, but it is too early to tell; leave {} alone.",
+            "{} expensive so far, but it is too early to tell; leave {} alone.",
             counted(l.undecided as u64, "campaign looks", "campaigns look"),
             if l.undecided == 1 { "it" } else { "them" }
         )));
@@ -231,15 +234,15 @@ fn paragraphs(book: &Book, l: &Letter) -> Vec<Words> {
 fn beginning(book: &Book, l: &Letter) -> Words {
     let Some(since) = &l.since else {
         return Words::say(
-            "This is your first visit. Below stands what is most worth doing; from now on this letter tells what came since you looked last.",
+            "This is your first visit. Below is what is most worth doing. From now on you will also see what has changed since your last visit.",
         );
     };
     let when = since.at.format("%A, %-d %B").to_string();
     let words = match since.days {
-        None => Words::say(format!("Since you looked on {when} no new day has been reported.")),
+        None => Words::say(format!("Since your visit on {when} no new day has been reported.")),
         Some(days) => {
             let words = Words::say(format!(
-                "Since you looked on {when}, {} reported; {}",
+                "Since your visit on {when}, {} reported; {}",
                 counted(days.days(), "day was", "days were"),
                 book.account.name
             ));
@@ -275,36 +278,53 @@ fn change(book: &Book, now: &Tally, before: &Tally) -> String {
 
 fn deed(d: &Deed) -> Words {
     let j = &d.judged;
-    let period = format!("in {} settled days", j.window.days());
-    let name = Words::default();
+    let period = format!("in {}", counted(j.window.days(), "settled day", "settled days"));
+    let words = Words::default();
+    if let Some(m) = &d.budget {
+        let (now, then) = m.conversions();
+        let verb = if m.to > m.from { "raise" } else { "lower" };
+        return words
+            .and(format!(
+                "{} a month: {verb} the daily budget of ",
+                if j.target.is_roas() { "extra revenue" } else { "worth of extra results" }
+            ))
+            .strong(d.name.clone())
+            .and(format!(
+                " from {} to {}{}: {} conversions a day instead of {}, for {} a day instead of {}.",
+                money(m.from),
+                money(m.to),
+                if m.steps.len() > 1 {
+                    format!(" in {} steps", m.steps.len())
+                } else {
+                    String::new()
+                },
+                number(then, 1),
+                number(now, 1),
+                money(m.spend),
+                money(m.line.spend)
+            ));
+    }
+    let overspent = || words.clone().and(format!("overspent {period} by ")).strong(d.name.clone());
     match j.diagnosis.verdict {
-        Verdict::Measurement => name
+        Verdict::Measurement => words
             .and(format!("was spent {period} by "))
             .strong(d.name.clone())
-            .and(", whose conversions can’t be trusted. Mend the counting first."),
-        Verdict::OnTarget => name
-            .and(format!("of room below target {period}: "))
-            .strong(d.name.clone())
-            .and(" spends all of its budget and is on target. It can take more."),
-        Verdict::Traffic => {
-            name.and(format!("above target {period} by ")).strong(d.name.clone()).and(format!(
-                ": its visitors convert at {}% where its peers’ do at {}%.",
-                tiller_desk::figures::or_absent(j.tally.cvr(), percent),
-                tiller_desk::figures::or_absent(j.diagnosis.peers.cvr(), percent)
-            ))
-        }
-        _ => {
-            let words = name.and(format!("above target {period} by ")).strong(d.name.clone());
-            match (j.tally.cpc(), j.diagnosis.affordable, d.trade_off) {
-                (Some(cpc), Some(a), Some(t)) => words.and(format!(
-                    ": it pays {} for a click that the target values at {}. Halfway is {}.",
-                    money(cpc),
-                    money(a.cautious),
-                    money(t.halfway)
-                )),
-                _ => words.and(format!(": it {}.", wording::short(&j.diagnosis))),
-            }
-        }
+            .and(", whose conversions can’t be trusted. Fix the tracking first."),
+        Verdict::Traffic if j.diagnosis.leans.is_none() => overspent().and(format!(
+            ": its visitors convert at {}%, its peers’ at {}%.",
+            tiller_desk::figures::or_absent(j.tally.cvr(), percent),
+            tiller_desk::figures::or_absent(j.diagnosis.peers.cvr(), percent)
+        )),
+        _ => match (j.tally.cpc(), j.diagnosis.affordable, d.trade_off) {
+            (Some(cpc), Some(a), Some(t)) if j.diagnosis.faults.bid => overspent().and(format!(
+                ": it {}: {} where the target affords {}. Halfway is {}.",
+                wording::short(&j.diagnosis),
+                money(cpc),
+                money(a.cautious),
+                money(t.halfway)
+            )),
+            _ => overspent().and(format!(": it {}.", wording::short(&j.diagnosis))),
+        },
     }
 }
 

@@ -12,13 +12,15 @@ use tiller_desk::book::Subject;
 use tiller_desk::figures::{self, counted, full_day};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::tray::{self as desk, Check, Edit, Row};
-use tiller_desk::{ChangeId, DeskError, PlanId, budgets, causes, change_words, remedy, sending};
+use tiller_desk::{
+    ChangeId, DeskError, PlanId, budgets, causes, change_words, rebalance, remedy, sending,
+};
 
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station, TrayBar};
-use crate::pages::causes::remedy as remedy_of;
+use crate::pages::causes::{Cure, cure};
 use crate::pages::spend::{href, subject};
 use crate::pages::{back, book_of_reports, download};
 use crate::params::Params;
@@ -285,14 +287,18 @@ pub async fn remedy(
     let of = subject(of).ok_or_else(|| PageError::Invalid("Choose what to change.".into()))?;
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let examined = causes::examine(&app.pool, &book, of).await?;
-    let outcome = match remedy_of(&app, &member, of, &examined).await? {
-        Some(proposal) => {
-            desk::propose(&app.pool, &member.account, member.person.id, vec![proposal])
-                .await
-                .map(put)
-        }
+    let (pool, account, person) = (&app.pool, &member.account, member.person.id);
+    let outcome = match cure(&app, &member, &book, of, &examined).await? {
+        Some(Cure::Change(p)) => desk::propose(pool, account, person, vec![p]).await.map(put),
+        Some(Cure::Budget(m)) => rebalance::propose(pool, account, person, &[m])
+            .await
+            .and_then(|(n, left)| if n == 0 && !left.is_empty() {
+                Err(DeskError::Invalid(left.join("; ")))
+            } else {
+                Ok(put(n))
+            }),
         None => Err(DeskError::Invalid(
-            "nothing can be set there that would do this; look at it on its own page".into(),
+            "nothing is advised there now, or nothing can be set that would do it; its own page says why".into(),
         )),
     };
     said(&app, &member, &headers, fragment, outcome).await
