@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use tiller_desk::{DeskError, PgPool, connections, reports, sending};
-use tiller_web::{App, DemoSignIn, Wake};
+use tiller_web::{App, DemoSignIn, Queues, Wake};
 use tokio::net::TcpListener;
 use tokio::sync::Notify;
 
@@ -34,11 +34,13 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
             .then(|| DemoSignIn { email: demo::EMAIL.into(), password: demo::PASSWORD.into() }),
         https: settings.https,
         wake: Wake::default(),
+        queues: Queues::default(),
         metrics: tiller_web::install_metrics(),
     };
     let (stop, stopped) = tokio::sync::watch::channel(false);
     let work = |name, bell: &Arc<Notify>, next| {
-        tokio::spawn(worker(name, pool.clone(), Arc::clone(bell), next, stopped.clone()))
+        let queues = app.queues.clone();
+        tokio::spawn(worker(name, pool.clone(), Arc::clone(bell), queues, next, stopped.clone()))
     };
     let wake = &app.wake;
     let workers = [
@@ -76,15 +78,31 @@ async fn worker(
     name: &'static str,
     pool: PgPool,
     bell: Arc<Notify>,
+    queues: Queues,
     next: Next,
     mut stopped: tokio::sync::watch::Receiver<bool>,
 ) {
     while !*stopped.borrow() {
-        match next(pool.clone()).await {
-            Ok(true) => continue,
-            Ok(false) => {}
-            Err(error) => {
-                tracing::error!(%error, queue = name, "the queue could not be worked off")
+        queues.alive(name);
+        // A task of its own: a piece of work that panics takes nothing else with it. Its claim runs out, and it is
+        // taken up again.
+        let mut work = tokio::spawn(next(pool.clone()));
+        let done = loop {
+            tokio::select! {
+                done = &mut work => break done,
+                () = tokio::time::sleep(LOOK_EVERY) => queues.alive(name),
+            }
+        };
+        match done {
+            Ok(Ok(true)) => continue,
+            Ok(Ok(false)) => queues.worked(name),
+            Ok(Err(error)) => {
+                tracing::error!(%error, queue = name, "the queue could not be worked off");
+                queues.failed(name);
+            }
+            Err(panic) => {
+                tracing::error!(%panic, queue = name, "a piece of work panicked");
+                queues.failed(name);
             }
         }
         tokio::select! {

@@ -9,7 +9,7 @@ use tiller_store::MIGRATIONS;
 
 fn steer(policy: &str, database: &str) -> serde_json::Value {
     let args =
-        ["market", "steer", "thin_leads", "--policy", policy, "--until", "2026-11-09", "--json"];
+        ["market", "steer", "amberfold", "--policy", policy, "--until", "2026-11-09", "--json"];
     let done = Command::new(env!("CARGO_BIN_EXE_gold-tiller"))
         .args(args)
         .env("DATABASE_URL", database)
@@ -24,7 +24,7 @@ async fn following_the_advice_pays(pool: PgPool) {
     let given = std::env::var("DATABASE_URL").unwrap();
     let (base, _) = given.rsplit_once('/').unwrap();
     let url = format!("{base}/{}", pool.connect_options().get_database().unwrap());
-    let of = |outcome: &serde_json::Value, what: &str| outcome["rental"][what].as_f64().unwrap();
+    let of = |outcome: &serde_json::Value, what: &str| outcome["school"][what].as_f64().unwrap();
     let stay = steer("stay", &url);
     let followed = steer("follow", &url);
     assert!(of(&followed, "conversions") > of(&stay, "conversions"), "{followed} {stay}");

@@ -8,7 +8,7 @@ use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
 use tiller_core::{Micros, Window};
 use tiller_store::changes::{self, Change, Which};
-use tiller_store::courses::{self as store, New, Progress};
+use tiller_store::courses::{self as store, Busy, New, Progress};
 use tiller_store::people::Account;
 use tiller_store::{CampaignId, ChangeId, CourseId, PersonId, PgPool, StoreError};
 
@@ -191,22 +191,21 @@ async fn begin(
     if list(pool, account).await?.iter().any(|c| c.campaign == campaign && c.open()) {
         return Err(DeskError::Invalid(BUSY.into()));
     }
-    let change: ChangeId = tray::put(pool, account, person, vec![first])
-        .await?
-        .pop()
-        .ok_or_else(|| DeskError::Invalid("this budget waits in the tray already".into()))?;
+    let waits = || DeskError::Invalid("this budget waits in the tray already".into());
+    let first = tray::ready(pool, account, vec![first]).await?.pop().ok_or_else(waits)?;
     let new = New {
         campaign,
         kind: kind.word(),
         steps: json(steps)?,
         base: Micros::from_units(base).get(),
         starts: None,
-        change: Some(change),
+        change: None,
     };
-    store::add(pool, account.id, person, &new)
-        .await?
-        .map(drop)
-        .ok_or_else(|| DeskError::Invalid(BUSY.into()))
+    match store::begin(pool, account.id, person, new, &first).await? {
+        Ok(_) => Ok(()),
+        Err(Busy::Course) => Err(DeskError::Invalid(BUSY.into())),
+        Err(Busy::Change) => Err(waits()),
+    }
 }
 
 /// Puts a step experiment in the tray.

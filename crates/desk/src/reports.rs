@@ -11,6 +11,7 @@ use chrono::NaiveDate;
 use futures::{Stream, StreamExt};
 use tiller_channel::report::{Column, Guess, Mapping, Records, RowReader, guess};
 use tiller_core::{Currency, Micros};
+use tiller_store::StoreError;
 use tiller_store::imports::{self, ERRORS_KEPT, ErrorRow, Import, State};
 use tiller_store::merge::{self, Contents, CopyBuffer, ItemKey, Merge, Merged, StagedRow};
 use tiller_store::people::Account;
@@ -55,21 +56,13 @@ pub async fn upload<E: std::fmt::Display>(
             Ok(piece) => piece,
             Err(error) => {
                 let message = format!("the upload broke off: {error}; upload the file again");
-                imports::settle(pool, account.id, id, State::Failed, Some(&message), None).await?;
+                imports::broke_off(pool, account.id, id, &message).await?;
                 return Err(DeskError::Invalid(message));
             }
         };
         size += piece.len() as u64;
         if size > LARGEST {
-            imports::settle(
-                pool,
-                account.id,
-                id,
-                State::Failed,
-                Some("the file is too large"),
-                None,
-            )
-            .await?;
+            imports::broke_off(pool, account.id, id, "the file is too large").await?;
             return Err(DeskError::Invalid(
                 "the file is larger than 16 GB; split it by month and import the parts".into(),
             ));
@@ -153,9 +146,7 @@ pub async fn start(
             )));
         }
     }
-    let headers = preview(pool, account, id).await?.guess.headers;
-    let json = serde_json::to_value(mapping).map_err(tiller_store::StoreError::from)?;
-    imports::remember(pool, account.id, &source(&headers), &json).await?;
+    let json = serde_json::to_value(mapping).map_err(StoreError::from)?;
     if imports::queue(pool, account.id, id, &json, false).await? {
         Ok(())
     } else {
@@ -179,12 +170,21 @@ pub async fn accept_good(pool: &PgPool, account: &Account, id: ImportId) -> Resu
 /// Imports nothing of a file.
 pub async fn drop_import(pool: &PgPool, account: &Account, id: ImportId) -> Result<(), DeskError> {
     let import = get(pool, account, id).await?;
-    if !matches!(import.state, State::Mapping | State::Decide) {
+    if !matches!(import.state, State::Mapping | State::Decide | State::Failed) {
         return Err(DeskError::Invalid(
-            "this import can’t be dropped any more; undo it instead".into(),
+            "this import can’t be discarded any more; undo it instead".into(),
         ));
     }
-    Ok(imports::settle(pool, account.id, id, State::Dropped, None, None).await?)
+    Ok(imports::settle(pool, &import, State::Dropped, None, None).await?)
+}
+
+/// Back to the columns of a failed import, to read them otherwise or to try again.
+pub async fn back(pool: &PgPool, account: &Account, id: ImportId) -> Result<(), DeskError> {
+    if imports::back(pool, account.id, id).await? {
+        Ok(())
+    } else {
+        Err(DeskError::Invalid("the uploaded file is gone; upload it again".into()))
+    }
 }
 
 /// Takes an import back.
@@ -198,29 +198,51 @@ pub async fn undo(pool: &PgPool, account: &Account, id: ImportId) -> Result<(), 
 /// Runs the next import in the queue; false if there is none.
 pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
     let Some(import) = imports::claim(pool).await? else { return Ok(false) };
+    let sample = imports::chunk(pool, import.account, import.id, 0).await?.unwrap_or_default();
+    let read_as = guess(&sample).ok().map(|g| source(&g.headers));
     let counters = Arc::new(Counters::default());
     let outcome = tokio::select! {
         outcome = run(pool, &import, &counters, false) => outcome,
         never = report_progress(pool, &import, &counters) => never,
     };
-    match outcome {
-        Ok(Merged::Done) => curves::refit(pool, import.account).await?,
+    let settled = match outcome {
+        Ok(Merged::Done) => {
+            // Only what worked is remembered.
+            if let (Some(mapping), Some(source)) = (&import.mapping, &read_as) {
+                imports::remember(pool, import.account, source, mapping).await?;
+            }
+            return curves::refit(pool, import.account).await.map(|()| true);
+        }
         Ok(Merged::Decide(contents)) => {
             let errors = Some((contents.errors.as_slice(), contents.error_count));
-            imports::settle(pool, import.account, import.id, State::Decide, None, errors).await?;
+            imports::settle(pool, &import, State::Decide, None, errors).await
+        }
+        Err(DeskError::Store(StoreError::Lost)) => Err(StoreError::Lost),
+        Err(DeskError::Store(error)) if error.is_passing() && import.attempts < ATTEMPTS => {
+            tracing::warn!(import = import.id.0, %error, "an import is tried again");
+            let pause = 2f64.powi(import.attempts).min(60.0);
+            imports::again(pool, &import, "the database was busy; it is tried again", pause).await
         }
         Err(error) => {
             tracing::error!(import = import.id.0, %error, "import failed");
             let message = match &error {
                 DeskError::Invalid(message) => message.clone(),
-                _ => "something went wrong on our side and nothing was imported; upload the file again".into(),
+                other => format!(
+                    "nothing was imported, and the file is kept: {other}. Go back to the columns to try again, or discard it"
+                ),
             };
-            imports::settle(pool, import.account, import.id, State::Failed, Some(&message), None)
-                .await?;
+            imports::settle(pool, &import, State::Failed, Some(&message), None).await
         }
+    };
+    match settled {
+        // Another worker has it: what that one does counts.
+        Err(StoreError::Lost) => Ok(true),
+        other => other.map(|()| true).map_err(DeskError::from),
     }
-    Ok(true)
 }
+
+/// A passing trouble is tried so often.
+const ATTEMPTS: i32 = 6;
 
 /// How far an import has come.
 #[derive(Default)]
@@ -242,7 +264,7 @@ async fn report_progress(
         tick.tick().await;
         let (bytes, rows) =
             (counters.bytes.load(Ordering::Relaxed), counters.rows.load(Ordering::Relaxed));
-        imports::progress(pool, import.account, import.id, bytes, rows).await?;
+        imports::progress(pool, import, bytes, rows).await?;
     }
 }
 
@@ -255,7 +277,7 @@ pub(crate) async fn run(
 ) -> Result<Merged, DeskError> {
     let gone = || DeskError::Invalid("the uploaded file is gone; upload it again".into());
     let mapping: Mapping = serde_json::from_value(import.mapping.clone().ok_or_else(gone)?)
-        .map_err(tiller_store::StoreError::from)?;
+        .map_err(StoreError::from)?;
     let currency = currency_of(pool, import).await?;
     let mut merge = Merge::begin(pool, import).await?;
     let (chunk_sender, chunks) = mpsc::channel::<Vec<u8>>(2);
@@ -450,7 +472,7 @@ pub async fn import_now<E: std::fmt::Display>(
         start(pool, account, id, &mapping).await
     };
     if let Err(error) = started.await {
-        imports::settle(pool, account.id, id, State::Dropped, None, None).await?;
+        drop_import(pool, account, id).await?;
         return Err(error);
     }
     loop {

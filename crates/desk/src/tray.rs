@@ -110,6 +110,16 @@ pub(crate) async fn put(
     person: PersonId,
     proposals: Vec<Proposal>,
 ) -> Result<Vec<ChangeId>, DeskError> {
+    let new = ready(pool, account, proposals).await?;
+    Ok(changes::add(pool, account.id, person, &new).await?)
+}
+
+/// What goes to the tray, with what is set now; what is set like that already is left out.
+pub(crate) async fn ready(
+    pool: &PgPool,
+    account: &Account,
+    proposals: Vec<Proposal>,
+) -> Result<Vec<NewChange>, DeskError> {
     let items = items_of(proposals.iter().map(|p| p.subject));
     let settings = Settings::load(pool, account, &items).await?;
     let present = facts::present_spend(pool, account.id, PRESENT_DAYS).await?;
@@ -148,7 +158,7 @@ pub(crate) async fn put(
             undoes: p.undoes,
         });
     }
-    Ok(changes::add(pool, account.id, person, &new).await?)
+    Ok(new)
 }
 
 fn unconnected() -> DeskError {

@@ -152,7 +152,7 @@ async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
     );
     assert_eq!(
         (errors[1].column.as_str(), errors[1].expected.as_str()),
-        ("clicks", "a whole number of 0 or more")
+        ("clicks", "a whole number of 0 or more, below 10 000 000 000")
     );
     assert_eq!(
         everything(&pool, &account).await,

@@ -121,6 +121,18 @@ pub async fn add(
     new: &[NewChange],
 ) -> Result<Vec<ChangeId>, StoreError> {
     let mut tx = pool.begin().await?;
+    let added = add_in(&mut tx, account, person, new).await?;
+    tx.commit().await?;
+    Ok(added)
+}
+
+/// The same within a transaction.
+pub(crate) async fn add_in(
+    tx: &mut sqlx::PgConnection,
+    account: AccountId,
+    person: PersonId,
+    new: &[NewChange],
+) -> Result<Vec<ChangeId>, StoreError> {
     let mut added = Vec::new();
     for n in new {
         let id = sqlx::query_scalar!(
@@ -150,7 +162,6 @@ pub async fn add(
         .await?;
         added.extend(id);
     }
-    tx.commit().await?;
     Ok(added)
 }
 
@@ -367,13 +378,17 @@ pub async fn answered(
         .execute(&mut *tx)
         .await?;
     }
-    sqlx::query!(
-        "UPDATE change_batch SET state = 'answered', error = NULL WHERE account_id = $1 AND id = $2",
+    let done = sqlx::query!(
+        "UPDATE change_batch SET state = 'answered', error = NULL WHERE account_id = $1 AND id = $2 AND attempts = $3",
         batch.account.0,
-        batch.id.0
+        batch.id.0,
+        batch.attempts
     )
     .execute(&mut *tx)
     .await?;
+    if done.rows_affected() == 0 {
+        return Err(StoreError::Lost);
+    }
     tx.commit().await?;
     Ok(())
 }
@@ -386,11 +401,12 @@ pub async fn delay(
     seconds: f64,
 ) -> Result<(), StoreError> {
     sqlx::query!(
-        "UPDATE change_batch SET state = 'queued', error = $3, not_before = now() + make_interval(secs => $4) WHERE account_id = $1 AND id = $2",
+        "UPDATE change_batch SET state = 'queued', error = $3, not_before = now() + make_interval(secs => $4) WHERE account_id = $1 AND id = $2 AND attempts = $5",
         batch.account.0,
         batch.id.0,
         error,
-        seconds
+        seconds,
+        batch.attempts
     )
     .execute(pool)
     .await?;

@@ -172,7 +172,7 @@ pub async fn claim(pool: &PgPool) -> Result<Option<(Sync, Connection)>, StoreErr
     Ok(of.map(|connection| (sync, connection)))
 }
 
-/// Tells what a job is doing, how far it is, and that it lives.
+/// Tells what a job is doing, how far it is, and that it lives; an error once another worker has it.
 pub async fn progress(
     pool: &PgPool,
     sync: &Sync,
@@ -180,18 +180,32 @@ pub async fn progress(
     bytes: i64,
     rows: i64,
 ) -> Result<(), StoreError> {
-    sqlx::query!(
+    let done = sqlx::query!(
         "UPDATE sync_job SET step = $3, bytes_read = $4, rows_read = $5, claimed_at = now()
-         WHERE account_id = $1 AND id = $2 AND state = 'running'",
+         WHERE account_id = $1 AND id = $2 AND state = 'running' AND attempts = $6",
         sync.account.0,
         sync.id.0,
         step,
         bytes,
-        rows
+        rows,
+        sync.attempts
     )
     .execute(pool)
     .await?;
-    Ok(())
+    if done.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Lost) }
+}
+
+/// Tells that a job lives; an error once another worker has it.
+pub async fn alive(pool: &PgPool, sync: &Sync) -> Result<(), StoreError> {
+    let done = sqlx::query!(
+        "UPDATE sync_job SET claimed_at = now() WHERE account_id = $1 AND id = $2 AND state = 'running' AND attempts = $3",
+        sync.account.0,
+        sync.id.0,
+        sync.attempts
+    )
+    .execute(pool)
+    .await?;
+    if done.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Lost) }
 }
 
 /// How a job ended.
@@ -205,9 +219,19 @@ pub enum End<'a> {
     Failed(&'a str),
 }
 
-/// Ends a job.
+/// Ends a job of this attempt.
 pub async fn end(pool: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreError> {
     let mut tx = pool.begin().await?;
+    let ours = sqlx::query_scalar!(
+        "SELECT attempts FROM sync_job WHERE account_id = $1 AND id = $2 AND state = 'running' FOR UPDATE",
+        sync.account.0,
+        sync.id.0
+    )
+    .fetch_optional(&mut *tx)
+    .await?;
+    if ours != Some(sync.attempts) {
+        return Err(StoreError::Lost);
+    }
     let (state, error, pause) = match how {
         End::Done(to) => {
             sqlx::query!(

@@ -2,8 +2,9 @@
 
 use chrono::NaiveDate;
 use serde_json::Value;
-use sqlx::PgPool;
+use sqlx::{PgConnection, PgPool};
 
+use crate::changes::{self, NewChange};
 use crate::{AccountId, CampaignId, ChangeId, CourseId, PersonId, StoreError};
 
 /// A course.
@@ -52,9 +53,51 @@ pub struct New {
     pub change: Option<ChangeId>,
 }
 
-/// Begins a course; none if the campaign has one already.
+/// Why a course could not begin.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Busy {
+    /// The campaign has one already.
+    Course,
+    /// Its first change waits in the tray already.
+    Change,
+}
+
+/// Begins a course with the change that is its first step, both or neither.
+pub async fn begin(
+    pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    mut new: New,
+    first: &NewChange,
+) -> Result<Result<CourseId, Busy>, StoreError> {
+    let mut tx = pool.begin().await?;
+    let added = changes::add_in(&mut tx, account, person, std::slice::from_ref(first)).await?;
+    new.change = added.first().copied();
+    if new.change.is_none() {
+        return Ok(Err(Busy::Change));
+    }
+    let Some(id) = add_in(&mut tx, account, person, &new).await? else {
+        return Ok(Err(Busy::Course));
+    };
+    tx.commit().await?;
+    Ok(Ok(id))
+}
+
+/// Begins a course without a change; none if the campaign has one already.
 pub async fn add(
     pool: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    new: &New,
+) -> Result<Option<CourseId>, StoreError> {
+    let mut tx = pool.begin().await?;
+    let id = add_in(&mut tx, account, person, new).await?;
+    tx.commit().await?;
+    Ok(id)
+}
+
+async fn add_in(
+    tx: &mut PgConnection,
     account: AccountId,
     person: PersonId,
     new: &New,
@@ -74,7 +117,7 @@ pub async fn add(
         state,
         person.0
     )
-    .fetch_optional(pool)
+    .fetch_optional(tx)
     .await?)
 }
 

@@ -69,6 +69,8 @@ pub struct Import {
     pub state: State,
     /// How the file is read, as JSON of the channel's mapping.
     pub mapping: Option<Value>,
+    /// How often it was taken up.
+    pub attempts: i32,
     /// Whether the person chose to import only the good rows.
     pub only_good: bool,
     /// Progress in bytes.
@@ -126,6 +128,7 @@ macro_rules! import {
             size: $r.size,
             state: State::read(&$r.state),
             mapping: $r.mapping,
+            attempts: $r.attempts,
             only_good: $r.only_good,
             bytes_read: $r.bytes_read,
             rows_read: $r.rows_read,
@@ -180,6 +183,26 @@ pub async fn add_chunk(
     .execute(pool)
     .await?;
     Ok(())
+}
+
+/// An upload did not arrive whole: what came of it is of no use.
+pub async fn broke_off(
+    pool: &PgPool,
+    account: AccountId,
+    id: ImportId,
+    message: &str,
+) -> Result<(), StoreError> {
+    let mut tx = pool.begin().await?;
+    sqlx::query!(
+        "UPDATE report_import SET state = 'failed', message = $3, finished_at = now() WHERE account_id = $1 AND id = $2",
+        account.0,
+        id.0,
+        message
+    )
+    .execute(&mut *tx)
+    .await?;
+    drop_file(&mut tx, account, id).await?;
+    Ok(tx.commit().await?)
 }
 
 /// One piece of the file.
@@ -241,69 +264,108 @@ pub async fn queue(
 /// Takes the next import from the queue, or one whose worker has been silent for a minute.
 pub async fn claim(pool: &PgPool) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
-        r#"UPDATE report_import SET state = 'running', claimed_at = now()
+        r#"UPDATE report_import SET state = 'running', claimed_at = now(), attempts = attempts + 1
            WHERE (account_id, id) IN (
                SELECT account_id, id FROM report_import
-               WHERE connection_id IS NULL AND (state = 'queued' OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
+               WHERE connection_id IS NULL AND ((state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
            RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
-                     bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at"#
+                     bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts"#
     )
     .fetch_optional(pool)
     .await?;
     Ok(row.map(|r| import!(r)))
 }
 
-/// Tells how far a worker has come, and that it lives.
+/// Tells how far a worker has come, and that it lives; an error once another worker has the import.
 pub async fn progress(
     pool: &PgPool,
-    account: AccountId,
-    id: ImportId,
+    import: &Import,
     bytes: i64,
     rows: i64,
 ) -> Result<(), StoreError> {
-    sqlx::query!(
-        "UPDATE report_import SET bytes_read = $3, rows_read = $4, claimed_at = now()
-         WHERE account_id = $1 AND id = $2 AND state = 'running'",
-        account.0,
-        id.0,
+    let done = sqlx::query!(
+        "UPDATE report_import SET bytes_read = $4, rows_read = $5, claimed_at = now()
+         WHERE account_id = $1 AND id = $2 AND state = 'running' AND attempts = $3",
+        import.account.0,
+        import.id.0,
+        import.attempts,
         bytes,
         rows
+    )
+    .execute(pool)
+    .await?;
+    if done.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Lost) }
+}
+
+/// Sets an import down in a state with its errors, if it still is the one of this attempt. Only what a person drops
+/// loses its file: until then it can be tried again.
+pub async fn settle(
+    pool: &PgPool,
+    import: &Import,
+    state: State,
+    message: Option<&str>,
+    errors: Option<(&[ErrorRow], i64)>,
+) -> Result<(), StoreError> {
+    let (account, id) = (import.account, import.id);
+    let mut tx = pool.begin().await?;
+    let done = sqlx::query!(
+        "UPDATE report_import SET state = $3, message = $4, error_count = coalesce($5, error_count), finished_at = now()
+         WHERE account_id = $1 AND id = $2 AND attempts = $6",
+        account.0,
+        id.0,
+        state.word(),
+        message,
+        errors.map(|e| e.1),
+        import.attempts
+    )
+    .execute(&mut *tx)
+    .await?;
+    if done.rows_affected() == 0 {
+        return Err(StoreError::Lost);
+    }
+    if let Some((errors, _)) = errors {
+        replace_errors(&mut tx, account, id, errors).await?;
+    }
+    if state == State::Dropped {
+        drop_file(&mut tx, account, id).await?;
+    }
+    tx.commit().await?;
+    Ok(())
+}
+
+/// Queues an import of this attempt again, after so many seconds.
+pub async fn again(
+    pool: &PgPool,
+    import: &Import,
+    message: &str,
+    seconds: f64,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE report_import SET state = 'queued', message = $4, not_before = now() + make_interval(secs => $5)
+         WHERE account_id = $1 AND id = $2 AND state = 'running' AND attempts = $3",
+        import.account.0,
+        import.id.0,
+        import.attempts,
+        message,
+        seconds
     )
     .execute(pool)
     .await?;
     Ok(())
 }
 
-/// Sets an import down in a state with its errors; a file that is no longer needed is removed.
-pub async fn settle(
-    pool: &PgPool,
-    account: AccountId,
-    id: ImportId,
-    state: State,
-    message: Option<&str>,
-    errors: Option<(&[ErrorRow], i64)>,
-) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
-    if let Some((errors, _)) = errors {
-        replace_errors(&mut tx, account, id, errors).await?;
-    }
-    sqlx::query!(
-        "UPDATE report_import SET state = $3, message = $4, error_count = coalesce($5, error_count), finished_at = now()
-         WHERE account_id = $1 AND id = $2",
+/// Back to the columns of a failed import whose file is still there; false if it is not.
+pub async fn back(pool: &PgPool, account: AccountId, id: ImportId) -> Result<bool, StoreError> {
+    let done = sqlx::query!(
+        "UPDATE report_import i SET state = 'mapping' WHERE account_id = $1 AND id = $2 AND state = 'failed'
+           AND EXISTS (SELECT 1 FROM report_chunk c WHERE c.account_id = $1 AND c.import_id = i.id)",
         account.0,
-        id.0,
-        state.word(),
-        message,
-        errors.map(|e| e.1)
+        id.0
     )
-    .execute(&mut *tx)
+    .execute(pool)
     .await?;
-    if state != State::Decide {
-        drop_file(&mut tx, account, id).await?;
-    }
-    tx.commit().await?;
-    Ok(())
+    Ok(done.rows_affected() == 1)
 }
 
 pub(crate) async fn drop_file(
@@ -378,7 +440,7 @@ pub async fn get(
 ) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
         r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
-                  bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at
+                  bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts
            FROM report_import WHERE account_id = $1 AND id = $2"#,
         account.0,
         id.0
@@ -392,7 +454,7 @@ pub async fn get(
 pub async fn list(pool: &PgPool, account: AccountId, most: i64) -> Result<Vec<Import>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
-                  bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at
+                  bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts
            FROM report_import WHERE account_id = $1 AND connection_id IS NULL ORDER BY id DESC LIMIT $2"#,
         account.0,
         most
@@ -440,7 +502,7 @@ pub async fn remember(
 pub async fn sweep(pool: &PgPool) -> Result<u64, StoreError> {
     let done = sqlx::query!(
         "DELETE FROM report_import WHERE (state = 'uploading' AND created_at < now() - interval '1 day')
-            OR (state IN ('mapping', 'decide') AND created_at < now() - interval '30 days')"
+            OR (state IN ('mapping', 'decide', 'failed') AND connection_id IS NULL AND created_at < now() - interval '30 days')"
     )
     .execute(pool)
     .await?;
@@ -455,9 +517,9 @@ pub async fn run_now(
     mapping: &Value,
 ) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
-        r#"UPDATE report_import SET state = 'running', claimed_at = now(), mapping = $3 WHERE account_id = $1 AND id = $2 AND state = 'mapping'
+        r#"UPDATE report_import SET state = 'running', claimed_at = now(), attempts = attempts + 1, mapping = $3 WHERE account_id = $1 AND id = $2 AND state = 'mapping'
            RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
-                     bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at"#,
+                     bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts"#,
         account.0,
         id.0,
         mapping

@@ -84,12 +84,50 @@ pub enum StoreError {
     /// The schema could not be brought up to date.
     #[error("the database's schema could not be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
+    /// Somebody else has taken a job over: what is left of this attempt writes nothing.
+    #[error("another worker has taken this over")]
+    Lost,
+    /// Less was found than had been staged.
+    #[error(
+        "of what was fetched, {found} of {staged} {what} are left; nothing was taken in, and it is fetched again"
+    )]
+    Short {
+        /// What: conversions, segments or search terms.
+        what: &'static str,
+        /// How many rows were staged.
+        staged: i64,
+        /// How many are left.
+        found: i64,
+    },
     /// Stored JSON does not have its form.
     #[error("stored data could not be read: {0}")]
     Json(#[from] serde_json::Error),
 }
 
 impl StoreError {
+    /// Whether it may well succeed later: the database was away, full, or busy.
+    pub fn is_passing(&self) -> bool {
+        match self {
+            Self::Database(sqlx::Error::Database(e)) => {
+                // Connection exception, transaction rollback, insufficient resources, operator intervention.
+                let code = e.code();
+                code.is_some_and(|c| {
+                    ["08", "40", "53", "57"].iter().any(|class| c.starts_with(class))
+                })
+            }
+            Self::Database(
+                sqlx::Error::Io(_)
+                | sqlx::Error::Tls(_)
+                | sqlx::Error::PoolTimedOut
+                | sqlx::Error::PoolClosed
+                | sqlx::Error::WorkerCrashed
+                | sqlx::Error::Protocol(_),
+            )
+            | Self::Short { .. } => true,
+            _ => false,
+        }
+    }
+
     /// Whether a unique name was taken already.
     pub fn is_taken(&self) -> bool {
         matches!(self, Self::Database(sqlx::Error::Database(e)) if e.is_unique_violation())

@@ -169,6 +169,8 @@ pub struct Merge<'a> {
     tx: Transaction<'a, Postgres>,
     account: AccountId,
     import: ImportId,
+    /// The number of this attempt: whoever holds an older one has lost the import.
+    attempt: i32,
     only_good: bool,
     /// Brought by a connection, which tells conversions by a report of their own.
     connection: Option<ConnectionId>,
@@ -202,6 +204,7 @@ impl<'a> Merge<'a> {
             tx,
             account: import.account,
             import: import.id,
+            attempt: import.attempts,
             only_good: import.only_good,
             connection: import.connection,
         })
@@ -223,6 +226,7 @@ impl<'a> Merge<'a> {
             self.tx.rollback().await?;
             return Ok(Merged::Decide(contents));
         }
+        self.still_ours().await?;
         self.name_items(&contents).await?;
         self.set_aside(&contents).await?;
         let mut inner = self.tx.begin().await?;
@@ -250,6 +254,18 @@ impl<'a> Merge<'a> {
         self.roll_up(&contents).await?;
         self.tx.commit().await?;
         Ok(Merged::Done)
+    }
+
+    /// Nobody else has taken the import over; nobody will until this transaction ends.
+    async fn still_ours(&mut self) -> Result<(), StoreError> {
+        let attempt = sqlx::query_scalar!(
+            "SELECT attempts FROM report_import WHERE account_id = $1 AND id = $2 AND state = 'running' FOR UPDATE",
+            self.account.0,
+            self.import.0
+        )
+        .fetch_optional(&mut *self.tx)
+        .await?;
+        if attempt == Some(self.attempt) { Ok(()) } else { Err(StoreError::Lost) }
     }
 
     /// Finds or adds the channels, campaigns, ad groups and items of the file.
@@ -340,8 +356,8 @@ impl<'a> Merge<'a> {
             .execute(&mut *self.tx)
             .await?;
         for sql in [
-            "INSERT INTO import_campaign_day (account_id, import_id, campaign_id, day, budget, replaced_budget)
-             SELECT $1, $2, t.campaign_id, t.day, t.budget, d.budget
+            "INSERT INTO import_campaign_day (account_id, import_id, campaign_id, day, budget, replaced_budget, replaced_lost_to_budget, replaced_lost_to_bid, replaced_expected, replaced_expected_error)
+             SELECT $1, $2, t.campaign_id, t.day, t.budget, d.budget, d.lost_to_budget, d.lost_to_bid, d.expected, d.expected_error
              FROM touched t LEFT JOIN campaign_day d ON d.account_id = $1 AND d.campaign_id = t.campaign_id AND d.day = t.day",
             "CREATE TEMP TABLE standing ON COMMIT DROP AS
              SELECT i.id AS item_id, t.day FROM touched t
@@ -368,6 +384,9 @@ impl<'a> Merge<'a> {
         for sql in [
             "INSERT INTO campaign_day (account_id, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid, lost_to_budget, lost_to_bid)
              SELECT $1, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid, lost_to_budget, lost_to_bid FROM touched",
+            "INSERT INTO import_status (account_id, import_id, campaign_id, status)
+             SELECT $1, $2, c.id, c.status FROM campaign c WHERE c.account_id = $1
+             AND c.id IN (SELECT campaign_id FROM touched WHERE status IS NOT NULL)",
             "UPDATE campaign c SET status = t.status FROM (SELECT DISTINCT ON (campaign_id) campaign_id, status FROM touched
              WHERE status IS NOT NULL ORDER BY campaign_id, day DESC) t WHERE c.account_id = $1 AND c.id = t.campaign_id",
         ] {
@@ -540,15 +559,18 @@ pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result
         "DELETE FROM replaced_item_day WHERE account_id = $1 AND replaced_by = $2",
         "DELETE FROM replaced_conversion_day WHERE account_id = $1 AND replaced_by = $2",
         "DELETE FROM campaign_day d USING mine WHERE d.account_id = $1 AND d.campaign_id = mine.campaign_id AND d.day = mine.day",
-        "INSERT INTO campaign_day (account_id, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid)
+        "INSERT INTO campaign_day (account_id, campaign_id, day, impressions, clicks, spend, conversions, value, budget, bid, lost_to_budget, lost_to_bid, expected, expected_error)
          SELECT $1, mine.campaign_id, mine.day, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(coalesce(v.count, 0)), sum(coalesce(v.value, 0)),
-                max(m.replaced_budget), max(f.bid)
+                max(m.replaced_budget), max(f.bid), max(m.replaced_lost_to_budget), max(m.replaced_lost_to_bid), max(m.replaced_expected),
+                max(m.replaced_expected_error)
          FROM mine JOIN item_day f ON f.account_id = $1 AND f.item_id = mine.item_id AND f.day = mine.day
          JOIN import_campaign_day m ON m.account_id = $1 AND m.import_id = $2 AND m.campaign_id = mine.campaign_id AND m.day = mine.day
          LEFT JOIN (SELECT item_id, day, sum(count) AS count, sum(value) AS value FROM conversion_day WHERE account_id = $1 GROUP BY 1, 2) v
              ON v.item_id = mine.item_id AND v.day = mine.day
          GROUP BY mine.campaign_id, mine.day",
         "DELETE FROM import_campaign_day WHERE account_id = $1 AND import_id = $2",
+        "UPDATE campaign c SET status = s.status FROM import_status s WHERE c.account_id = $1 AND s.account_id = $1 AND s.import_id = $2 AND c.id = s.campaign_id",
+        "DELETE FROM import_status WHERE account_id = $1 AND import_id = $2",
         // What nothing was ever counted for and nobody has set a target for goes with the import that named it.
         "DELETE FROM item i USING (SELECT DISTINCT item_id FROM mine) m WHERE i.account_id = $1 AND i.id = m.item_id AND i.channel_key IS NULL
              AND NOT EXISTS (SELECT 1 FROM item_day f WHERE f.account_id = $1 AND f.item_id = i.id)

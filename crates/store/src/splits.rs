@@ -101,8 +101,23 @@ fn column<R, T>(rows: &[R], of: impl Fn(&R) -> T) -> Vec<T> {
     rows.iter().map(of).collect()
 }
 
-/// Tells the planner how much has been staged.
-pub async fn staged(pool: &PgPool) -> Result<(), StoreError> {
+/// Writes down how many rows an attempt has staged, of conversions, segments and terms, and tells the planner.
+pub async fn staged(
+    pool: &PgPool,
+    account: AccountId,
+    import: ImportId,
+    rows: [i64; 3],
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE report_import SET staged_conversions = $3, staged_segments = $4, staged_terms = $5 WHERE account_id = $1 AND id = $2",
+        account.0,
+        import.0,
+        rows[0],
+        rows[1],
+        rows[2]
+    )
+    .execute(pool)
+    .await?;
     sqlx::raw_sql("ANALYZE fetched_conversion; ANALYZE fetched_segment; ANALYZE fetched_term")
         .execute(pool)
         .await?;
@@ -114,12 +129,13 @@ pub async fn stage_conversions(
     pool: &PgPool,
     account: AccountId,
     connection: ConnectionId,
+    import: ImportId,
     rows: &[StagedConversion],
 ) -> Result<(), StoreError> {
     let place = |i: usize| column(rows, |r| r.place[i].clone());
     sqlx::query!(
-        "INSERT INTO fetched_conversion (account_id, connection_id, campaign, ad_group, kind, item, match_type, day, event, age_days, count, value, counted)
-         SELECT $1, $2, * FROM unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::date[], $9::text[], $10::smallint[], $11::bigint[],
+        "INSERT INTO fetched_conversion (account_id, connection_id, import_id, campaign, ad_group, kind, item, match_type, day, event, age_days, count, value, counted)
+         SELECT $1, $2, $14, * FROM unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::date[], $9::text[], $10::smallint[], $11::bigint[],
                                      $12::bigint[], $13::boolean[])",
         account.0,
         connection.0,
@@ -133,7 +149,8 @@ pub async fn stage_conversions(
         &column(rows, |r| r.age_days),
         &column(rows, |r| r.count.get()),
         &column(rows, |r| r.value.get()),
-        &column(rows, |r| r.counted)
+        &column(rows, |r| r.counted),
+        import.0
     )
     .execute(pool)
     .await?;
@@ -145,11 +162,12 @@ pub async fn stage_segments(
     pool: &PgPool,
     account: AccountId,
     connection: ConnectionId,
+    import: ImportId,
     rows: &[StagedSegment],
 ) -> Result<(), StoreError> {
     sqlx::query!(
-        "INSERT INTO fetched_segment (account_id, connection_id, campaign, ad_group, day, dimension, segment, impressions, clicks, spend, conversions, value)
-         SELECT $1, $2, * FROM unnest($3::text[], $4::text[], $5::date[], $6::text[], $7::text[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[],
+        "INSERT INTO fetched_segment (account_id, connection_id, import_id, campaign, ad_group, day, dimension, segment, impressions, clicks, spend, conversions, value)
+         SELECT $1, $2, $13, * FROM unnest($3::text[], $4::text[], $5::date[], $6::text[], $7::text[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[],
                                      $12::bigint[])",
         account.0,
         connection.0,
@@ -162,7 +180,8 @@ pub async fn stage_segments(
         &column(rows, |r| r.counts.clicks),
         &column(rows, |r| r.counts.spend.get()),
         &column(rows, |r| r.counts.conversions.get()),
-        &column(rows, |r| r.counts.value.get())
+        &column(rows, |r| r.counts.value.get()),
+        import.0
     )
     .execute(pool)
     .await?;
@@ -174,12 +193,13 @@ pub async fn stage_terms(
     pool: &PgPool,
     account: AccountId,
     connection: ConnectionId,
+    import: ImportId,
     rows: &[StagedTerm],
 ) -> Result<(), StoreError> {
     let place = |i: usize| column(rows, |r| r.place[i].clone());
     sqlx::query!(
-        "INSERT INTO fetched_term (account_id, connection_id, campaign, ad_group, item, match_type, day, term, impressions, clicks, spend, conversions, value)
-         SELECT $1, $2, * FROM unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::date[], $8::text[], $9::bigint[], $10::bigint[], $11::bigint[],
+        "INSERT INTO fetched_term (account_id, connection_id, import_id, campaign, ad_group, item, match_type, day, term, impressions, clicks, spend, conversions, value)
+         SELECT $1, $2, $14, * FROM unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::date[], $8::text[], $9::bigint[], $10::bigint[], $11::bigint[],
                                      $12::bigint[], $13::bigint[])",
         account.0,
         connection.0,
@@ -193,7 +213,8 @@ pub async fn stage_terms(
         &column(rows, |r| r.counts.clicks),
         &column(rows, |r| r.counts.spend.get()),
         &column(rows, |r| r.counts.conversions.get()),
-        &column(rows, |r| r.counts.value.get())
+        &column(rows, |r| r.counts.value.get()),
+        import.0
     )
     .execute(pool)
     .await?;
@@ -209,6 +230,7 @@ pub(crate) async fn take_in(
     connection: ConnectionId,
     import: ImportId,
 ) -> Result<(), StoreError> {
+    whole(tx, account, import).await?;
     for sql in TAKE_IN {
         // Whole numbers of ours, written into the text: a statement that makes a table takes no parameters.
         let sql = sql
@@ -218,6 +240,36 @@ pub(crate) async fn take_in(
         sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(&mut *tx).await?;
     }
     clear_in(tx, account, connection).await
+}
+
+/// Refuses what is less than was staged: a crash may have taken some of it, and the days would lose it in silence.
+async fn whole(
+    tx: &mut PgConnection,
+    account: AccountId,
+    import: ImportId,
+) -> Result<(), StoreError> {
+    let r = sqlx::query!(
+        r#"SELECT coalesce(staged_conversions, -1) AS "conversions!", coalesce(staged_segments, -1) AS "segments!", coalesce(staged_terms, -1) AS "terms!",
+                  (SELECT count(*) FROM fetched_conversion f WHERE f.account_id = $1 AND f.import_id = $2) AS "found_conversions!",
+                  (SELECT count(*) FROM fetched_segment f WHERE f.account_id = $1 AND f.import_id = $2) AS "found_segments!",
+                  (SELECT count(*) FROM fetched_term f WHERE f.account_id = $1 AND f.import_id = $2) AS "found_terms!"
+           FROM report_import WHERE account_id = $1 AND id = $2"#,
+        account.0,
+        import.0
+    )
+    .fetch_optional(&mut *tx)
+    .await?
+    .ok_or(StoreError::Lost)?;
+    for (what, staged, found) in [
+        ("conversions", r.conversions, r.found_conversions),
+        ("segments", r.segments, r.found_segments),
+        ("search terms", r.terms, r.found_terms),
+    ] {
+        if staged != found {
+            return Err(StoreError::Short { what, staged, found });
+        }
+    }
+    Ok(())
 }
 
 /// $1 the account, $2 the connection, $3 the import. Names are looked up in temporary tables of the channel's
@@ -236,7 +288,7 @@ const TAKE_IN: &[&str] = &[
             bool_or(f.age_days <= coalesce(g.click_window, 32767)) AS in_window
      FROM fetched_conversion f JOIN group_named g ON g.campaign = f.campaign AND g.ad_group = f.ad_group
      JOIN item_named i ON i.ad_group_id = g.id AND i.kind = f.kind AND i.name = f.item AND i.match_type = f.match_type
-     WHERE f.account_id = $1 AND f.connection_id = $2 GROUP BY i.id, g.campaign_id, f.day, f.age_days, f.event;
+     WHERE f.account_id = $1 AND f.connection_id = $2 AND f.import_id = $3 GROUP BY i.id, g.campaign_id, f.day, f.age_days, f.event;
      ANALYZE converted",
     "INSERT INTO conversion_day (account_id, item_id, day, age_days, event, import_id, count, value, channel_counts, counts)
      SELECT $1, item_id, day, age_days, event, $3, count, value, channel_counts, counts FROM converted ORDER BY item_id, day",
@@ -247,32 +299,32 @@ const TAKE_IN: &[&str] = &[
     "INSERT INTO campaign_event_day (account_id, campaign_id, day, event, count, value, channel_counts, counts)
      SELECT $1, campaign_id, day, event, sum(count), sum(value), bool_or(channel_counts), bool_or(counts)
      FROM converted WHERE in_window AND event <> '' GROUP BY campaign_id, day, event",
-    "SELECT ensure_month(m) FROM (SELECT DISTINCT date_trunc('month', day)::date AS m FROM fetched_segment WHERE account_id = $1 AND connection_id = $2
-         UNION SELECT DISTINCT date_trunc('month', day)::date FROM fetched_term WHERE account_id = $1 AND connection_id = $2) t",
+    "SELECT ensure_month(m) FROM (SELECT DISTINCT date_trunc('month', day)::date AS m FROM fetched_segment WHERE account_id = $1 AND connection_id = $2 AND import_id = $3
+         UNION SELECT DISTINCT date_trunc('month', day)::date FROM fetched_term WHERE account_id = $1 AND connection_id = $2 AND import_id = $3) t",
     "DELETE FROM segment_day s USING group_named g WHERE s.account_id = $1 AND s.ad_group_id = g.id
-       AND s.day >= (SELECT min(day) FROM fetched_segment WHERE account_id = $1 AND connection_id = $2)",
+       AND s.day >= (SELECT min(day) FROM fetched_segment WHERE account_id = $1 AND connection_id = $2 AND import_id = $3)",
     "INSERT INTO segment_day (account_id, ad_group_id, day, dimension, segment, impressions, clicks, spend, conversions, value)
      SELECT $1, g.id, f.day, f.dimension, f.segment, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(f.conversions), sum(f.value)
      FROM fetched_segment f JOIN group_named g ON g.campaign = f.campaign AND g.ad_group = f.ad_group
-     WHERE f.account_id = $1 AND f.connection_id = $2 GROUP BY g.id, f.day, f.dimension, f.segment",
+     WHERE f.account_id = $1 AND f.connection_id = $2 AND f.import_id = $3 GROUP BY g.id, f.day, f.dimension, f.segment",
     "DELETE FROM channel_segment_day s USING connection k WHERE k.account_id = $1 AND k.id = $2 AND s.account_id = $1 AND s.channel_id = k.channel_id
-       AND s.day >= (SELECT min(day) FROM fetched_segment WHERE account_id = $1 AND connection_id = $2);
+       AND s.day >= (SELECT min(day) FROM fetched_segment WHERE account_id = $1 AND connection_id = $2 AND import_id = $3);
      INSERT INTO channel_segment_day (account_id, channel_id, dimension, segment, day, impressions, clicks, spend, conversions, value)
      SELECT $1, k.channel_id, f.dimension, f.segment, f.day, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(f.conversions), sum(f.value)
      FROM fetched_segment f JOIN connection k ON k.account_id = $1 AND k.id = $2
-     WHERE f.account_id = $1 AND f.connection_id = $2 AND EXISTS (SELECT 1 FROM group_named g WHERE g.campaign = f.campaign AND g.ad_group = f.ad_group)
+     WHERE f.account_id = $1 AND f.connection_id = $2 AND f.import_id = $3 AND EXISTS (SELECT 1 FROM group_named g WHERE g.campaign = f.campaign AND g.ad_group = f.ad_group)
      GROUP BY k.channel_id, f.dimension, f.segment, f.day",
-    "INSERT INTO term (account_id, text) SELECT DISTINCT $1, term FROM fetched_term WHERE account_id = $1 AND connection_id = $2 ON CONFLICT DO NOTHING;
+    "INSERT INTO term (account_id, text) SELECT DISTINCT $1, term FROM fetched_term WHERE account_id = $1 AND connection_id = $2 AND import_id = $3 ON CONFLICT DO NOTHING;
      CREATE TEMP TABLE term_named ON COMMIT DROP AS SELECT id, text FROM term WHERE account_id = $1;
      ANALYZE term_named",
     "DELETE FROM term_day t USING item_named i WHERE t.account_id = $1 AND t.item_id = i.id
-       AND t.day >= (SELECT min(day) FROM fetched_term WHERE account_id = $1 AND connection_id = $2)",
+       AND t.day >= (SELECT min(day) FROM fetched_term WHERE account_id = $1 AND connection_id = $2 AND import_id = $3)",
     "INSERT INTO term_day (account_id, item_id, term_id, day, impressions, clicks, spend, conversions, value)
      SELECT $1, i.id, t.id, f.day, sum(f.impressions), sum(f.clicks), sum(f.spend), sum(f.conversions), sum(f.value)
      FROM fetched_term f JOIN group_named g ON g.campaign = f.campaign AND g.ad_group = f.ad_group
      JOIN item_named i ON i.ad_group_id = g.id AND i.kind = 'keyword' AND i.name = f.item AND i.match_type = f.match_type
      JOIN term_named t ON t.text = f.term
-     WHERE f.account_id = $1 AND f.connection_id = $2 GROUP BY i.id, t.id, f.day",
+     WHERE f.account_id = $1 AND f.connection_id = $2 AND f.import_id = $3 GROUP BY i.id, t.id, f.day",
 ];
 
 /// Changes the events that count, of a campaign or of the account; every figure follows in the same transaction.

@@ -66,7 +66,7 @@ pub struct ToldChannel {
     pub campaigns: Vec<ToldCampaign>,
 }
 
-/// Takes a structure in: what has a known key keeps its figures under a new name.
+/// Takes a structure in: what has a known key keeps its figures under a new name, whoever had that name before.
 pub async fn save(
     pool: &PgPool,
     connection: &Connection,
@@ -87,10 +87,77 @@ pub async fn save(
     )
     .execute(&mut *tx)
     .await?;
+    free_campaign_names(&mut tx, account, connection.channel, &told.campaigns).await?;
     for campaign in &told.campaigns {
         save_campaign(&mut tx, account, connection.channel, campaign).await?;
     }
     tx.commit().await?;
+    Ok(())
+}
+
+/// Makes room for names that moved: what is told by its key under another name gives its own up for the moment, and
+/// what holds a told name under another key was made anew at the channel; it keeps its figures under a name that says
+/// so. Two campaigns may swap names, and a new one may take an old one's.
+async fn free_campaign_names(
+    tx: &mut PgConnection,
+    account: AccountId,
+    channel: ChannelId,
+    told: &[ToldCampaign],
+) -> Result<(), StoreError> {
+    let keys: Vec<String> = told.iter().map(|c| c.told.key.clone()).collect();
+    let names: Vec<String> = told.iter().map(|c| c.told.name.clone()).collect();
+    sqlx::query!(
+        "UPDATE campaign c SET name = 'renaming ' || c.id || ' ' || gen_random_uuid() FROM unnest($3::text[], $4::text[]) AS t(key, name)
+         WHERE c.account_id = $1 AND c.channel_id = $2 AND c.channel_key = t.key AND c.name <> t.name",
+        account.0,
+        channel.0,
+        &keys,
+        &names
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "UPDATE campaign c SET name = c.name || ' (before ' || c.id || ')' FROM unnest($3::text[], $4::text[]) AS t(key, name)
+         WHERE c.account_id = $1 AND c.channel_id = $2 AND c.name = t.name AND c.channel_key IS NOT NULL AND c.channel_key <> t.key",
+        account.0,
+        channel.0,
+        &keys,
+        &names
+    )
+    .execute(tx)
+    .await?;
+    Ok(())
+}
+
+/// The same for the ad groups of a campaign.
+async fn free_group_names(
+    tx: &mut PgConnection,
+    account: AccountId,
+    campaign: i64,
+    told: &[ToldGroup],
+) -> Result<(), StoreError> {
+    let keys: Vec<String> = told.iter().map(|g| g.told.key.clone()).collect();
+    let names: Vec<String> = told.iter().map(|g| g.told.name.clone()).collect();
+    sqlx::query!(
+        "UPDATE ad_group g SET name = 'renaming ' || g.id || ' ' || gen_random_uuid() FROM unnest($3::text[], $4::text[]) AS t(key, name)
+         WHERE g.account_id = $1 AND g.campaign_id = $2 AND g.channel_key = t.key AND g.name <> t.name",
+        account.0,
+        campaign,
+        &keys,
+        &names
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "UPDATE ad_group g SET name = g.name || ' (before ' || g.id || ')' FROM unnest($3::text[], $4::text[]) AS t(key, name)
+         WHERE g.account_id = $1 AND g.campaign_id = $2 AND g.name = t.name AND g.channel_key IS NOT NULL AND g.channel_key <> t.key",
+        account.0,
+        campaign,
+        &keys,
+        &names
+    )
+    .execute(tx)
+    .await?;
     Ok(())
 }
 
@@ -126,6 +193,7 @@ async fn save_campaign(
     )
     .fetch_one(&mut *tx)
     .await?;
+    free_group_names(tx, account, id, &told.ad_groups).await?;
     for group in &told.ad_groups {
         let g = &group.told;
         sqlx::query!(
@@ -165,6 +233,29 @@ async fn save_items(
     let settings: Vec<Value> = items.iter().map(|i| i.told.settings.clone()).collect();
     let (keys, names) = (text(|i| &i.told.key), text(|i| &i.told.name));
     let (kinds, matches) = (text(|i| i.kind), text(|i| i.match_type));
+    sqlx::query!(
+        "UPDATE item i SET name = 'renaming ' || i.id || ' ' || gen_random_uuid() FROM unnest($3::text[], $4::text[]) AS t(key, name)
+         WHERE i.account_id = $1 AND i.ad_group_id = $2 AND i.channel_key = t.key AND i.name <> t.name",
+        account.0,
+        group,
+        &keys,
+        &names
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "UPDATE item i SET name = i.name || ' (before ' || i.id || ')' FROM unnest($3::text[], $4::text[], $5::text[], $6::text[]) AS t(key, name, kind, match_type)
+         WHERE i.account_id = $1 AND i.ad_group_id = $2 AND i.name = t.name AND i.kind = t.kind AND i.match_type = t.match_type
+           AND i.channel_key IS NOT NULL AND i.channel_key <> t.key",
+        account.0,
+        group,
+        &keys,
+        &names,
+        &kinds,
+        &matches
+    )
+    .execute(&mut *tx)
+    .await?;
     sqlx::query!(
         "UPDATE item i SET channel_key = t.key FROM unnest($3::text[], $4::text[], $5::text[], $6::text[]) AS t(key, name, kind, match_type)
          WHERE i.account_id = $1 AND i.ad_group_id = $2 AND i.channel_key IS NULL

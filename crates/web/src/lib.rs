@@ -9,6 +9,7 @@ mod frame;
 mod metrics;
 mod pages;
 mod params;
+mod queues;
 mod routes;
 mod security;
 mod session;
@@ -19,6 +20,7 @@ use tiller_desk::PgPool;
 use tokio::sync::Notify;
 
 pub use metrics::install as install_metrics;
+pub use queues::Queues;
 pub use routes::router;
 pub use session::sweep as sweep_sessions;
 
@@ -33,6 +35,8 @@ pub struct App {
     pub https: bool,
     /// Rung when there is work for a worker.
     pub wake: Wake,
+    /// Whether the workers live.
+    pub queues: Queues,
     /// What the program counts of itself.
     pub metrics: Option<metrics_exporter_prometheus::PrometheusHandle>,
 }

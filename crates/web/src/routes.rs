@@ -94,6 +94,7 @@ pub fn router(app: App) -> Router {
         )
         .route("/reports/{id}", get(reports::show).post(reports::start))
         .route("/reports/{id}/accept", post(reports::accept))
+        .route("/reports/{id}/back", post(reports::columns))
         .route("/reports/{id}/drop", post(reports::drop_import))
         .route("/reports/{id}/undo", post(reports::undo))
         .route("/reports/{id}/errors.csv", get(reports::errors_csv));

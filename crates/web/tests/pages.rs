@@ -293,7 +293,7 @@ async fn a_file_is_uploaded_looked_at_and_imported(pool: PgPool) {
     assert!(text(incomplete).await.contains("no column of the file is chosen for Impressions"));
     let all = "column-0=date&column-1=channel&column-2=campaign&column-3=ad_group&column-4=kind&column-5=item&column-6=match_type&column-7=impressions&column-8=clicks&column-9=spend&column-10=conversions&column-11=value&column-12=currency&column-13=budget";
     assert_eq!(site.post(&place, Some(&cookie), all).await.status(), StatusCode::SEE_OTHER);
-    assert!(site.page(&place, &cookie).await.contains("It waits for its turn"));
+    assert!(site.page(&place, &cookie).await.contains("It is waiting for its turn"));
     assert!(reports::run_next(&site.pool).await.unwrap());
     assert!(site.page(&place, &cookie).await.contains("120 rows, 1 Oct 2026 to 9 Nov 2026"));
     let undone = site.post(&format!("{place}/undo"), Some(&cookie), "").await;

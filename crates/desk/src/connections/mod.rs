@@ -168,9 +168,14 @@ pub async fn let_pass(pool: &PgPool, account: &Account, days: u16) -> Result<Nai
 /// Runs the next job in the queue; false if there is none.
 pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
     let Some((sync, connection)) = connections::claim(pool).await? else { return Ok(false) };
-    match fetch_all(pool, &sync, &connection).await {
-        Ok(to) => connections::end(pool, &sync, End::Done(to)).await?,
-        Err(Trouble::Store(error)) => return Err(error.into()),
+    let fetched = tokio::select! {
+        fetched = fetch_all(pool, &sync, &connection) => fetched,
+        // In whatever step it is, and however slow the channel: it lives.
+        lost = heartbeat(pool, &sync) => Err(lost.into()),
+    };
+    let ended = match fetched {
+        Ok(to) => connections::end(pool, &sync, End::Done(to)).await,
+        Err(Trouble::Store(StoreError::Lost)) => Err(StoreError::Lost),
         Err(trouble) => {
             tracing::warn!(channel = connection.channel_name, %trouble, "a fetch did not succeed");
             let text = trouble.to_string();
@@ -180,10 +185,29 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
             } else {
                 End::Failed(&text)
             };
-            connections::end(pool, &sync, end).await?;
+            connections::end(pool, &sync, end).await
+        }
+    };
+    match ended {
+        // Another worker has it: what it does counts.
+        Err(StoreError::Lost) => {
+            tracing::warn!(channel = connection.channel_name, "a fetch was taken over by another");
+            Ok(true)
+        }
+        other => other.map(|()| true).map_err(DeskError::from),
+    }
+}
+
+/// Tells every few seconds that a job lives; ends when another worker has it.
+async fn heartbeat(pool: &PgPool, sync: &Sync) -> StoreError {
+    let mut tick = tokio::time::interval(Duration::from_secs(5));
+    loop {
+        tick.tick().await;
+        // A database that is away for a moment is noticed by what is under way.
+        if let Err(StoreError::Lost) = connections::alive(pool, sync).await {
+            return StoreError::Lost;
         }
     }
-    Ok(true)
 }
 
 #[derive(Debug, thiserror::Error)]
@@ -198,7 +222,11 @@ enum Trouble {
 
 impl Trouble {
     fn passing(&self) -> bool {
-        matches!(self, Self::Channel(e) if e.passing())
+        match self {
+            Self::Channel(e) => e.passing(),
+            Self::Store(e) => e.is_passing(),
+            Self::Report(_) => false,
+        }
     }
 }
 
@@ -247,7 +275,7 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
     };
     let to_last =
         |from| Window::new(from, told.last_day).unwrap_or(Window::ending(told.last_day, 1));
-    staging::stage(pool, sync, c, &channel, to_last(from), to_last(split_from)).await?;
+    staging::stage(pool, sync, c, &channel, id, to_last(from), to_last(split_from)).await?;
     connections::progress(pool, sync, "merge", 0, 0).await?;
     let merged = tokio::select! {
         merged = merge(pool, &account, id, &counters) => merged?,
@@ -339,11 +367,16 @@ fn told_channel(s: &Structure) -> Result<ToldChannel, Trouble> {
     })
 }
 
+/// A name without what a database can't keep.
+fn plain(name: &str) -> String {
+    name.replace('\0', "\u{fffd}")
+}
+
 fn told_campaign(c: &Campaign) -> Result<ToldCampaign, Trouble> {
     let kinds: Vec<ItemKind> = c.ad_groups.iter().flat_map(|g| &g.items).map(|i| i.kind).collect();
     let most = kinds.iter().max_by_key(|k| kinds.iter().filter(|o| o == k).count());
     Ok(ToldCampaign {
-        told: Told { key: c.key.clone(), name: c.name.clone(), settings: json(&c.settings)? },
+        told: Told { key: c.key.clone(), name: plain(&c.name), settings: json(&c.settings)? },
         kind: most.copied().unwrap_or(ItemKind::Ad).word(),
         status: c.settings.status.word(),
         ad_groups: c
@@ -353,7 +386,7 @@ fn told_campaign(c: &Campaign) -> Result<ToldCampaign, Trouble> {
                 Ok(ToldGroup {
                     told: Told {
                         key: g.key.clone(),
-                        name: g.name.clone(),
+                        name: plain(&g.name),
                         settings: json(&g.settings)?,
                     },
                     items: g
@@ -363,7 +396,7 @@ fn told_campaign(c: &Campaign) -> Result<ToldCampaign, Trouble> {
                             Ok(ToldItem {
                                 told: Told {
                                     key: i.key.clone(),
-                                    name: i.name.clone(),
+                                    name: plain(&i.name),
                                     settings: json(&i.settings)?,
                                 },
                                 kind: i.kind.word(),

@@ -4,27 +4,30 @@ use serde::de::DeserializeOwned;
 use tiller_channel::connection::{Connection as _, HttpConnection, rows};
 use tiller_channel::wire::{ConversionRow, ReportKind, SegmentRow, TermRow};
 use tiller_core::{Micros, Window};
-use tiller_store::StoreError;
 use tiller_store::connections::{self, Connection, Sync};
 use tiller_store::splits::{self, Counts, StagedConversion, StagedSegment, StagedTerm};
+use tiller_store::{ImportId, StoreError};
 
 use super::Trouble;
 use crate::PgPool;
 
-/// Fetches and stages conversions for one window, segments and terms for another.
+/// Fetches and stages conversions for one window, segments and terms for another, all of one attempt's import.
 pub(super) async fn stage(
     pool: &PgPool,
     sync: &Sync,
     c: &Connection,
     channel: &HttpConnection,
+    import: ImportId,
     conversions: Window,
     people: Window,
 ) -> Result<(), Trouble> {
     splits::clear(pool, c.account, c.id).await?;
-    each::<ConversionRow>(pool, sync, c, channel, conversions).await?;
-    each::<SegmentRow>(pool, sync, c, channel, people).await?;
-    each::<TermRow>(pool, sync, c, channel, people).await?;
-    Ok(splits::staged(pool).await?)
+    let rows = [
+        each::<ConversionRow>(pool, sync, c, channel, import, conversions).await?,
+        each::<SegmentRow>(pool, sync, c, channel, import, people).await?,
+        each::<TermRow>(pool, sync, c, channel, import, people).await?,
+    ];
+    Ok(splits::staged(pool, c.account, import, rows).await?)
 }
 
 /// A row of a report that is staged.
@@ -33,31 +36,47 @@ trait Staged: DeserializeOwned + Send + 'static {
     fn put(
         pool: &PgPool,
         c: &Connection,
+        import: ImportId,
         rows: Vec<Self>,
     ) -> impl Future<Output = Result<(), StoreError>> + Send;
 }
 
 impl Staged for ConversionRow {
     const KIND: ReportKind = ReportKind::Conversions;
-    async fn put(pool: &PgPool, c: &Connection, rows: Vec<Self>) -> Result<(), StoreError> {
+    async fn put(
+        pool: &PgPool,
+        c: &Connection,
+        import: ImportId,
+        rows: Vec<Self>,
+    ) -> Result<(), StoreError> {
         let rows: Vec<_> = rows.into_iter().map(conversion).collect();
-        splits::stage_conversions(pool, c.account, c.id, &rows).await
+        splits::stage_conversions(pool, c.account, c.id, import, &rows).await
     }
 }
 
 impl Staged for SegmentRow {
     const KIND: ReportKind = ReportKind::Segments;
-    async fn put(pool: &PgPool, c: &Connection, rows: Vec<Self>) -> Result<(), StoreError> {
+    async fn put(
+        pool: &PgPool,
+        c: &Connection,
+        import: ImportId,
+        rows: Vec<Self>,
+    ) -> Result<(), StoreError> {
         let rows: Vec<_> = rows.into_iter().map(segment).collect();
-        splits::stage_segments(pool, c.account, c.id, &rows).await
+        splits::stage_segments(pool, c.account, c.id, import, &rows).await
     }
 }
 
 impl Staged for TermRow {
     const KIND: ReportKind = ReportKind::Terms;
-    async fn put(pool: &PgPool, c: &Connection, rows: Vec<Self>) -> Result<(), StoreError> {
+    async fn put(
+        pool: &PgPool,
+        c: &Connection,
+        import: ImportId,
+        rows: Vec<Self>,
+    ) -> Result<(), StoreError> {
         let rows: Vec<_> = rows.into_iter().map(term).collect();
-        splits::stage_terms(pool, c.account, c.id, &rows).await
+        splits::stage_terms(pool, c.account, c.id, import, &rows).await
     }
 }
 
@@ -67,18 +86,19 @@ async fn each<T: Staged>(
     sync: &Sync,
     c: &Connection,
     channel: &HttpConnection,
+    import: ImportId,
     window: Window,
-) -> Result<(), Trouble> {
+) -> Result<i64, Trouble> {
     let pieces = channel.report(T::KIND, window.from(), window.to()).await?;
     let mut read = 0;
     let mut batches = rows::<T>(pieces);
     while let Some(batch) = batches.recv().await {
         let batch = batch?;
         read += batch.len() as i64;
-        T::put(pool, c, batch).await?;
+        T::put(pool, c, import, batch).await?;
         connections::progress(pool, sync, T::KIND.word(), 0, read).await?;
     }
-    Ok(())
+    Ok(read)
 }
 
 fn conversion(r: ConversionRow) -> StagedConversion {

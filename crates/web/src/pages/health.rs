@@ -11,10 +11,16 @@ pub async fn alive() -> &'static str {
     "alive\n"
 }
 
-/// The database answers too.
+/// The database answers too, and the queues are worked off.
 pub async fn ready(State(app): State<App>) -> Response {
     match tiller_store::ping(&app.pool).await {
-        Ok(()) => "ready\n".into_response(),
+        Ok(()) => match app.queues.dead() {
+            dead if dead.is_empty() => "ready\n".into_response(),
+            dead => {
+                let told = format!("not being worked off: {}\n", dead.join(", "));
+                (StatusCode::SERVICE_UNAVAILABLE, told).into_response()
+            }
+        },
         Err(error) => {
             tracing::warn!(%error, "not ready");
             (StatusCode::SERVICE_UNAVAILABLE, "the database does not answer\n").into_response()

@@ -363,6 +363,16 @@ pub async fn accept(
     Ok(back(&member, id))
 }
 
+/// Back to the columns of a failed import.
+pub async fn columns(
+    Editor(member): Editor,
+    State(app): State<App>,
+    Id(id): Id,
+) -> Result<Redirect, PageError> {
+    desk::back(&app.pool, &member.account, ImportId(id)).await?;
+    Ok(Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug)))
+}
+
 /// Imports nothing.
 pub async fn drop_import(
     Editor(member): Editor,

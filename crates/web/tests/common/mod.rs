@@ -28,6 +28,7 @@ impl Site {
             demo: None,
             https: false,
             wake: Wake::default(),
+            queues: tiller_web::Queues::default(),
             metrics: None,
         };
         Self { router: router(app), pool }
