@@ -54,7 +54,8 @@ pub async fn follow(
 }
 
 async fn fetch(pool: &PgPool) -> anyhow::Result<()> {
-    while connections::run_next(pool).await? {}
+    // What a fetch sets going, the next step of a course, is sent before the next day.
+    while connections::run_next(pool).await? || sending::run_next(pool).await? {}
     Ok(())
 }
 
@@ -102,6 +103,5 @@ async fn week(pool: &PgPool, account: &Account, person: PersonId) -> anyhow::Res
     rebalance::propose(pool, account, person, &moves).await?;
     let ids: Vec<_> = tray::rows(pool, account).await?.iter().map(|r| r.change.id).collect();
     sending::send(pool, account, &ids).await?;
-    while sending::run_next(pool).await? {}
     fetch(pool).await
 }
