@@ -3,8 +3,9 @@
 
 use chrono::{Months, NaiveDate};
 use tiller_channel::wire::{Budget, Setting};
-use tiller_core::pace::{Forecast, LEVEL_DAYS, forecast, known_days};
+use tiller_core::pace::{Forecast, LEAST_DAYS, Series, forecasts};
 use tiller_core::{Micros, Window};
+use tiller_store::months::{self, MonthBudget};
 use tiller_store::{CampaignId, PersonId, PgPool, PlanId};
 
 use crate::DeskError;
@@ -79,8 +80,10 @@ pub struct Pace {
     pub month: Window,
     /// The last reported day.
     pub to: NaiveDate,
-    /// The plan that the month is held against; none: the daily budgets.
+    /// The plan that the month is held against.
     pub plan: Option<(PlanId, String)>,
+    /// What somebody typed for the month; goes before the plan.
+    pub typed: Vec<MonthBudget>,
     /// The account first, then channels, then campaigns.
     pub rows: Vec<Row>,
 }
@@ -103,15 +106,20 @@ pub fn month_of(day: NaiveDate) -> Option<Window> {
 pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Option<Pace>, DeskError> {
     let plans = budgets::list(pool, &book.account).await?;
     let kept = plans.into_iter().find(|o| o.plan.kept);
-    Ok(read(book, kept.as_ref()))
+    let Some(month) = month_of(book.span.to()).filter(|_| book.span.days() >= LEAST_DAYS) else {
+        return Ok(None);
+    };
+    let typed = months::list(pool, book.account.id, month.from()).await?;
+    Ok(read(book, month, kept.as_ref(), typed))
 }
 
-fn read(book: &Book, kept: Option<&Opened>) -> Option<Pace> {
+fn read(
+    book: &Book,
+    month: Window,
+    kept: Option<&Opened>,
+    typed: Vec<MonthBudget>,
+) -> Option<Pace> {
     let to = book.span.to();
-    let month = month_of(to)?;
-    if (book.span.days() as i64) < LEVEL_DAYS {
-        return None;
-    }
     let solved = kept.and_then(|o| Some((o, budgets::work(&o.file).solved()?.clone())));
     // A plan's money is of a mean month: by the day it is the same in each.
     let planned = |e: &Entry| {
@@ -119,73 +127,120 @@ fn read(book: &Book, kept: Option<&Opened>) -> Option<Pace> {
         let place = o.file.lines.iter().position(|l| budgets::line_id(book, e) == l.id)?;
         Some(s.lines[place].budget / o.file.days * month.days() as f64)
     };
+    let mut channels: Vec<&str> =
+        book.entries.iter().map(|e| e.campaign.channel.as_str()).collect();
+    channels.sort_unstable();
+    channels.dedup();
+    let running = |e: &Entry| e.campaign.status.as_deref() != Some("paused");
+    let series: Vec<Series> = book
+        .entries
+        .iter()
+        .map(|e| Series {
+            spend: spend(e),
+            budget: e.budget().filter(|_| running(e)),
+            parts_of: channels
+                .iter()
+                .position(|c| *c == e.campaign.channel)
+                .map_or(vec![0], |i| vec![0, i + 1]),
+        })
+        .collect();
+    let (each, wholes) = forecasts(&series, channels.len() + 1, to, month);
     let campaigns: Vec<(Row, &Entry)> = book
         .entries
         .iter()
-        .filter_map(|e| {
-            let spend = spend(e);
-            let running = e.campaign.status.as_deref() != Some("paused");
-            let budget = e.budget().filter(|_| running);
+        .zip(each)
+        .filter_map(|(e, forecast)| {
             let row = Row {
                 of: Of::Campaign(e.campaign.id),
                 name: e.campaign.name.clone(),
-                forecast: forecast(&spend, to, month)?,
-                plan: planned(e).or_else(|| by_budgets(e, month, to, budget)),
-                budget,
+                forecast: forecast?,
+                plan: planned(e),
+                budget: e.budget().filter(|_| running(e)),
             };
             (row.forecast.end().0 > 0.0).then_some((row, e))
         })
         .collect();
-    let together = |of: Of, name: &str, of_it: &dyn Fn(&Entry) -> bool| {
-        let mine: Vec<&(Row, &Entry)> = campaigns.iter().filter(|(_, e)| of_it(e)).collect();
-        // What has just begun would lower the level of the rest: it is forecast by itself.
-        let (old, young): (Vec<&(Row, &Entry)>, Vec<_>) =
-            mine.iter().copied().partition(|(_, e)| known_days(&spend(e), to) >= LEVEL_DAYS);
-        let settled: Vec<(NaiveDate, f64)> = old.iter().flat_map(|(_, e)| spend(e)).collect();
-        let forecast = young
-            .into_iter()
-            .map(|(row, _)| row.forecast.clone())
-            .fold(forecast(&settled, to, month), |all, new| {
-                Some(all.map_or(new.clone(), |a| a.plus(&new)))
-            });
-        let plans: Vec<f64> = mine.iter().filter_map(|(r, _)| r.plan).collect();
-        let budgets: Vec<f64> = mine.iter().filter_map(|(r, _)| r.budget).collect();
-        let total = |xs: &[f64]| (!xs.is_empty()).then(|| xs.iter().sum());
-        Some(Row {
-            of,
-            name: name.to_owned(),
-            forecast: forecast?,
-            plan: total(&plans),
-            budget: total(&budgets),
-        })
+    let typed_for = |channel: Option<&str>| {
+        typed.iter().find(|b| b.channel.as_deref() == channel).map(|b| b.amount.to_units())
     };
-    let mut channels: Vec<&str> =
-        campaigns.iter().map(|(_, e)| e.campaign.channel.as_str()).collect();
-    channels.sort_unstable();
-    channels.dedup();
-    let account = together(Of::Account, &book.account.name, &|_| true)?;
+    let together = |of: Of, name: &str, forecast: Option<Forecast>, typed: Option<f64>| {
+        let mine: Vec<&Row> = campaigns
+            .iter()
+            .filter(|(_, e)| match &of {
+                Of::Channel(channel) => e.campaign.channel == *channel,
+                _ => true,
+            })
+            .map(|(row, _)| row)
+            .collect();
+        // What a plan leaves out takes what it will spend.
+        let by_plan = mine
+            .iter()
+            .any(|r| r.plan.is_some())
+            .then(|| mine.iter().map(|r| r.plan.unwrap_or(r.forecast.end().0)).sum());
+        let budgets: Vec<f64> = mine.iter().filter_map(|r| r.budget).collect();
+        let forecast = forecast.filter(|f| f.end().0 > 0.0)?;
+        let budget = (!budgets.is_empty()).then(|| budgets.iter().sum());
+        Some(Row { of, name: name.to_owned(), forecast, plan: typed.or(by_plan), budget })
+    };
+    let mut wholes = wholes.into_iter();
+    let account = wholes.next().flatten();
     let by_channel: Vec<Row> = channels
         .iter()
-        .filter_map(|c| together(Of::Channel((*c).to_owned()), c, &|e| e.campaign.channel == *c))
+        .zip(wholes)
+        .filter_map(|(c, f)| together(Of::Channel((*c).to_owned()), c, f, typed_for(Some(c))))
         .collect();
-    let rows = std::iter::once(account)
+    // Budgets typed for every channel are the account's as well.
+    let of_channels = channels.iter().map(|c| typed_for(Some(c))).sum::<Option<f64>>();
+    let whole = typed_for(None).or(of_channels);
+    let rows = std::iter::once(together(Of::Account, &book.account.name, account, whole)?)
         .chain(by_channel)
         .chain(campaigns.into_iter().map(|(r, _)| r))
         .collect();
-    Some(Pace { month, to, plan: solved.map(|(o, _)| (o.plan.id, o.plan.name.clone())), rows })
+    let plan = solved.map(|(o, _)| (o.plan.id, o.plan.name.clone()));
+    Some(Pace { month, to, plan, typed, rows })
+}
+
+/// Sets what the month of the last reported day is to spend, by channel (none: the account); empty is nothing.
+pub async fn plan_month(
+    pool: &PgPool,
+    book: &Book,
+    typed: &[(Option<String>, String)],
+) -> Result<(), DeskError> {
+    let month = month_of(book.span.to()).ok_or(DeskError::NotFound("month"))?;
+    let mut budgets = Vec::new();
+    for (channel, text) in typed {
+        let of = channel.as_deref().unwrap_or("the account");
+        let Some(amount) = crate::entry::amount(text, None)
+            .map_err(|e| DeskError::Invalid(format!("the month’s budget of {of}: {e}")))?
+        else {
+            continue;
+        };
+        if !(0.01..1e10).contains(&amount) {
+            return Err(DeskError::Invalid(format!(
+                "the month’s budget of {of} has to be more than 0 and below 10 000 000 000; leave it empty for none"
+            )));
+        }
+        budgets.push(MonthBudget { channel: channel.clone(), amount: Micros::from_units(amount) });
+    }
+    let whole = budgets.iter().find(|b| b.channel.is_none()).map(|b| b.amount.to_units());
+    let parts: f64 =
+        budgets.iter().filter(|b| b.channel.is_some()).map(|b| b.amount.to_units()).sum();
+    if whole.is_some_and(|w| parts > w + 0.005) {
+        return Err(DeskError::Invalid(format!(
+            "the channels’ budgets come to {}, more than the account’s; raise the account’s or lower theirs",
+            sum(parts)
+        )));
+    }
+    if months::set(pool, book.account.id, month.from(), &budgets).await? {
+        Ok(())
+    } else {
+        Err(DeskError::NotFound("channel"))
+    }
 }
 
 /// What a campaign spent by day.
 fn spend(e: &Entry) -> Vec<(NaiveDate, f64)> {
     e.days.iter().map(|d| (d.day, d.tally.spend.to_units())).collect()
-}
-
-/// The month by its daily budgets: those of the days so far, the present one for the rest.
-fn by_budgets(e: &Entry, month: Window, to: NaiveDate, now: Option<f64>) -> Option<f64> {
-    let left = (month.to() - to).num_days() as f64;
-    let so_far = e.days.iter().filter(|d| month.contains(d.day) && d.day <= to);
-    let passed: f64 = so_far.filter_map(|d| d.budget).map(Micros::to_units).sum();
-    now.map(|budget| passed + budget * left)
 }
 
 /// Puts the daily budgets that would end some campaigns' month on plan in the tray.

@@ -9,6 +9,7 @@ pub mod decisions;
 pub mod facts;
 pub mod imports;
 pub mod merge;
+pub mod months;
 pub mod people;
 pub mod plans;
 pub mod sessions;

@@ -53,7 +53,9 @@ struct PacePage {
     plans: Vec<(PlanId, String, bool)>,
     /// Whether anything is held against a plan or budgets.
     planned: bool,
-    by_budgets: bool,
+    /// Field, label and amount of each budget of the month.
+    months: Vec<(String, String, String)>,
+    error: Option<String>,
     csv: String,
 }
 
@@ -77,6 +79,19 @@ pub fn fan(book: &Book, pace: &Pace, row: &Row, size: (f64, f64)) -> Fan {
     Fan::new(size, pace.month, pace.to, &spend, &row.forecast, row.plan, currency)
 }
 
+/// What a row is held against.
+pub(super) fn plan_of(pace: &Pace, row: &Row) -> String {
+    let typed = match &row.of {
+        Of::Account => !pace.typed.is_empty(),
+        Of::Channel(name) => pace.typed.iter().any(|b| b.channel.as_ref() == Some(name)),
+        Of::Campaign(_) => false,
+    };
+    match &pace.plan {
+        Some((_, name)) if !typed => format!("the plan ‘{name}’"),
+        _ => "the month’s budget".into(),
+    }
+}
+
 /// How the month ends, in a sentence.
 pub fn sentence(pace: &Pace, row: &Row) -> Words {
     let month = pace.month.from().format("%B").to_string();
@@ -84,10 +99,7 @@ pub fn sentence(pace: &Pace, row: &Row) -> Words {
     let words = Words::say(format!("At its pace, {month} ends at about "))
         .strong(sum(mid))
         .and(format!(" (80% between {} and {})", sum(low), sum(high)));
-    let what = match &pace.plan {
-        Some((_, name)) => format!("the plan ‘{name}’"),
-        None => "what the daily budgets allow".into(),
-    };
+    let what = plan_of(pace, row);
     match (row.plan, row.misses()) {
         (Some(plan), Some(Miss::Over)) => words
             .and(format!("; {what} is "))
@@ -168,7 +180,7 @@ pub(super) fn chosen_row<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row,
 pub(super) async fn pace(pool: &PgPool, book: &Book) -> Result<Pace, PageError> {
     desk::of_account(pool, book).await?.ok_or_else(|| {
         PageError::NotFound(
-            "A forecast needs two weeks of reported days. Look again when they are there.".into(),
+            "A forecast needs seven reported days. Look again when they are there.".into(),
         )
     })
 }
@@ -179,12 +191,38 @@ pub async fn show(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let frame = Frame::of_book(&member, Station::Spend, &params, &book);
+    shown(&app, member, &params, None).await
+}
+
+/// The page, with what could not be taken of what was typed, and why.
+async fn shown(
+    app: &App,
+    member: Member,
+    params: &Params,
+    refused: Option<(String, Vec<(Option<String>, String)>)>,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, params).await?;
+    let frame = Frame::of_book(&member, Station::Spend, params, &book);
     let pace = pace(&app.pool, &book).await?;
-    let row = chosen_row(&pace, &params)?;
+    let row = chosen_row(&pace, params)?;
     let plans = budgets::list(&app.pool, &member.account).await?;
-    Ok(PacePage {
+    let (error, typed) = refused.map_or((None, None), |(e, t)| (Some(e), Some(t)));
+    let months = places(&pace)
+        .enumerate()
+        .map(|(i, channel)| {
+            let label = channel.map_or("The account".to_owned(), str::to_owned);
+            let typed = match &typed {
+                Some(all) => all.iter().find(|(c, _)| c.as_deref() == channel).map(|t| t.1.clone()),
+                None => pace
+                    .typed
+                    .iter()
+                    .find(|b| b.channel.as_deref() == channel)
+                    .map(|b| money(b.amount.to_units())),
+            };
+            (format!("month-{i}"), label, typed.unwrap_or_default())
+        })
+        .collect();
+    let page = PacePage {
         title: format!("The pace of {}", pace.month.from().format("%B")),
         lead: sentence(&pace, row),
         fan: fan(&book, &pace, row, (860.0, 300.0)),
@@ -192,11 +230,54 @@ pub async fn show(
         lines: pace.rows.iter().map(|r| line(r, &frame)).collect(),
         plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.kept)).collect(),
         planned: pace.rows.iter().any(|r| r.plan.is_some()),
-        by_budgets: pace.plan.is_none(),
+        months,
         csv: format!("{}/spend/pace.csv{}", frame.base(), frame.days),
         frame,
+        error,
+    };
+    let status = if page.error.is_some() {
+        axum::http::StatusCode::UNPROCESSABLE_ENTITY
+    } else {
+        axum::http::StatusCode::OK
+    };
+    Ok((status, page).into_response())
+}
+
+/// What a month's budget can be typed for: the account, then its channels.
+fn places(pace: &Pace) -> impl Iterator<Item = Option<&str>> {
+    std::iter::once(None).chain(pace.rows.iter().filter_map(|r| match &r.of {
+        Of::Channel(name) => Some(Some(name.as_str())),
+        _ => None,
+    }))
+}
+
+/// Sets what the month is to spend.
+pub async fn plan(
+    Editor(member): Editor,
+    State(app): State<App>,
+    params: Params,
+    Form(form): Form<Vec<(String, String)>>,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let typed: Vec<(Option<String>, String)> = {
+        let pace = pace(&app.pool, &book).await?;
+        let value = |i: usize| form.iter().find(|(k, _)| *k == format!("month-{i}"));
+        places(&pace)
+            .enumerate()
+            .filter_map(|(i, c)| Some((c.map(str::to_owned), value(i)?.1.clone())))
+            .collect()
+    };
+    match desk::plan_month(&app.pool, &book, &typed).await {
+        Err(tiller_desk::DeskError::Invalid(why)) => {
+            shown(&app, member, &params, Some((why, typed))).await
+        }
+        done => {
+            done?;
+            let back = params.only_period();
+            Ok(Redirect::to(&format!("/accounts/{}/spend/pace{back}", member.account.slug))
+                .into_response())
+        }
     }
-    .into_response())
 }
 
 /// The table as a file.
@@ -247,7 +328,7 @@ pub async fn csv(
     csv_file("pace.csv", &header, rows)
 }
 
-/// Holds the month against a plan, or against the daily budgets.
+/// Holds the month against a plan, or none.
 pub async fn hold(
     Editor(member): Editor,
     State(app): State<App>,

@@ -10,7 +10,7 @@ use crate::error::PageError;
 use crate::extract::{Fragment, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book_of_reports;
-use crate::pages::pace::{chosen_row, pace};
+use crate::pages::pace::{chosen_row, pace, plan_of};
 use crate::pages::working::{Working, WorkingFragment};
 use crate::params::Params;
 
@@ -48,15 +48,9 @@ fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<Worki
     Some(match figure {
         "plan" => Working {
             title: "Plan",
-            formula: match pace.plan {
-                Some(_) => "what the plan gives a day × days of the month",
-                None => "daily budgets of the days so far + the present one for each day left",
-            },
+            formula: "what was typed for the month; else what the plan gives a day × days of the month, and the forecast of what it leaves out",
             numbers: vec![
-                (
-                    "Held against",
-                    pace.plan.as_ref().map_or("the daily budgets".into(), |p| p.1.clone()),
-                ),
+                ("Held against", plan_of(pace, row)),
                 ("Days of the month", number(pace.month.days() as f64, 0)),
             ],
             result: paid(row.plan?),
@@ -64,7 +58,7 @@ fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<Worki
         },
         "end" => Working {
             title: "Forecast",
-            formula: "spent so far + for each day left, the level of the last two weeks × its weekday’s share",
+            formula: "spent so far + for each day left, the level × its weekday’s share, no more than daily budgets allow",
             numbers: vec![
                 ("Spent so far", paid(f.spent)),
                 ("Level, a mean day", paid(f.level)),
@@ -72,7 +66,7 @@ fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<Worki
             ],
             result: paid(mid),
             uncertain: format!(
-                "80% of the time between {} and {}: what such forecasts missed in each of the last weeks, drawn anew.",
+                "80% of the time between {} and {}: how the level may grow, what is not known of it and of weekdays, and noise that carries over from day to day, drawn a thousand times.",
                 sum(low),
                 sum(high)
             ),
