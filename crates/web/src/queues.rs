@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// A queue whose worker has not been heard of for so long is dead.
-const SILENT: Duration = Duration::from_secs(60);
+const SILENT: Duration = Duration::from_mins(1);
 /// So many failures in a row say that it is not being worked off.
 const FAILURES: u32 = 5;
 

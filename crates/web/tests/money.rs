@@ -191,11 +191,23 @@ async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(pool: PgPool) 
     let by_hand = (plan - spent) / number(&shown, "By their weekdays");
     let told = number(&shown, "<b>Result</b>");
     assert!((told / by_hand - 1.0).abs() < 0.01, "{told} {by_hand}");
+    let month_path = desk.path("spend/pace/month");
     let nothing = desk.path("spend/pace/working?of=account&figure=weather");
     assert_eq!(desk.site.get(&nothing, Some(&desk.cookie)).await.status(), StatusCode::NOT_FOUND);
     let freed = desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=").await;
     assert_eq!(freed.status(), StatusCode::SEE_OTHER);
-    assert!(desk.page("spend/pace").await.contains("In gold, what the daily budgets allow."));
+    let without = desk.page("spend/pace").await;
+    assert!(
+        !without.contains("In gold") && !without.contains("name=\"take\""),
+        "nothing is needed"
+    );
+    let month = |text| desk.site.post(&month_path, Some(&desk.cookie), text);
+    let refused = month("month-0=plenty").await;
+    assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let page = text(refused).await;
+    assert!(page.contains("is not a number") && page.contains("value=\"plenty\""), "kept");
+    assert_eq!(month("month-0=12000").await.status(), StatusCode::SEE_OTHER);
+    assert!(desk.page("spend/pace").await.contains("In gold, the plan."));
     let unknown =
         desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=999999").await;
     assert_eq!(unknown.status(), StatusCode::NOT_FOUND);

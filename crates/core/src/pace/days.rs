@@ -2,6 +2,8 @@
 //! known of it. A linear regression with errors of first-order autocorrelation and conjugate priors (A. Zellner, *An
 //! Introduction to Bayesian Inference in Econometrics* (1971), chapters III and IV), the autocorrelation on a grid.
 
+use std::collections::BTreeMap;
+
 use nalgebra::{Cholesky, DMatrix, DVector, Dyn};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -267,7 +269,7 @@ impl Model {
 /// The share of a day's noise that the campaigns have in common: from how much more their mean moves than it would if
 /// each moved by itself.
 pub(super) fn together(fits: &[Option<Days>]) -> f64 {
-    let mut by_age: std::collections::BTreeMap<usize, (f64, f64, f64)> = Default::default();
+    let mut by_age: BTreeMap<usize, (f64, f64, f64)> = BTreeMap::new();
     for (age, shock) in
         fits.iter().flatten().filter_map(|f| f.model.as_ref()).flat_map(|m| &m.shocks)
     {

@@ -194,12 +194,15 @@ pub async fn show(
     shown(&app, member, &params, None).await
 }
 
+/// What was typed for the account (none) and its channels.
+type Typed = Vec<(Option<String>, String)>;
+
 /// The page, with what could not be taken of what was typed, and why.
 async fn shown(
     app: &App,
     member: Member,
     params: &Params,
-    refused: Option<(String, Vec<(Option<String>, String)>)>,
+    refused: Option<(String, Typed)>,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, params).await?;
     let frame = Frame::of_book(&member, Station::Spend, params, &book);
@@ -259,7 +262,7 @@ pub async fn plan(
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
-    let typed: Vec<(Option<String>, String)> = {
+    let typed: Typed = {
         let pace = pace(&app.pool, &book).await?;
         let value = |i: usize| form.iter().find(|(k, _)| *k == format!("month-{i}"));
         places(&pace)
