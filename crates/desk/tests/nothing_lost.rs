@@ -141,7 +141,8 @@ async fn undo_brings_back_what_else_stood_there(pool: PgPool) {
     )
     .await;
     let state = async || {
-        let days: Vec<(Option<f32>, Option<f32>, Option<f64>, Option<f64>)> = sqlx::query_as(
+        type Told = (Option<f32>, Option<f32>, Option<f64>, Option<f64>);
+        let days: Vec<Told> = sqlx::query_as(
             "SELECT lost_to_budget, lost_to_bid, expected, expected_error FROM campaign_day d JOIN campaign c USING (account_id)
              WHERE c.id = d.campaign_id AND c.name = 'Names, search' AND day = '2026-11-05'",
         )
