@@ -137,7 +137,8 @@ fn read(
         .iter()
         .map(|e| Series {
             spend: spend(e),
-            budget: e.budget().filter(|_| running(e)),
+            // What is paused spends nothing until somebody starts it again.
+            budget: if running(e) { e.budget() } else { Some(0.0) },
             parts_of: channels
                 .iter()
                 .position(|c| *c == e.campaign.channel)

@@ -319,7 +319,7 @@ pub fn warning(w: &Warning) -> WarningFile {
             kind: "corner",
             message: format!(
                 "{}% of the free money goes to ‘{line}’. With constant rates every unit of money buys as much as the one before, so the cheapest line takes it all; \
-                 in truth more money meets dearer clicks. Give lines ceilings or a limit on change, or let their results diminish.",
+                 in reality clicks get more expensive as spend grows. Set ceilings or a limit on change, or give the lines diminishing returns.",
                 number(share * 100.0, 0)
             ),
             lines: vec![line.clone()],

@@ -413,7 +413,7 @@ pub(crate) async fn check(
             let learns_anew = learning::restarts(automatic, moved);
             if learns_anew {
                 found.push(warn(format!(
-                    "its strategy will learn anew, about {} days; costs swing meanwhile",
+                    "its strategy will go back to learning for about {} days, and costs may swing until then",
                     learning::DAYS
                 )));
             }

@@ -111,6 +111,6 @@ pub async fn for_programs(
 /// The page of an address that does not exist.
 pub async fn no_such_page() -> PageError {
     PageError::NotFound(
-        "This address leads nowhere. It may be mistyped, or the thing was removed.".into(),
+        "There is no page at this address. Check it for typing errors; what it showed may have been removed.".into(),
     )
 }

@@ -64,7 +64,7 @@ fn print_answer(
             let width = file.lines.iter().map(|l| l.id.chars().count()).max().unwrap_or(4).max(5);
             writeln!(
                 out,
-                "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  held by",
+                "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  limit",
                 "line", "present", "budget", "conversions", "marginal"
             )?;
             for (line, a) in file.lines.iter().zip(&s.lines) {

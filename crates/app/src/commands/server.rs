@@ -106,7 +106,7 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
             reports::ImportState::Decide => {
                 reports::drop_import(&pool, &account, import.id).await?;
                 Err(BadInput(format!(
-                    "{} errors; nothing was imported. Mend the file, or add --only-good",
+                    "{} errors; nothing was imported. Correct the file, or add --only-good to leave those rows out",
                     import.error_count
                 ))
                 .into())

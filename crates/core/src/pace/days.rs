@@ -1,6 +1,6 @@
-//! The days of one campaign: a level that may drift, weekday shares and noise that carries over, each with what is not
+//! The days of one campaign: a level that may grow, weekday shares and noise that carries over, each with what is not
 //! known of it. A linear regression with errors of first-order autocorrelation and conjugate priors (A. Zellner, *An
-//! Introduction to Bayesian Inference in Econometrics* (1971), chapters III and IV), the autocorrelation on a grid.
+//! Introduction to Bayesian Inference in Econometrics* (1971), chapters III and IV), autocorrelation and growth on a grid.
 
 use std::collections::BTreeMap;
 
@@ -159,7 +159,7 @@ impl Model {
             let square: f64 = seen.iter().map(|s| (s.2 - mean).powi(2)).sum();
             ((NOISE.0.powi(2) * NOISE.1 + square) / (NOISE.1 + n)).sqrt()
         };
-        // Beliefs in units of the noise: hardly any of the level, some of its drift and of weekdays.
+        // Beliefs in units of the noise: hardly any of the level, some of weekdays.
         let width = if by_weekday { WIDTH } else { 1 };
         let belief = DVector::from_fn(width, |i, _| match i {
             0 => 1e-4,

@@ -1,6 +1,6 @@
 //! Pace (S3): where a month's spend will end, how sure that is, and the daily budget that would end it on plan.
 //!
-//! What a campaign spends on a day is a level that may drift, times its weekday's share, times noise that carries over
+//! What a campaign spends on a day is a level that may grow, times its weekday's share, times noise that carries over
 //! from day to day; what is not known of each is part of the interval (module `days`). Channels and the account are
 //! sums of the same draws as their campaigns, so that they add up, and what their noise has in common stays in.
 

@@ -135,14 +135,14 @@ fn plus_minus(p: Prior) -> String {
 fn lead(line: Option<&levers::Line>, e: Option<&Examined>) -> Words {
     let Some(l) = line else {
         return Words::say(
-            "Its conversions can’t be trusted, or it has spent nothing lately: no curve can be told. Measure says what is wrong.",
+            "Its conversions can’t be trusted, or it has spent nothing lately, so no curve can be fitted. Measure shows what is wrong.",
         );
     };
     let end = match (l.lever.capacity.most, l.lever.capacity.evidence) {
         (Some(most), Evidence::LostAuctions) => {
-            Some((most, "told by the auctions that it stood aside from"))
+            Some((most, "from the auctions it lost because of its budget"))
         }
-        (Some(most), _) => Some((most, "seen on days that its budget did not hold it")),
+        (Some(most), _) => Some((most, "seen on days when its budget was not the limit")),
         (None, _) => None,
     };
     match (l.lever.response, e) {

@@ -88,7 +88,7 @@ fn summary(book: &Book, spoiled: &[desk::Spoiled]) -> Words {
         n => Words::default()
             .harm(sum(spend))
             .and(format!(
-                " of {} was spent by {} whose conversions can’t be trusted. Mend that first: nothing else said of them means anything.",
+                " of {} was spent by {} whose conversions can’t be trusted. Fix that first: until then, no other figure of theirs means much.",
                 sum(all),
                 counted(n as u64, "a campaign", "campaigns")
             )),
