@@ -34,7 +34,7 @@ fn a_plan_is_solved() {
     let o = run(&["allocate", "-"], PLAN);
     assert_eq!(o.status.code(), Some(0), "{}", err(&o));
     insta::assert_snapshot!(out(&o), @r"
-    line         present        budget  conversions   marginal  held by
+    line         present        budget  conversions   marginal  limit
     search         50.00         20.00          4.5     0.1118  none
     feed           50.00         80.00         17.9     0.1118  none
     total         100.00        100.00         22.4
