@@ -9,6 +9,7 @@ use tiller_store::months::{self, MonthBudget};
 use tiller_store::{CampaignId, PersonId, PgPool, PlanId};
 
 use crate::DeskError;
+use crate::advice::{Quiet, quiet};
 use crate::book::{Book, Entry, Subject};
 use crate::budgets::{self, Opened};
 use crate::figures::{money, sum};
@@ -40,8 +41,12 @@ pub struct Row {
     pub forecast: Forecast,
     /// The month's money by plan; absent where there is none.
     pub plan: Option<f64>,
+    /// Whether the plan was typed for this month.
+    pub typed: bool,
     /// What daily budgets are set, together.
     pub budget: Option<f64>,
+    /// Why a campaign's budget is left alone for now.
+    pub quiet: Option<Quiet>,
 }
 
 impl Row {
@@ -156,6 +161,8 @@ fn read(
                 name: e.campaign.name.clone(),
                 forecast: forecast?,
                 plan: planned(e),
+                typed: false,
+                quiet: book.touched.get(&e.campaign.id).and_then(|t| quiet(t)),
                 budget: e.budget().filter(|_| running(e)),
             };
             (row.forecast.end().0 > 0.0).then_some((row, e))
@@ -181,7 +188,15 @@ fn read(
         let budgets: Vec<f64> = mine.iter().filter_map(|r| r.budget).collect();
         let forecast = forecast.filter(|f| f.end().0 > 0.0)?;
         let budget = (!budgets.is_empty()).then(|| budgets.iter().sum());
-        Some(Row { of, name: name.to_owned(), forecast, plan: typed.or(by_plan), budget })
+        Some(Row {
+            of,
+            name: name.to_owned(),
+            forecast,
+            plan: typed.or(by_plan),
+            typed: typed.is_some(),
+            budget,
+            quiet: None,
+        })
     };
     let mut wholes = wholes.into_iter();
     let account = wholes.next().flatten();
@@ -256,7 +271,8 @@ pub async fn take(
     let mut proposals = Vec::new();
     for row in &pace.rows {
         let Of::Campaign(id) = row.of else { continue };
-        let Some(needed) = row.needed().filter(|_| chosen.contains(&id)) else { continue };
+        let offered = chosen.contains(&id) && row.quiet.is_none();
+        let Some(needed) = row.needed().filter(|_| offered) else { continue };
         let Some(Budget::Daily { amount }) = settings.campaign(id).and_then(|c| c.budget) else {
             continue;
         };
@@ -278,14 +294,14 @@ pub async fn take(
             ),
             evidence: vec![("Spent so far".into(), money(row.forecast.spent))],
             effect: format!("about {} by the end of the month", sum(row.plan.unwrap_or(0.0))),
-            adds: Adds::default(),
+            adds: Adds { spend: Some(needed - row.forecast.level), ..Adds::default() },
             origin: Origin::Plan,
             undoes: None,
         });
     }
     if proposals.is_empty() {
         return Err(DeskError::Invalid(
-            "choose at least one campaign whose daily budget is off; a budget that would have to be 0 is paused instead".into(),
+            "choose at least one campaign whose daily budget is off and that is not waiting for its look-back; a budget that would have to be 0 is paused instead".into(),
         ));
     }
     tray::propose(pool, &book.account, person, proposals).await

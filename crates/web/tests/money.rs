@@ -202,12 +202,15 @@ async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(pool: PgPool) 
         "nothing is needed"
     );
     let month = |text| desk.site.post(&month_path, Some(&desk.cookie), text);
-    let refused = month("month-0=plenty").await;
+    let refused = month("month=plenty").await;
     assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY);
     let page = text(refused).await;
     assert!(page.contains("is not a number") && page.contains("value=\"plenty\""), "kept");
-    assert_eq!(month("month-0=12000").await.status(), StatusCode::SEE_OTHER);
-    assert!(desk.page("spend/pace").await.contains("In gold, the plan."));
+    assert_eq!(month("month=12000&month%3AFindle=5000").await.status(), StatusCode::SEE_OTHER);
+    let planned = desk.page("spend/pace").await;
+    assert!(planned.contains("In gold, the plan."));
+    let field = "name=\"month:Findle\" value=\"5";
+    assert!(planned.contains(field), "each budget is its channel’s by name");
     let unknown =
         desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=999999").await;
     assert_eq!(unknown.status(), StatusCode::NOT_FOUND);

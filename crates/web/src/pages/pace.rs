@@ -1,5 +1,7 @@
 //! The month's pace: the fan, plan against forecast, and the daily budgets that would end it on plan.
 
+use std::collections::BTreeSet;
+
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Form;
@@ -7,6 +9,7 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::NaiveDate;
+use tiller_desk::advice::Quiet;
 use tiller_desk::book::Book;
 use tiller_desk::figures::{self, money, or_absent, signed, sum};
 use tiller_desk::pace::{self as desk, Miss, Of, Pace, Row};
@@ -36,9 +39,17 @@ pub struct Line {
     interval: String,
     off: String,
     tone: &'static str,
-    verdict: &'static str,
+    verdict: String,
     needed: String,
     budget: String,
+}
+
+/// A budget of the month, as a field.
+struct Month {
+    id: String,
+    name: String,
+    label: String,
+    value: String,
 }
 
 #[derive(Template, WebTemplate)]
@@ -53,8 +64,7 @@ struct PacePage {
     plans: Vec<(PlanId, String, bool)>,
     /// Whether anything is held against a plan or budgets.
     planned: bool,
-    /// Field, label and amount of each budget of the month.
-    months: Vec<(String, String, String)>,
+    months: Vec<Month>,
     error: Option<String>,
     csv: String,
 }
@@ -81,13 +91,8 @@ pub fn fan(book: &Book, pace: &Pace, row: &Row, size: (f64, f64)) -> Fan {
 
 /// What a row is held against.
 pub(super) fn plan_of(pace: &Pace, row: &Row) -> String {
-    let typed = match &row.of {
-        Of::Account => !pace.typed.is_empty(),
-        Of::Channel(name) => pace.typed.iter().any(|b| b.channel.as_ref() == Some(name)),
-        Of::Campaign(_) => false,
-    };
     match &pace.plan {
-        Some((_, name)) if !typed => format!("the plan ‘{name}’"),
+        Some((_, name)) if !row.typed => format!("the plan ‘{name}’"),
         _ => "the month’s budget".into(),
     }
 }
@@ -122,6 +127,14 @@ fn needed(row: &Row) -> String {
         .map_or(".".into(), |n| format!(". {} a day from now would end it on plan.", money(n)))
 }
 
+/// Why a budget is left alone.
+fn waits(quiet: &Quiet) -> String {
+    match quiet.until {
+        Some(day) => format!("changed recently, wait until {}", figures::day(day)),
+        None => "a change is waiting in the tray".into(),
+    }
+}
+
 fn line(row: &Row, frame: &Frame) -> Line {
     let (mid, (low, high)) = row.forecast.end();
     let (level, word) = match &row.of {
@@ -145,7 +158,9 @@ fn line(row: &Row, frame: &Frame) -> Line {
         ),
         level,
         id: match row.of {
-            Of::Campaign(id) if row.misses().is_some() && row.budget.is_some() => {
+            Of::Campaign(id)
+                if row.misses().is_some() && row.budget.is_some() && row.quiet.is_none() =>
+            {
                 Some(id.to_string())
             }
             _ => None,
@@ -158,7 +173,12 @@ fn line(row: &Row, frame: &Frame) -> Line {
             signed(100.0 * (mid / p - 1.0), |x| figures::number(x, 0))
         }),
         tone,
-        verdict,
+        verdict: match &row.quiet {
+            Some(quiet) if row.misses().is_some() => {
+                format!("{verdict}; {}", waits(quiet))
+            }
+            _ => verdict.to_owned(),
+        },
         needed: or_absent(row.needed(), money),
         budget: or_absent(row.budget, money),
     }
@@ -211,6 +231,7 @@ async fn shown(
     let plans = budgets::list(&app.pool, &member.account).await?;
     let (error, typed) = refused.map_or((None, None), |(e, t)| (Some(e), Some(t)));
     let months = places(&pace)
+        .into_iter()
         .enumerate()
         .map(|(i, channel)| {
             let label = channel.map_or("The account".to_owned(), str::to_owned);
@@ -222,7 +243,8 @@ async fn shown(
                     .find(|b| b.channel.as_deref() == channel)
                     .map(|b| money(b.amount.to_units())),
             };
-            (format!("month-{i}"), label, typed.unwrap_or_default())
+            let (id, name) = (format!("month-{i}"), field(channel));
+            Month { id, name, label, value: typed.unwrap_or_default() }
         })
         .collect();
     let page = PacePage {
@@ -246,12 +268,18 @@ async fn shown(
     Ok((status, page).into_response())
 }
 
-/// What a month's budget can be typed for: the account, then its channels.
-fn places(pace: &Pace) -> impl Iterator<Item = Option<&str>> {
-    std::iter::once(None).chain(pace.rows.iter().filter_map(|r| match &r.of {
+/// What a month's budget can be typed for: the account, then its channels, those that have one but spend nothing too.
+fn places(pace: &Pace) -> BTreeSet<Option<&str>> {
+    let spending = pace.rows.iter().filter_map(|r| match &r.of {
         Of::Channel(name) => Some(Some(name.as_str())),
         _ => None,
-    }))
+    });
+    spending.chain(pace.typed.iter().map(|b| b.channel.as_deref())).chain([None]).collect()
+}
+
+/// The name of a budget's field.
+fn field(channel: Option<&str>) -> String {
+    channel.map_or("month".into(), |name| format!("month:{name}"))
 }
 
 /// Sets what the month is to spend.
@@ -264,11 +292,8 @@ pub async fn plan(
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let typed: Typed = {
         let pace = pace(&app.pool, &book).await?;
-        let value = |i: usize| form.iter().find(|(k, _)| *k == format!("month-{i}"));
-        places(&pace)
-            .enumerate()
-            .filter_map(|(i, c)| Some((c.map(str::to_owned), value(i)?.1.clone())))
-            .collect()
+        let value = |c| form.iter().find(|(k, _)| *k == field(c)).map(|(_, v)| v.clone());
+        places(&pace).into_iter().filter_map(|c| Some((c.map(str::to_owned), value(c)?))).collect()
     };
     match desk::plan_month(&app.pool, &book, &typed).await {
         Err(tiller_desk::DeskError::Invalid(why)) => {
