@@ -10,6 +10,7 @@ use tiller_store::{CampaignId, PgPool};
 
 use crate::book::{Book, Entry, Judged, Touch};
 use crate::curves::Curves;
+use crate::figures::day;
 use crate::rebalance::{self, Move, Week};
 use crate::settings::{Settings, Spot};
 use crate::{DeskError, change_words, levers, remedy};
@@ -31,6 +32,14 @@ impl Quiet {
             what: change_words::sentence(touch.was.as_ref(), &touch.set_to),
             until: touch.until.filter(|_| !touch.waits()),
             undone: touch.undoes,
+        }
+    }
+
+    /// What was changed, and until when that is left alone.
+    pub fn sentence(&self) -> String {
+        match self.until {
+            Some(until) => format!("{}; look-back on {}", self.what, day(until)),
+            None => format!("{} waits in the tray", self.what),
         }
     }
 }

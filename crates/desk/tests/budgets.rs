@@ -298,6 +298,12 @@ async fn needed_budgets_end_the_month_on_plan(pool: PgPool) {
     let Setting::Budget(Budget::Daily { amount }) = waits[0].set_to else { panic!() };
     assert!((amount.to_units() - row.needed().unwrap()).abs() < 0.006);
     says(pace::take(&pool, &now, s.person, &[]).await.unwrap_err(), "choose at least one");
+    // What waits in the tray, or for its look-back, is offered nothing more.
+    let now = book(&pool, &s.account).await;
+    let waits = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let quiet = waits.row(&Of::Campaign(id)).unwrap().quiet.as_ref().unwrap().sentence();
+    assert!(quiet.ends_with("waits in the tray"), "{quiet}");
+    says(pace::take(&pool, &now, s.person, &[id]).await.unwrap_err(), "look-back");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

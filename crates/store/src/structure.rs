@@ -9,6 +9,36 @@ use tiller_core::Window;
 use crate::connections::Connection;
 use crate::{AccountId, AdGroupId, CampaignId, ChannelId, ItemId, StoreError};
 
+/// Makes room for names that moved, in a table below one parent: what is told by its key under another name gives its
+/// own up for the moment, and what holds a told name under another key was made anew at the channel; it keeps its
+/// figures under a name that says so. Two may swap names, and a new one may take an old one's.
+macro_rules! free_names {
+    ($tx:expr, $table:tt, $parent:tt, $account:expr, $id:expr, $told:expr) => {{
+        let keys: Vec<String> = $told.iter().map(|x| x.told.key.clone()).collect();
+        let names: Vec<String> = $told.iter().map(|x| x.told.name.clone()).collect();
+        sqlx::query!(
+            "UPDATE " + $table + " x SET name = 'renaming ' || x.id || ' ' || gen_random_uuid() FROM unnest($3::text[], $4::text[]) AS t(key, name)
+             WHERE x.account_id = $1 AND x." + $parent + " = $2 AND x.channel_key = t.key AND x.name <> t.name",
+            $account.0,
+            $id,
+            &keys,
+            &names
+        )
+        .execute(&mut *$tx)
+        .await?;
+        sqlx::query!(
+            "UPDATE " + $table + " x SET name = x.name || ' (before ' || x.id || ')' FROM unnest($3::text[], $4::text[]) AS t(key, name)
+             WHERE x.account_id = $1 AND x." + $parent + " = $2 AND x.name = t.name AND x.channel_key IS NOT NULL AND x.channel_key <> t.key",
+            $account.0,
+            $id,
+            &keys,
+            &names
+        )
+        .execute(&mut *$tx)
+        .await?;
+    }};
+}
+
 /// Something with a name, the channel's key, and its settings as JSON of the open interface.
 #[derive(Clone, Debug)]
 pub struct Told {
@@ -87,77 +117,11 @@ pub async fn save(
     )
     .execute(&mut *tx)
     .await?;
-    free_campaign_names(&mut tx, account, connection.channel, &told.campaigns).await?;
+    free_names!(tx, "campaign", "channel_id", account, connection.channel.0, told.campaigns);
     for campaign in &told.campaigns {
         save_campaign(&mut tx, account, connection.channel, campaign).await?;
     }
     tx.commit().await?;
-    Ok(())
-}
-
-/// Makes room for names that moved: what is told by its key under another name gives its own up for the moment, and
-/// what holds a told name under another key was made anew at the channel; it keeps its figures under a name that says
-/// so. Two campaigns may swap names, and a new one may take an old one's.
-async fn free_campaign_names(
-    tx: &mut PgConnection,
-    account: AccountId,
-    channel: ChannelId,
-    told: &[ToldCampaign],
-) -> Result<(), StoreError> {
-    let keys: Vec<String> = told.iter().map(|c| c.told.key.clone()).collect();
-    let names: Vec<String> = told.iter().map(|c| c.told.name.clone()).collect();
-    sqlx::query!(
-        "UPDATE campaign c SET name = 'renaming ' || c.id || ' ' || gen_random_uuid() FROM unnest($3::text[], $4::text[]) AS t(key, name)
-         WHERE c.account_id = $1 AND c.channel_id = $2 AND c.channel_key = t.key AND c.name <> t.name",
-        account.0,
-        channel.0,
-        &keys,
-        &names
-    )
-    .execute(&mut *tx)
-    .await?;
-    sqlx::query!(
-        "UPDATE campaign c SET name = c.name || ' (before ' || c.id || ')' FROM unnest($3::text[], $4::text[]) AS t(key, name)
-         WHERE c.account_id = $1 AND c.channel_id = $2 AND c.name = t.name AND c.channel_key IS NOT NULL AND c.channel_key <> t.key",
-        account.0,
-        channel.0,
-        &keys,
-        &names
-    )
-    .execute(tx)
-    .await?;
-    Ok(())
-}
-
-/// The same for the ad groups of a campaign.
-async fn free_group_names(
-    tx: &mut PgConnection,
-    account: AccountId,
-    campaign: i64,
-    told: &[ToldGroup],
-) -> Result<(), StoreError> {
-    let keys: Vec<String> = told.iter().map(|g| g.told.key.clone()).collect();
-    let names: Vec<String> = told.iter().map(|g| g.told.name.clone()).collect();
-    sqlx::query!(
-        "UPDATE ad_group g SET name = 'renaming ' || g.id || ' ' || gen_random_uuid() FROM unnest($3::text[], $4::text[]) AS t(key, name)
-         WHERE g.account_id = $1 AND g.campaign_id = $2 AND g.channel_key = t.key AND g.name <> t.name",
-        account.0,
-        campaign,
-        &keys,
-        &names
-    )
-    .execute(&mut *tx)
-    .await?;
-    sqlx::query!(
-        "UPDATE ad_group g SET name = g.name || ' (before ' || g.id || ')' FROM unnest($3::text[], $4::text[]) AS t(key, name)
-         WHERE g.account_id = $1 AND g.campaign_id = $2 AND g.name = t.name AND g.channel_key IS NOT NULL AND g.channel_key <> t.key",
-        account.0,
-        campaign,
-        &keys,
-        &names
-    )
-    .execute(tx)
-    .await?;
     Ok(())
 }
 
@@ -193,7 +157,7 @@ async fn save_campaign(
     )
     .fetch_one(&mut *tx)
     .await?;
-    free_group_names(tx, account, id, &told.ad_groups).await?;
+    free_names!(tx, "ad_group", "campaign_id", account, id, told.ad_groups);
     for group in &told.ad_groups {
         let g = &group.told;
         sqlx::query!(

@@ -7,7 +7,7 @@ use axum::response::Response;
 use tiller_core::allocation::Totals;
 use tiller_desk::advice::{self as desk, Advised};
 use tiller_desk::book::Book;
-use tiller_desk::figures::{counted, day, money, number, or_absent, signed, sum};
+use tiller_desk::figures::{counted, money, number, or_absent, signed, sum};
 use tiller_desk::rebalance::{self, Move};
 use tiller_desk::{CampaignId, DeskError};
 
@@ -127,10 +127,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
             Some(Left {
                 name: e.campaign.name.clone(),
                 href: format!("{}/causes/campaigns/{}{}", frame.base(), e.campaign.id, frame.days),
-                why: match quiet.until {
-                    Some(until) => format!("{}; look-back on {}", quiet.what, day(until)),
-                    None => format!("{} waits in the tray", quiet.what),
-                },
+                why: quiet.sentence(),
             })
         })
         .collect();

@@ -9,7 +9,6 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::NaiveDate;
-use tiller_desk::advice::Quiet;
 use tiller_desk::book::Book;
 use tiller_desk::figures::{self, money, or_absent, signed, sum};
 use tiller_desk::pace::{self as desk, Miss, Of, Pace, Row};
@@ -127,14 +126,6 @@ fn needed(row: &Row) -> String {
         .map_or(".".into(), |n| format!(". {} a day from now would end it on plan.", money(n)))
 }
 
-/// Why a budget is left alone.
-fn waits(quiet: &Quiet) -> String {
-    match quiet.until {
-        Some(day) => format!("changed recently, wait until {}", figures::day(day)),
-        None => "a change is waiting in the tray".into(),
-    }
-}
-
 fn line(row: &Row, frame: &Frame) -> Line {
     let (mid, (low, high)) = row.forecast.end();
     let (level, word) = match &row.of {
@@ -175,7 +166,7 @@ fn line(row: &Row, frame: &Frame) -> Line {
         tone,
         verdict: match &row.quiet {
             Some(quiet) if row.misses().is_some() => {
-                format!("{verdict}; {}", waits(quiet))
+                format!("{verdict}; {}", quiet.sentence())
             }
             _ => verdict.to_owned(),
         },
