@@ -7,13 +7,13 @@ const number = (text) => Number(text.replace(/−/g, "-").replace(/[^0-9.-]/g, "
 async function newPlan(page, account) {
   await page.goto(`${account}/budgets/new`);
   await page.getByRole("button", { name: "Make the plan" }).click();
-  await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
+  await expect(page.getByRole("heading", { level: 1 })).toContainText("reallocated");
 }
 
 async function emptyTray(page, account) {
   await page.goto(`${account}/tray`);
   for (const box of await page.locator("input[name=change]").all()) await box.check();
-  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await page.getByRole("button", { name: "Remove selected" }).click();
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
 }
 
@@ -190,7 +190,7 @@ test("lifts are previewed day by day, and ad groups get their test", async ({ de
   await pictures.getByRole("link", { name: "ad groups" }).click();
   await expect(page.getByRole("row", { name: /winter work/ })).toContainText("give it at least");
   await expectAccessible(page);
-  await page.getByRole("button", { name: "Put the chosen in the tray" }).click();
+  await page.getByRole("button", { name: "Put selected in the tray" }).click();
   await expect(page.getByRole("status").filter({ hasText: "One change was put in the tray." })).toBeVisible();
   for (const size of await page.getByPlaceholder("people").all()) await size.fill("4 000");
   await page.getByRole("button", { name: "Split", exact: true }).click();
@@ -257,8 +257,8 @@ test("the month is held against a plan, and what is needed goes to the tray", as
   const cells = async (name) => (await table.getByRole("row", { name }).first().locator("td.num").allTextContents()).map(number);
   const sums = await table.locator("tr.level-campaign").evaluateAll((rows) => rows.map((r) => Number(r.querySelector("td.num").textContent.replace(/[^0-9.]/g, ""))));
   expect(Math.abs(sums.reduce((a, b) => a + b, 0) - (await cells(/Amberfold School/))[0])).toBeLessThan(sums.length);
-  await page.getByLabel("Hold the month against").selectOption({ index: 1 });
-  await page.getByRole("button", { name: "Hold", exact: true }).click();
+  await page.getByLabel("Where nothing is typed").selectOption({ index: 1 });
+  await page.getByRole("button", { name: "Compare with it" }).click();
   await expect(page.getByText("In gold, the plan.")).toBeVisible();
   await expect(page.getByText(/the plan ‘Plan of/)).toBeVisible();
   await expectAccessible(page);
@@ -266,12 +266,24 @@ test("the month is held against a plan, and what is needed goes to the tray", as
   await expect(page.getByRole("heading", { level: 1 })).toHaveText("The pace of November: Findle");
   const taken = table.getByRole("checkbox");
   if (await taken.count()) {
+    await taken.first().check();
     await page.getByRole("button", { name: "Put the needed budgets in the tray" }).click();
     await expect(page.getByText(/put in the tray|whose daily budget is off/).first()).toBeVisible();
   }
-  await page.getByLabel("Hold the month against").selectOption("");
-  await page.getByRole("button", { name: "Hold", exact: true }).click();
-  await expect(page.getByText("In gold, what the daily budgets allow.")).toBeVisible();
+  await page.getByLabel("Where nothing is typed").selectOption("");
+  await page.getByRole("button", { name: "Compare with it" }).click();
+  await expect(page.getByText("In gold, the plan.")).toHaveCount(0);
+  // A month's budget is typed; what can't be read is kept and explained.
+  await page.getByLabel("The account", { exact: true }).fill("plenty");
+  await page.getByRole("button", { name: "Save", exact: true }).click();
+  await expect(page.getByRole("alert")).toContainText("is not a number");
+  await expect(page.getByLabel("The account", { exact: true })).toHaveValue("plenty");
+  await expectAccessible(page);
+  await page.getByLabel("The account", { exact: true }).fill("40 000");
+  await page.getByRole("button", { name: "Save", exact: true }).click();
+  await expect(page.getByText(/the month’s budget/).first()).toBeVisible();
+  await page.getByLabel("The account", { exact: true }).fill("");
+  await page.getByRole("button", { name: "Save", exact: true }).click();
   await page.goto(`${school}/tray`);
   if (await page.locator("input[name=change]").count()) await emptyTray(page, school);
 });

@@ -58,22 +58,22 @@ test("a split adds up to the whole, and is taken away", async ({ desk: page }) =
 test("what is found inside a campaign goes to the tray", async ({ desk: page }) => {
   await page.goto(`${school}/causes`);
   await page.getByRole("link", { name: "Queen rearing, feed" }).first().click();
-  await page.getByLabel("Take: bid −45%, Germany").check();
+  await page.getByLabel("Select: bid −20%, Germany").check();
   await expectAccessible(page);
-  await page.getByRole("button", { name: "Put the chosen in the tray" }).click();
+  await page.getByRole("button", { name: "Put selected in the tray" }).click();
   await expect(page.getByText("One change was put in the tray.")).toBeVisible();
   await page.getByRole("link", { name: "Review and send" }).click();
   const row = page.getByRole("region", { name: "Change tray, opened" }).getByRole("row", { name: /Queen rearing/ });
   await expect(row).toContainText("Germany");
   await page.goto(`${school}/tray`);
-  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await page.getByRole("button", { name: "Remove selected" }).click();
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
 
   await page.goto(`${school}/causes`);
   await page.getByRole("link", { name: "Visit enquiries, search" }).first().click();
-  const waste = page.getByRole("region", { name: "Searches paid for in vain" });
+  const waste = page.getByRole("region", { name: "Searches that cost money without a conversion" });
   await expect(waste.getByRole("row", { name: /sting/ })).toContainText("negative keyword, phrase");
   await expect(page.getByRole("region", { name: "Searches worth a keyword" })).toContainText("company day at the apiary");
-  await page.getByRole("button", { name: "I have been through the searches" }).click();
-  await expect(page.getByRole("button", { name: "I have been through the searches" })).toHaveCount(0);
+  await page.getByRole("button", { name: "Mark the searches as reviewed" }).click();
+  await expect(page.getByRole("button", { name: "Mark the searches as reviewed" })).toHaveCount(0);
 });

@@ -143,16 +143,16 @@ test("a view is put by and opened again", async ({ desk: page }) => {
 test("a campaign's own target is set, shows, and is given up again", async ({ desk: page }) => {
   await page.goto(`${supply}/spend`);
   await page.getByRole("link", { name: "target of Shop listings" }).click();
-  await page.getByLabel("One unit of spend has to return").check();
+  await page.getByLabel(/^Target ROAS: revenue/).check();
   await page.getByRole("textbox", { name: "Target ROAS" }).fill("lots");
-  await page.getByRole("button", { name: "Set", exact: true }).click();
+  await page.getByRole("button", { name: "Apply", exact: true }).click();
   await expect(page.getByRole("alert")).toContainText("‘lots’ is not a number");
   await page.getByRole("textbox", { name: "Target ROAS" }).fill("12");
-  await page.getByRole("button", { name: "Set", exact: true }).click();
+  await page.getByRole("button", { name: "Apply", exact: true }).click();
   await expect(page.getByRole("row", { name: /Shop listings/ })).toContainText("12.00");
   await page.getByRole("link", { name: "target of Shop listings" }).click();
   await page.getByLabel("Follow the account").check();
-  await page.getByRole("button", { name: "Set", exact: true }).click();
+  await page.getByRole("button", { name: "Apply", exact: true }).click();
   await expect(page.getByRole("row", { name: /Shop listings/ })).toContainText("4.00");
 });
 
@@ -216,7 +216,7 @@ test("by keyboard alone: sign in, open the worst campaign, make a plan, save it"
   await expect(page.getByRole("heading", { name: "New plan" })).toBeVisible();
   await focusOn("Make the plan");
   await press("Enter");
-  await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
+  await expect(page.getByRole("heading", { level: 1 })).toContainText("reallocated");
   await focusOn("Floor of Evening calls");
   await page.keyboard.type("2300");
   await press("Tab");

@@ -51,7 +51,7 @@ test("several rows are changed at once, with checks, and wrong input loses nothi
   expect(await readFile(await file.path(), "utf8")).toContain("Findle,Visit listings,,,budget,56.00,72.80");
   await page.getByLabel("Target CPA of Spring courses, search").uncheck();
   await page.getByLabel("Daily budget of Own name, search").uncheck();
-  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await page.getByRole("button", { name: "Remove selected" }).click();
   await expect(page.getByRole("row", { name: /Visit listings/ })).toHaveCount(0);
 });
 
@@ -64,7 +64,7 @@ test("from a verdict to a lower cost", async ({ desk: page }) => {
   await page.keyboard.press("t");
   await expect(page.getByText("One change was put in the tray.")).toBeVisible();
   await page.goto(`${school}/tray`);
-  await page.getByRole("button", { name: "Send the chosen ones" }).click();
+  await page.getByRole("button", { name: "Send selected" }).click();
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
   await expect(page.getByText(/Last sent: 3 changes were made at Findle and Panewall, in force from 10 Nov 2026/)).toBeVisible();
   await expect(page.getByText("The change tray is empty")).toBeVisible();
@@ -73,7 +73,7 @@ test("from a verdict to a lower cost", async ({ desk: page }) => {
   const entry = page.getByRole("row", { name: /Spring courses/ });
   await expect(entry).toContainText("52.00");
   await expect(entry).toContainText("19 Nov");
-  await entry.getByText("evidence as it stood").click();
+  await entry.getByText("Evidence as it stood").click();
   await expect(entry).toContainText("Affordable CPC");
   await expectAccessible(page);
   const [calendar] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Calendar of look-backs" }).click()]);
@@ -92,14 +92,14 @@ test("from a verdict to a lower cost", async ({ desk: page }) => {
   // The look-backs are due: on the loop, in the letter, in the logbook.
   await page.goto(`${school}/today`);
   await expect(page.getByText("3 due", { exact: true })).toBeVisible();
-  await expect(page.getByText("3 changes are due for a look back")).toBeVisible();
+  await expect(page.getByText("3 changes are due for a look-back")).toBeVisible();
   await page.goto(`${school}/logbook?show=due`);
   await expect(page.locator("tbody tr")).toHaveCount(3);
-  await page.getByRole("button", { name: "I have looked at Daily budget of Own name, search" }).click();
+  await page.getByRole("button", { name: "Mark as reviewed: Daily budget of Own name, search" }).click();
   await expect(page.locator("tbody tr")).toHaveCount(2);
   await page.goto(`${school}/logbook`);
-  await page.getByRole("button", { name: "take back Daily budget of Own name, search" }).click();
-  await expect(page.getByRole("row", { name: /Own name, search/ })).toContainText("Takes back the change");
+  await page.getByRole("button", { name: "Undo Daily budget of Own name, search" }).click();
+  await expect(page.getByRole("row", { name: /Own name, search/ })).toContainText("Undoes the change");
 });
 
 test("what the channel refuses stays, with its reason", async ({ desk: page }) => {
@@ -112,16 +112,16 @@ test("what the channel refuses stays, with its reason", async ({ desk: page }) =
   await page.goto(`${supply}/tray`);
   await expect(page.getByText("Can’t be sent: the channel’s least bid is 0.05")).toBeVisible();
   await page.getByLabel("Bid of Jars, search").check();
-  await page.getByRole("button", { name: "Send the chosen ones" }).click();
+  await page.getByRole("button", { name: "Send selected" }).click();
   await expect(page.getByRole("alert")).toContainText("nothing was sent");
   await page.getByLabel("Bid of Jars, search").check();
-  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await page.getByRole("button", { name: "Remove selected" }).click();
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
 });
 
 test("the week's advice on budgets goes to the tray, and no further by itself", async ({ desk: page }) => {
   await page.goto(`${supply}/budgets`);
-  await expect(page.getByRole("heading", { name: "The same money, this week" })).toBeVisible();
+  await expect(page.getByRole("heading", { name: "The same spend, better placed this week" })).toBeVisible();
   const rows = page.getByRole("region", { name: "The week’s advice" }).locator("tbody tr");
   const all = await rows.count();
   expect(all).toBeGreaterThan(2);
@@ -130,13 +130,13 @@ test("the week's advice on budgets goes to the tray, and no further by itself", 
   expect(then).toBeGreaterThan(now);
   for (const other of await rows.filter({ hasNotText: "Hive kits, search" }).all()) await other.getByRole("checkbox").uncheck();
   await expectAccessible(page);
-  await page.getByRole("button", { name: "Put the chosen in the tray" }).click();
+  await page.getByRole("button", { name: "Put selected in the tray" }).click();
   await expect(page.getByRole("status").filter({ hasText: "One change was put in the tray." })).toBeVisible();
   await page.goto(`${supply}/tray`);
   const waiting = page.getByRole("row", { name: /Hive kits, search/ });
   await expect(waiting).toContainText("money brings more here");
   await waiting.getByRole("checkbox").check();
-  await page.getByRole("button", { name: "Take the chosen ones out" }).click();
+  await page.getByRole("button", { name: "Remove selected" }).click();
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
 });
 
@@ -147,7 +147,7 @@ test("from today to a sent plan in under ten clicks, and each line says why", as
   await click("link", "Budgets");
   await click("link", "New plan");
   await click("button", "Make the plan");
-  await expect(page.getByRole("heading", { level: 1 })).toContainText("placed anew");
+  await expect(page.getByRole("heading", { level: 1 })).toContainText("reallocated");
   await click("button", "Put its daily budgets in the tray");
   await expect(page.getByRole("status").filter({ hasText: "The month is held against this plan." })).toBeVisible();
   clicks += 1;
@@ -158,7 +158,7 @@ test("from today to a sent plan in under ten clicks, and each line says why", as
   expect(reasons.length).toBeGreaterThan(3);
   for (const reason of reasons) expect(reason).toMatch(/The plan ‘.*’ gives it .* a day(: |\. In )/);
   await expectAccessible(page);
-  await click("button", "Send the chosen ones");
+  await click("button", "Send selected");
   await expect(page.locator("tr[data-key]").filter({ hasText: "The plan ‘" })).toHaveCount(0, { timeout: 30_000 });
   expect(clicks).toBeLessThan(10);
   await page.goto(`${school}/logbook`);

@@ -206,7 +206,7 @@ async fn a_plan_is_made_solved_mended_and_kept(pool: PgPool) {
     assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);
     let plan = site.plan("a", &cookie).await;
     let shown = site.page(&plan, &cookie).await;
-    assert!(shown.contains("placed anew"), "{shown}");
+    assert!(shown.contains("reallocated"), "{shown}");
 
     let solve = |fields: &'static str| site.post_fragment(format!("{plan}/solve"), &cookie, fields);
     let bad =

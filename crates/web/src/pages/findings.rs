@@ -222,7 +222,12 @@ fn view(target: Target, f: &Findings, campaign: CampaignId, days: &Params) -> Vi
         f.people.iter().partition(|d| d.rows.iter().any(|r| r.found.is_some()));
     sections.extend(telling.into_iter().map(|d| people(target, d, &part)));
     let terms = format!("{} search terms in these days.", f.searches.terms);
-    sections.extend(section("Searches paid for in vain", "Words", terms, &f.searches.waste));
+    sections.extend(section(
+        "Searches that cost money without a conversion",
+        "Words",
+        terms,
+        &f.searches.waste,
+    ));
     let keep = "About ten clicks tell whether an exact keyword is worth keeping.".to_owned();
     sections.extend(section("Searches worth a keyword", "Term", keep, &f.searches.promising));
     let every =

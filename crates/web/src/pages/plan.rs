@@ -640,7 +640,7 @@ fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
     };
     let same = (s.totals.budget - present).abs() < 0.005 * present;
     let title = if same {
-        format!("The same {}, placed anew", money(s.totals.budget))
+        format!("The same {}, reallocated", money(s.totals.budget))
     } else {
         format!("{} in place of {}", money(s.totals.budget), money(present))
     };
