@@ -58,7 +58,7 @@ test("a split adds up to the whole, and is taken away", async ({ desk: page }) =
 test("what is found inside a campaign goes to the tray", async ({ desk: page }) => {
   await page.goto(`${school}/causes`);
   await page.getByRole("link", { name: "Queen rearing, feed" }).first().click();
-  await page.getByLabel("Select: bid −20%, Germany").check();
+  await page.getByLabel("Select: bid −20%, a step toward −43%, Germany").check();
   await expectAccessible(page);
   await page.getByRole("button", { name: "Put selected in the tray" }).click();
   await expect(page.getByText("One change was put in the tray.")).toBeVisible();

@@ -17,13 +17,16 @@ use tiller_store::{PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Subject};
+use crate::change_words;
 use crate::courses;
 use crate::figures::{money, number};
 use crate::levers::Line;
 use crate::tray::{self, Adds, Origin, Proposal};
 
-/// What a line keeps at least of what it spends, so that we keep learning what it is worth.
-const KEPT: f64 = 0.1;
+/// What a line keeps at least of what it spends: further down is for the next look, with what this cut has taught.
+const KEPT: f64 = 0.5;
+/// What it gets at most, in budgets of now. Common practice, no source: double at most.
+const DOUBLED: f64 = 2.0;
 /// With fewer conversions than this a line is cut by one step at most: they are no evidence for more.
 const LEAST_CONVERSIONS: f64 = 10.0;
 /// A strategy that spends any budget has no end that could be known: it is raised to no more than this at a time.
@@ -114,7 +117,7 @@ fn bounds(l: &Line, budget: f64) -> (f64, f64) {
     let kept = if l.conversions < LEAST_CONVERSIONS { 1.0 - SHOCK } else { KEPT };
     let floor = (kept * l.spend).max(l.least.min(l.spend));
     let ceiling = match l.lever.capacity.most {
-        Some(most) => most,
+        Some(most) => most.min(DOUBLED * budget),
         None if l.spends_all().is_some() => BEYOND * budget,
         None => (1.0 + SHOCK) * budget,
     };
@@ -255,6 +258,15 @@ pub async fn propose(
 /// The budget that a move sets in the end.
 pub fn setting(m: &Move) -> Setting {
     Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) })
+}
+
+/// `Daily budget to 60.00 in 3 steps`.
+pub fn aim(m: &Move) -> String {
+    let aim = change_words::aim(&setting(m));
+    match m.steps.len() {
+        0 | 1 => aim,
+        n => format!("{aim} in {n} steps"),
+    }
 }
 
 fn proposal(m: &Move) -> Proposal {

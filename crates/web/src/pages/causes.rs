@@ -8,7 +8,7 @@ use tiller_core::bridge::Factor;
 use tiller_core::evidence::wilson;
 use tiller_core::verdict::{Faults, Verdict};
 use tiller_core::{Tally, Target};
-use tiller_desk::advice::{self, Advice, Advised};
+use tiller_desk::advice::{self, Advice, Advised, Quiet};
 use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::change_words;
@@ -130,26 +130,22 @@ pub enum Cure {
     Change(Proposal),
     /// Another budget, in steps where it is far.
     Budget(Move),
+    /// Nothing for now: something was changed there, or waits.
+    Quiet(Quiet),
 }
 
 impl Cure {
-    /// `Target CPA to 43.37`, `Daily budget to 60.00 in 3 steps`.
-    fn text(&self) -> String {
+    /// `Target CPA to 43.37`, `Daily budget to 60.00 in 3 steps`; nothing while the place is left alone.
+    fn text(&self) -> Option<String> {
         match self {
-            Self::Change(p) => change_words::aim(&p.set),
-            Self::Budget(m) => {
-                let aim = change_words::aim(&rebalance::setting(m));
-                match m.steps.len() {
-                    0 | 1 => aim,
-                    n => format!("{aim} in {n} steps"),
-                }
-            }
+            Self::Change(p) => Some(change_words::aim(&p.set)),
+            Self::Budget(m) => Some(rebalance::aim(m)),
+            Self::Quiet(_) => None,
         }
     }
 }
 
-/// What the one advice asks for, where its channel is connected and it can be set there; nothing while the place is
-/// left alone after a change.
+/// What the one advice asks for, where its channel is connected and it can be set there.
 pub async fn cure(
     app: &App,
     member: &Member,
@@ -168,18 +164,19 @@ pub async fn cure(
         let curves = Curves::load(&app.pool, &member.account).await?;
         let advised = Advised::of(book, &settings, &curves);
         match advised.on(book.entry(id)?, Some(judged)) {
-            Advice::Quiet(_) | Advice::Nothing => return Ok(None),
+            Advice::Nothing => return Ok(None),
+            Advice::Quiet(quiet) => return Ok(Some(Cure::Quiet(quiet))),
             Advice::Budget(m) => return Ok(Some(Cure::Budget(m.clone()))),
             Advice::Verdict(_) => {}
         }
     }
     let change = remedies::of_verdict(&settings, subject, judged, e.trade_off);
     let touches = book.touched.get(&e.campaign_id).map_or(&[][..], Vec::as_slice);
-    let left_alone = |p: &Proposal| {
+    Ok(change.map(|p| {
         let spot = settings.spot(p.subject);
-        spot.is_some_and(|spot| advice::quiet_at(touches, spot, &p.set).is_some())
-    };
-    Ok(change.filter(|p| !left_alone(p)).map(Cure::Change))
+        let quiet = spot.and_then(|spot| advice::quiet_at(touches, spot, &p.set));
+        quiet.map_or(Cure::Change(p), Cure::Quiet)
+    }))
 }
 
 /// Overspenders ranked by excess.
@@ -389,7 +386,9 @@ async fn examine(
             }),
         judged: e.judged.is_some(),
         found,
-        remedy: cure.filter(|_| frame.editor).map(|c| Remedy { of: key(subject), text: c.text() }),
+        remedy: cure.and_then(|c| c.text())
+            .filter(|_| frame.editor)
+            .map(|text| Remedy { of: key(subject), text }),
         frame,
     })
 }

@@ -104,7 +104,7 @@ pub async fn show(
         .iter()
         .map(|d| {
             let set = match &d.budget {
-                Some(m) => Some(change_words::aim(&rebalance::setting(m))),
+                Some(m) => Some(rebalance::aim(m)),
                 None => remedy::of_verdict(&settings, d.subject, &d.judged, d.trade_off)
                     .map(|p| change_words::aim(&p.set)),
             };

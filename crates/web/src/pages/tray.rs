@@ -297,6 +297,7 @@ pub async fn remedy(
             } else {
                 Ok(put(n))
             }),
+        Some(Cure::Quiet(quiet)) => Err(DeskError::Invalid(quiet.sentence())),
         None => Err(DeskError::Invalid(
             "nothing is advised there now, or nothing can be set that would do it; its own page says why".into(),
         )),
