@@ -386,7 +386,8 @@ async fn examine(
             }),
         judged: e.judged.is_some(),
         found,
-        remedy: cure.and_then(|c| c.text())
+        remedy: cure
+            .and_then(|c| c.text())
             .filter(|_| frame.editor)
             .map(|text| Remedy { of: key(subject), text }),
         frame,

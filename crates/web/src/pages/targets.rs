@@ -47,6 +47,8 @@ struct TargetsPage {
     kind: &'static str,
     least: String,
     default: String,
+    /// What is set now.
+    before: Option<Target>,
     wrong: Option<String>,
     lines: Vec<CampaignLine>,
     purposes: Vec<(&'static str, &'static str)>,
@@ -62,15 +64,18 @@ fn shown(target: Option<Target>) -> (&'static str, String, String) {
 }
 
 /// The target that a form tells. A number in a field says which kind is meant where no kind was chosen; in the
-/// field of another kind than the chosen one it is an error, not lost.
-fn read(form: &HashMap<String, String>) -> Result<Option<Target>, String> {
+/// field of another kind than the chosen one it is an error, not lost, unless it only is what stood there (`before`).
+fn read(form: &HashMap<String, String>, before: Option<Target>) -> Result<Option<Target>, String> {
     let field = |name: &str| form.get(name).map_or("", |text| text.trim());
     let number = |name: &str, label: &str| -> Result<f64, String> {
         let read = entry::amount(field(name), None).map_err(|e| format!("{label}: {e}"))?;
         read.filter(|x| *x > 0.0).ok_or_else(|| format!("{label}: type a number above 0"))
     };
+    let (_, cpa, roas) = shown(before);
+    let stood = |name: &str, typed: &str| typed == if name == "cpa" { &cpa } else { &roas };
     let other = |name: &str, label: &str, chosen: &str| match field(name) {
         "" => Ok(()),
+        typed if stood(name, typed) => Ok(()),
         typed => Err(format!(
             "‘{typed}’ is in the field for {label}, but {chosen} is selected. Select {label}, or clear the field."
         )),
@@ -156,6 +161,7 @@ async fn page(
         kind,
         least: percent(member.account.least_difference) + "%",
         default: decisions::target_words(member.account.target(), false),
+        before: target,
         wrong: None,
         lines,
         purposes: Purpose::ALL.iter().map(|p| (p.word(), wording::purpose(*p))).collect(),
@@ -233,8 +239,8 @@ async fn set(
     form: &HashMap<String, String>,
 ) -> Result<Response, PageError> {
     // A campaign of another account is not found; the form is refused before anything is set.
-    page(app, member, params, campaign).await?;
-    let read = read(form).and_then(|target| Ok((target, least_difference(form)?)));
+    let before = page(app, member, params, campaign).await?.before;
+    let read = read(form, before).and_then(|target| Ok((target, least_difference(form)?)));
     let (target, least) = match read {
         Ok(read) => read,
         Err(wrong) => return refuse(app, member, params, campaign, form, wrong).await,
@@ -284,12 +290,22 @@ mod tests {
 
     #[test]
     fn a_number_in_the_wrong_field_is_said() {
-        assert_eq!(read(&form(&[("kind", "cpa"), ("cpa", "30")])), Ok(Some(Target::Cpa(30.0))));
-        assert_eq!(read(&form(&[("kind", "none")])), Ok(None));
-        let lost = read(&form(&[("kind", "none"), ("cpa", "30")])).unwrap_err();
+        assert_eq!(
+            read(&form(&[("kind", "cpa"), ("cpa", "30")]), None),
+            Ok(Some(Target::Cpa(30.0)))
+        );
+        assert_eq!(read(&form(&[("kind", "none")]), None), Ok(None));
+        let lost = read(&form(&[("kind", "none"), ("cpa", "30")]), None).unwrap_err();
         assert!(lost.contains("‘30’") && lost.contains("target CPA"), "{lost}");
-        assert!(read(&form(&[("kind", "roas"), ("cpa", "30")])).is_err());
-        assert!(read(&form(&[("kind", "cpa"), ("cpa", "-3")])).is_err());
+        assert!(read(&form(&[("kind", "roas"), ("cpa", "30")]), None).is_err());
+        assert!(read(&form(&[("kind", "cpa"), ("cpa", "-3")]), None).is_err());
+    }
+
+    #[test]
+    fn what_stood_in_a_field_is_no_answer() {
+        let form = form(&[("kind", "none"), ("roas", "12")]);
+        assert_eq!(read(&form, Some(Target::Roas(12.0))), Ok(None));
+        assert!(read(&form, Some(Target::Roas(11.0))).is_err());
     }
 
     #[test]
