@@ -3,6 +3,7 @@
 //! async, a clock, SQL, HTML, or sentences for people; data, dates and randomness come in as arguments.
 
 pub mod affordable;
+pub mod alarm;
 pub mod allocation;
 pub mod bid_feedback;
 pub mod bid_volume;
