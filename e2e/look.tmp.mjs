@@ -1,23 +1,17 @@
 import { chromium } from "@playwright/test";
 const b = await chromium.launch({ executablePath: "/usr/bin/chromium", args: ["--no-sandbox"] });
 const p = await b.newPage({ viewport: { width: 1280, height: 800 } });
-const S = "http://127.0.0.1:8501/accounts/amberfold-school";
 await p.goto("http://127.0.0.1:8501/"); await p.locator("button").first().click(); await p.waitForLoadState();
-const first = p.locator(".todos li").first();
-await first.getByRole("button", { name: "Put in tray" }).click();
-await p.waitForTimeout(1500);
-console.log("1:", await first.innerText());
-const bt = first.getByRole("button", { name: "Put in tray" });
-console.log(await bt.count());
-if (await bt.count()) { await bt.click(); await p.waitForTimeout(1500); console.log("2:", await first.innerText(), await p.locator("body").innerText().then(t=>t.slice(0,1500))); }
-await p.goto(S+"/causes"); console.log(await p.locator("main").innerText());
-await p.getByRole("link", { name: "Queen rearing, feed" }).first().click(); await p.waitForTimeout(1500);
-console.log(await p.locator("main").innerText());
-await p.goto(S+"/spend");
- for (const name of ["Own name, search", "Visit listings"]) await p.getByLabel(`Choose ${name}`).check();
-  await p.getByLabel("What").selectOption("budget");
-  await p.getByRole("textbox", { name: "to", exact: true }).fill("+30%");
-  await p.getByRole("button", { name: "Put in tray" }).click();await p.waitForTimeout(1500);
-console.log(await p.locator("body").innerText().then(t=>t.slice(-2500)));
-await p.goto(S+"/tray"); console.log(await p.locator("main").innerText());
+for (let i=0;i<5;i++) {
+for (const a of ["school","supply","norge"]) {
+  await p.goto(`http://127.0.0.1:8501/accounts/amberfold-${a}/today`);
+  console.log("==", a, await p.locator(".alarms").allInnerTexts());
+}
+ if (i<4) { await p.goto(`http://127.0.0.1:8501/accounts/amberfold-school/today`);
+  await p.getByRole("button", { name: /market day/ }).click();
+  await p.getByRole("button", { name: "Let a week pass" }).click();
+  await p.waitForTimeout(25000); }
+}
+await p.goto(`http://127.0.0.1:8501/accounts/amberfold-school/today`);
+await p.screenshot({ path: "/tmp/today.png" });
 await b.close();

@@ -31,6 +31,14 @@ test("today’s letter says what is most worth doing, and puts it in the tray", 
   await expect(open).toBeHidden();
 });
 
+test("an alarm says what stopped, and leads to where one acts", async ({ desk: page }) => {
+  await page.goto(`${supply}/today`);
+  const alarm = page.getByRole("region", { name: "An alarm" }).getByRole("listitem");
+  await expect(alarm).toContainText("Extractors, search had no conversion in the 7 settled days to 7 Nov");
+  await alarm.getByRole("link").click();
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("Measure");
+});
+
 test("several rows are changed at once, with checks, and wrong input loses nothing", async ({ desk: page }) => {
   await page.goto(`${school}/spend`);
   for (const name of ["Own name, search", "Visit listings"]) await page.getByLabel(`Choose ${name}`).check();

@@ -16,6 +16,8 @@ pub struct Day {
     pub day: NaiveDate,
     /// Money.
     pub spend: f64,
+    /// Clicks.
+    pub clicks: f64,
     /// Results, completed where they have not all been reported yet.
     pub results: f64,
 }
@@ -48,6 +50,8 @@ pub struct Jump {
 const SURE: (f64, f64) = (0.0025, 0.002);
 /// A stop is believed if days without spend were as rare as this.
 const RARE: f64 = 0.01;
+/// How much more than chance clicks differ from day to day (variance over mean).
+const DIFFER: f64 = 2.0;
 /// Days that tell what is usual.
 const USUAL: u64 = 28;
 /// Days that tell how days differ.
@@ -92,9 +96,15 @@ pub fn stopped(days: &[Day], last: NaiveDate) -> Option<Stopped> {
             (idle(&same) + weight * overall) / (same.len() as f64 + weight)
         })
         .product();
+    // Where few clicks come in a day, chance leaves a day without any; days differ by more than chance.
+    let gone = (last - since).num_days() as f64 + 1.0;
+    let clicks =
+        days.iter().filter(|d| d.day >= reach && d.day < since).map(|d| d.clicks).sum::<f64>();
+    let by_chance = (-clicks / history.len() as f64 * gone / DIFFER).exp();
     let weeks: Vec<f64> = history.iter().rev().take(USUAL as usize).map(|d| on(*d)).collect();
     let spending = weeks.iter().filter(|s| **s > 0.0).count().max(1) as f64;
-    (chance < RARE).then(|| Stopped { since, usual: weeks.iter().sum::<f64>() / spending })
+    (chance.max(by_chance) < RARE)
+        .then(|| Stopped { since, usual: weeks.iter().sum::<f64>() / spending })
 }
 
 /// How far values on days in a row follow each other (lag one), drawn toward what is believed.
@@ -276,7 +286,7 @@ mod tests {
                     mean
                 };
                 let results = Poisson::new(mean.max(1e-9)).unwrap().sample(rng);
-                Day { day: day(i), spend, results }
+                Day { day: day(i), spend, clicks: spend / 2.0, results }
             })
             .collect()
     }
@@ -352,10 +362,9 @@ mod tests {
     fn a_stop_is_told_from_a_free_day() {
         let spend = |n: u64, spends: &dyn Fn(u64) -> bool| -> Vec<Day> {
             (0..n)
-                .map(|i| Day {
-                    day: day(i),
-                    spend: if spends(i) { 50.0 } else { 0.0 },
-                    results: 1.0,
+                .map(|i| {
+                    let spend = if spends(i) { 50.0 } else { 0.0 };
+                    Day { day: day(i), spend, clicks: spend / 2.0, results: 1.0 }
                 })
                 .collect()
         };
@@ -370,6 +379,9 @@ mod tests {
         let new = spend(10, &|i| i < 8);
         assert_eq!(stopped(&new, day(9)), None, "too young to know");
         assert_eq!(stopped(&[], day(9)), None);
+        let few: Vec<Day> =
+            every_day.iter().map(|d| Day { clicks: d.spend / 20.0, ..*d }).collect();
+        assert_eq!(stopped(&few, day(58)), None, "a day without one of its few clicks");
     }
 
     #[test]

@@ -3,6 +3,7 @@
 
 pub mod accounts;
 pub mod advice;
+pub mod alarms;
 pub mod book;
 pub mod budgets;
 pub mod causes;

@@ -1,4 +1,4 @@
-//! Today: what has changed since the last visit, what is due, what is most worth doing, the month's pace.
+//! Today: what has changed since the last visit, what stopped or broke, what is due, what is most worth doing, the month's pace.
 
 use chrono::{DateTime, NaiveDate, Utc};
 use tiller_core::verdict::Verdict;
@@ -8,12 +8,15 @@ use tiller_store::people::{self, Account};
 use tiller_store::{PersonId, PgPool};
 
 use crate::advice::{Advice, Advised};
+use crate::alarms::{self, Alarm};
 use crate::book::{Book, Entry, Judged, Subject};
 use crate::causes;
 use crate::connections::{self, View};
+use crate::curves::Curves;
 use crate::rebalance::Move;
+use crate::settings::Settings;
 use crate::wording::TradeOff;
-use crate::{DeskError, advice, pace};
+use crate::{DeskError, pace};
 
 /// So many things to do stand in the letter.
 const WORTH_DOING: usize = 3;
@@ -61,6 +64,8 @@ pub struct Letter {
     pub waiting: Waiting,
     /// Connections whose last fetch failed.
     pub failed: Vec<View>,
+    /// What stopped or broke, the most money first.
+    pub alarms: Vec<Alarm>,
     /// Things worth doing, the most money first.
     pub deeds: Vec<Deed>,
     /// Campaigns that may be dear, but too early to tell.
@@ -94,6 +99,7 @@ pub async fn visit(
 pub async fn letter(
     pool: &PgPool,
     book: &Book,
+    settings: &Settings,
     visit: Option<Visit>,
     today: NaiveDate,
 ) -> Result<Letter, DeskError> {
@@ -116,16 +122,20 @@ pub async fn letter(
     let week = Window::ending(settled, 7);
     let week = (week.from() >= book.span.from())
         .then(|| (week, book.total(week), book.total(week.before())));
-    let failed = connections::list(pool, account).await?;
-    let failed =
-        failed.into_iter().filter(|v| v.job.as_ref().is_some_and(|j| j.error.is_some())).collect();
-    let advised = advice::of_account(pool, book).await?;
+    let channels = connections::list(pool, account).await?;
+    let alarms = alarms::of_account(pool, book, settings, &channels, today).await?;
+    let failed = channels
+        .into_iter()
+        .filter(|v| v.job.as_ref().is_some_and(|j| j.error.is_some()))
+        .collect();
+    let advised = Advised::of(book, settings, &Curves::load(pool, account).await?);
     let (deeds, undecided) = deeds(book, &advised);
     Ok(Letter {
         since,
         week,
         waiting: changes::waiting(pool, account.id, today).await?,
         failed,
+        alarms,
         deeds,
         undecided,
         pace: pace::of_account(pool, book).await?,

@@ -11,11 +11,11 @@ use tiller_store::facts;
 use tiller_store::people::Account;
 use tiller_store::{ChangeId, ItemId, PersonId, PgPool, StoreError};
 
-use crate::book::Subject;
+use crate::book::{Subject, Touch, touched};
 use crate::change_words as words;
 use crate::figures::{money, number};
 use crate::settings::{Settings, Spot};
-use crate::{DeskError, entry};
+use crate::{DeskError, advice, connections, entry, flight};
 
 /// Where a proposal comes from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -123,6 +123,7 @@ pub(crate) async fn ready(
     let items = items_of(proposals.iter().map(|p| p.subject));
     let settings = Settings::load(pool, account, &items).await?;
     let present = facts::present_spend(pool, account.id, PRESENT_DAYS).await?;
+    let today = connections::standing(pool, account).await?.today;
     let mut new = Vec::with_capacity(proposals.len());
     for p in proposals {
         let spot = settings.spot(p.subject).ok_or_else(unconnected)?;
@@ -136,6 +137,10 @@ pub(crate) async fn ready(
         }
         if was.as_ref() == Some(&p.set) {
             continue;
+        }
+        if let Some(past) = flight::past(was.as_ref(), &p.set, today) {
+            let place = settings.names(spot).unwrap_or_default();
+            return Err(DeskError::Invalid(format!("{place}: {past}")));
         }
         new.push(NewChange {
             campaign: spot.campaign,
@@ -397,6 +402,8 @@ pub(crate) async fn check(
     let settings = Settings::load(pool, account, &items).await?;
     let read_all: Vec<(Option<Setting>, Setting)> =
         all.iter().map(read).collect::<Result<_, _>>()?;
+    let today = connections::standing(pool, account).await?.today;
+    let touched = touched::load(pool, account, today.pred_opt().unwrap_or(today)).await?;
     let mut budgets: HashMap<tiller_store::CampaignId, Micros> = HashMap::new();
     for (c, (_, set)) in all.iter().zip(&read_all) {
         if let (Setting::Budget(b), None) = (set, c.ad_group) {
@@ -427,6 +434,9 @@ pub(crate) async fn check(
                     number(100.0 * learning::SHOCK, 0)
                 )));
             }
+            found.extend(flight::past(was.as_ref(), set, today).map(stop));
+            let touches = touched.get(&at.campaign).map_or(&[][..], Vec::as_slice);
+            found.extend(too_soon(touches, &all[i], set));
             found.extend(limits(settings.limits(at.campaign), set));
             found.extend(floors(&settings, at, set, &budgets, &all, &read_all));
             let twin = (0..all.len()).find(|j| {
@@ -470,6 +480,20 @@ fn warn(text: impl Into<String>) -> Check {
 
 fn stop(text: impl Into<String>) -> Check {
     Check { stops: true, text: text.into() }
+}
+
+/// What was changed there and waits for its look-back. The steps of a course follow each other on purpose, and what is
+/// taken back needs no look.
+fn too_soon(touches: &[Touch], change: &Change, set: &Setting) -> Option<Check> {
+    if change.undoes.is_some() || change.origin == Origin::Course.word() {
+        return None;
+    }
+    let made: Vec<Touch> = touches.iter().filter(|t| !t.waits()).cloned().collect();
+    let quiet = advice::quiet_at(&made, spot(change), set)?;
+    Some(warn(format!(
+        "{}; changed again before that day, neither change can be judged by itself",
+        quiet.sentence()
+    )))
 }
 
 /// Whether the campaign will be bid for by a strategy when the change is in force.

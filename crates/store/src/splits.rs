@@ -690,6 +690,30 @@ pub async fn week(
         .collect())
 }
 
+/// What each campaign spent before noon and in all, by day, where its channel tells of hours.
+pub async fn before_noon(
+    pool: &PgPool,
+    account: AccountId,
+    window: Window,
+) -> Result<Vec<(CampaignId, NaiveDate, Micros, Micros)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.day, coalesce(sum(s.spend) FILTER (WHERE s.segment::int < 12), 0)::bigint AS "before!",
+                  sum(s.spend)::bigint AS "spend!"
+           FROM ad_group g JOIN segment_day s ON s.account_id = g.account_id AND s.ad_group_id = g.id
+           WHERE g.account_id = $1 AND s.account_id = $1 AND s.dimension = 'hour' AND s.day BETWEEN $2 AND $3
+           GROUP BY 1, 2 ORDER BY 1, 2"#,
+        account.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(pool)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|r| (r.campaign, r.day, Micros::new(r.before), Micros::new(r.spend)))
+        .collect())
+}
+
 /// A search term of an ad group over a window.
 #[derive(Clone, Debug)]
 pub struct TermTally {

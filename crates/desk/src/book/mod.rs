@@ -1,7 +1,7 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
 mod peers;
-mod touched;
+pub(crate) mod touched;
 
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
@@ -106,7 +106,7 @@ impl Entry {
     }
 
     /// Days in a window on which anything was counted.
-    fn reported(&self, window: Window) -> u64 {
+    pub(crate) fn reported(&self, window: Window) -> u64 {
         self.days.iter().filter(|d| window.contains(d.day)).count() as u64
     }
 

@@ -42,7 +42,7 @@ pub struct Touch {
 pub type Touched = HashMap<CampaignId, Vec<Touch>>;
 
 /// Reads what is not to be judged before a day is over.
-pub(super) async fn load(
+pub(crate) async fn load(
     pool: &PgPool,
     account: &Account,
     last_day: NaiveDate,

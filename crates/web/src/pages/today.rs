@@ -6,6 +6,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::Tally;
 use tiller_core::verdict::Verdict;
+use tiller_desk::alarms::{self, Alarm};
 use tiller_desk::book::Book;
 use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
 use tiller_desk::logbook::{self, Show};
@@ -40,6 +41,15 @@ pub struct Todo {
     change: String,
 }
 
+/// What stopped or broke.
+pub struct AlarmLine {
+    text: Words,
+    quiet: String,
+    step: &'static str,
+    href: String,
+    name: String,
+}
+
 /// A look-back to come.
 pub struct LookBack {
     place: String,
@@ -57,6 +67,7 @@ struct TodayPage {
     frame: Frame,
     date: String,
     letter: Vec<Words>,
+    alarms: Vec<AlarmLine>,
     todos: Vec<Todo>,
     pace: Option<(Fan, Words)>,
     off_plan: Vec<Words>,
@@ -86,6 +97,7 @@ pub async fn show(
             frame,
             date,
             letter: Vec::new(),
+            alarms: Vec::new(),
             todos: Vec::new(),
             pace: None,
             off_plan: Vec::new(),
@@ -96,8 +108,8 @@ pub async fn show(
     };
     let frame = Frame::of_book(&member, Station::Today, &params, &book)
         .with_causes(book.judge_all().iter().flatten());
-    let letter = today::letter(&app.pool, &book, visit, today).await?;
     let settings = Settings::load(&app.pool, &member.account, &[]).await?;
+    let letter = today::letter(&app.pool, &book, &settings, visit, today).await?;
     let base = frame.base();
     let todos = letter
         .deeds
@@ -129,6 +141,7 @@ pub async fn show(
     look_backs.sort_by_key(|(on, e)| (*on, e.change.id));
     let page = TodayPage {
         letter: paragraphs(&book, &letter),
+        alarms: letter.alarms.iter().map(|a| alarm(&frame, a)).collect(),
         pace: letter.pace.as_ref().and_then(|p| month(&book, p)),
         off_plan: letter.pace.as_ref().map_or(Vec::new(), off_plan),
         look_backs: look_backs
@@ -147,6 +160,27 @@ pub async fn show(
         frame,
     };
     Ok(page.into_response())
+}
+
+fn alarm(frame: &Frame, a: &Alarm) -> AlarmLine {
+    let (step, page) = a.step();
+    let base = frame.base();
+    let path = match (page, a.campaign) {
+        (alarms::Page::Causes, Some(id)) => format!("causes/campaigns/{id}"),
+        (alarms::Page::Flight, Some(id)) => format!("budgets/campaigns/{id}/flight"),
+        (alarms::Page::Hours, Some(id)) => format!("budgets/campaigns/{id}/hours"),
+        (alarms::Page::Curve, Some(id)) => format!("budgets/campaigns/{id}/curve"),
+        (alarms::Page::Spend, _) => "spend".into(),
+        (alarms::Page::Measure, _) => "measure".into(),
+        _ => "channels".into(),
+    };
+    AlarmLine {
+        text: a.sentence(),
+        quiet: a.quiet.as_ref().map_or_else(String::new, |q| q.sentence()),
+        step,
+        href: format!("{base}/{path}{}", frame.days),
+        name: a.name.clone(),
+    }
 }
 
 /// The last visit before this session: the letter stays the same while one goes to and fro.

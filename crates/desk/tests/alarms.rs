@@ -1,0 +1,242 @@
+//! Alarms on an account whose channels do as they are told, by us and by others; and how rarely healthy campaigns raise
+//! one.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use common::book;
+use common::market::{Answering, WORLD, fetch_all};
+use common::scene::{Scene, says};
+use tiller_channel::Micros;
+use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
+use tiller_channel::report::Status;
+use tiller_channel::wire::{Batch, Budget, Change, Place, Setting};
+use tiller_core::{Target, Window};
+use tiller_desk::alarms::{self, Alarm, Page};
+use tiller_desk::book::Subject;
+use tiller_desk::settings::Settings;
+use tiller_desk::tray::{self, Adds, Edit, Origin, Proposal};
+use tiller_desk::{Account, DeskError, PgPool, accounts, connections, flight};
+use tiller_market::world::AMBERFOLD;
+use tiller_store::MIGRATIONS;
+use tiller_store::people::NewAccount;
+
+async fn alarms_of(pool: &PgPool, account: &Account) -> Vec<Alarm> {
+    let book = book(pool, account).await;
+    let settings = Settings::load(pool, account, &[]).await.unwrap();
+    let channels = connections::list(pool, account).await.unwrap();
+    let today = connections::standing(pool, account).await.unwrap().today;
+    alarms::of_account(pool, &book, &settings, &channels, today).await.unwrap()
+}
+
+fn said(all: &[Alarm]) -> Vec<String> {
+    all.iter().map(|a| a.sentence().to_string()).collect()
+}
+
+/// Somebody else sets something at the channel.
+async fn they_set(s: &Scene, key: &str, campaign: &str, set: Setting) {
+    let http = HttpConnection::new(&s.market.address, "Findle", "test-token", Patience::default())
+        .unwrap();
+    let place = Place { campaign: campaign.into(), ad_group: None, item: None };
+    let change = Change { id: "x".into(), place, was: None, set };
+    let told = http.send(key, &Batch { changes: vec![change] }).await.unwrap();
+    assert_eq!(told[0].refused, None, "{}", told[0].message);
+}
+
+fn daily(units: f64) -> Setting {
+    Setting::Budget(Budget::Daily { amount: Micros::from_units(units) })
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_others_stop_or_raise_stands_on_today(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let name = "Visits, search";
+    assert_eq!(said(&alarms_of(&pool, &s.account).await), Vec::<String>::new());
+
+    they_set(&s, "pause", "t-c2", Setting::Status(Status::Paused)).await;
+    s.days_pass(&pool, 2).await;
+    let all = alarms_of(&pool, &s.account).await;
+    let text = said(&all).join("\n");
+    assert!(text.contains(&format!("{name} has spent nothing since 10 Nov")), "{text}");
+    assert!(text.contains("paused at its channel, and not from here"), "{text}");
+    assert_eq!(all[0].step().1, Page::Spend);
+    assert!(all[0].worth > 50.0, "what it used to spend: {}", all[0].worth);
+
+    // What we pause ourselves is no alarm.
+    they_set(&s, "run", "t-c2", Setting::Status(Status::Active)).await;
+    s.days_pass(&pool, 1).await;
+    let subject = Subject::Campaign(s.id(&pool, name).await);
+    tray::edit(&pool, &s.account, s.person, &[subject], Edit::Pause, "", "").await.unwrap();
+    s.send(&pool).await;
+    s.days_pass(&pool, 2).await;
+    let text = said(&alarms_of(&pool, &s.account).await).join("\n");
+    assert!(!text.contains(name), "{text}");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn spend_beyond_its_noise_names_the_budget_behind_it(pool: PgPool) {
+    // Demand for three times what its budget allows.
+    let world =
+        WORLD.replace("budget = 40.0\nauctions = 5000.0", "budget = 40.0\nauctions = 30000.0");
+    let s = Scene::on(
+        &pool,
+        Answering::of(&world.replace("\"Emberlane\"", "\"Findle\""), None, 0).await,
+    )
+    .await;
+    let text = said(&alarms_of(&pool, &s.account).await).join("\n");
+    assert_eq!(text, "");
+    they_set(&s, "raise", "t-c3", daily(120.0)).await;
+    s.days_pass(&pool, 3).await;
+    let all = alarms_of(&pool, &s.account).await;
+    let text = said(&all).join("\n");
+    assert!(text.contains("Neighbours, feed spends 1"), "{text}");
+    assert!(
+        text.contains("its daily budget is 120.00 instead of 40.00, and not from here"),
+        "{text}"
+    );
+    assert_eq!(all[0].step().1, Page::Flight);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn money_that_is_gone_by_noon_is_told_with_its_pacing(pool: PgPool) {
+    let world = WORLD.replace(
+        "budget = 40.0\nauctions = 5000.0",
+        "budget = 40.0\npacing = \"fast\"\nauctions = 60000.0",
+    );
+    let s = Scene::on(&pool, Answering::of(&world, None, 0).await).await;
+    let all = alarms_of(&pool, &s.account).await;
+    let text = said(&all).join("\n");
+    assert!(text.contains("of the last 3 days"), "{text}");
+    assert!(text.contains("as fast as possible"), "{text}");
+    assert_eq!(all[0].step().1, Page::Hours);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_flight_is_told_before_it_ends_and_refused_when_it_is_over(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let id = s.id(&pool, "Visits, search").await;
+    let flight = |from: u32, to: u32| {
+        let day = |d| chrono::NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
+        Window::new(day(from), day(to))
+    };
+    let set = |f| flight::convert(&pool, &s.account, s.person, id, f);
+    says(set(flight(1, 9)).await.unwrap_err(), "which is over, and the campaign would stop");
+    says(set(flight(5, 20)).await.unwrap_err(), "choose a first day from 10 Nov 2026 on");
+    assert!(tray::rows(&pool, &s.account).await.unwrap().is_empty(), "nothing waits");
+    assert_eq!(set(flight(10, 14)).await.unwrap(), 1);
+    s.send(&pool).await;
+    s.days_pass(&pool, 1).await;
+    let all = alarms_of(&pool, &s.account).await;
+    assert!(said(&all)[0].contains("Visits, search ends on 14 Nov"), "{:?}", said(&all));
+    assert!(all[0].quiet.is_some(), "its change has not been looked at yet");
+    s.days_pass(&pool, 6).await;
+    let text = said(&alarms_of(&pool, &s.account).await).join("\n");
+    assert!(text.contains("ended on 14 Nov by its dates, and is still set to run"), "{text}");
+
+    // One that waits in the tray past its end is stopped there.
+    let later = flight(20, 22);
+    flight::convert(&pool, &s.account, s.person, id, None).await.unwrap();
+    s.send(&pool).await;
+    s.days_pass(&pool, 1).await;
+    assert_eq!(set(later).await.unwrap(), 1);
+    s.days_pass(&pool, 7).await;
+    let rows = tray::rows(&pool, &s.account).await.unwrap();
+    let stops = rows[0].checks.iter().filter(|c| c.stops);
+    let text: Vec<&str> = stops.map(|c| c.text.as_str()).collect();
+    assert!(
+        text.iter().any(|t| t.contains("its flight ends on 22 Nov 2026, which is over")),
+        "{text:?}"
+    );
+    let sent = tiller_desk::sending::send(&pool, &s.account, &[rows[0].change.id]).await;
+    says(sent.unwrap_err(), "nothing was sent");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn changing_again_before_the_look_back_is_warned_of(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let subject = Subject::Campaign(s.id(&pool, "Names, search").await);
+    let edit = |typed: &'static str| async {
+        tray::edit(&pool, &s.account, s.person, &[subject], Edit::Budget, typed, "").await
+    };
+    let warnings = || async {
+        let rows = tray::rows(&pool, &s.account).await.unwrap();
+        let checks = rows.into_iter().flat_map(|r| r.checks);
+        checks.map(|c| (c.stops, c.text)).collect::<Vec<_>>()
+    };
+    edit("110").await.unwrap();
+    assert_eq!(warnings().await, [], "the first is free");
+    s.send(&pool).await;
+    s.days_pass(&pool, 2).await;
+    edit("120").await.unwrap();
+    let found = warnings().await;
+    let text = "Daily budget from 100.00 to 110.00; look-back on 19 Nov";
+    assert!(matches!(&found[..], [(false, t)] if t.contains(text)), "{found:?}");
+    // To take it back is no second change.
+    let rows = tray::rows(&pool, &s.account).await.unwrap();
+    tray::withdraw(&pool, &s.account, &[rows[0].change.id]).await.unwrap();
+    let back = Proposal {
+        subject,
+        set: daily(100.0),
+        reason: "Taken back.".into(),
+        evidence: Vec::new(),
+        effect: String::new(),
+        adds: Adds::default(),
+        origin: Origin::Undo,
+        undoes: Some(rows[0].change.id),
+    };
+    tray::propose(&pool, &s.account, s.person, vec![back]).await.unwrap();
+    assert_eq!(warnings().await, []);
+}
+
+/// How many alarms a week the demo's campaigns raise among twenty-five, over as many seeds as SEEDS says
+/// (`SEEDS=20 cargo test -p tiller-desk --test alarms -- demo --nocapture` for docs/performance.md).
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_demo_s_campaigns_rarely_raise_one(pool: PgPool) -> Result<(), DeskError> {
+    const DAYS: u32 = 28;
+    let seeds: u64 = std::env::var("SEEDS").map_or(1, |text| text.parse().unwrap());
+    let (mut raised, mut weeks) = (0u32, 0.0);
+    for seed in 1..=seeds {
+        let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
+        let market = Answering::of(&format!("seed = {seed}\n{world}"), None, 0).await;
+        for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
+            let slug = format!("{key}-{seed}");
+            let new = NewAccount {
+                slug: &slug,
+                name: "Amberfold",
+                currency: "EUR",
+                time_zone: "Europe/Copenhagen",
+            };
+            let id = accounts::add(&pool, &new).await?;
+            accounts::set_default_target(&pool, id, Some(target)).await?;
+            let account = accounts::by_slug(&pool, &slug).await?;
+            let token = format!("amberfold-{key}-practice");
+            connections::connect(&pool, &account, &market.address, &token).await?;
+            fetch_all(&pool).await;
+            let account = accounts::by_slug(&pool, &slug).await?;
+            let settings = Settings::load(&pool, &account, &[]).await?;
+            let whole = book(&pool, &account).await;
+            let mut before: Vec<String> = Vec::new();
+            for back in (0..DAYS).rev() {
+                // The account as it was on a past day.
+                let mut past = whole.clone();
+                let to = whole.span.to() - chrono::Days::new(u64::from(back));
+                past.span = Window::new(whole.span.from(), to).unwrap();
+                for e in &mut past.entries {
+                    e.days = e.days.iter().filter(|d| d.day <= to).copied().collect();
+                }
+                let today = to.succ_opt().unwrap();
+                let now = alarms::of_account(&pool, &past, &settings, &[], today).await?;
+                let names: Vec<String> = now.iter().map(|a| a.name.clone()).collect();
+                for a in now.iter().filter(|a| !before.contains(&a.name)) {
+                    println!("seed {seed}, {to}: {}", a.sentence());
+                    raised += 1;
+                }
+                before = names;
+            }
+            weeks += whole.entries.len() as f64 / 25.0 * f64::from(DAYS) / 7.0;
+        }
+    }
+    println!("{raised} alarms, {:.2} a week among 25 campaigns", f64::from(raised) / weeks);
+    assert!(f64::from(raised) / weeks < 1.0, "{raised} in {weeks} weeks of 25 campaigns");
+    Ok(())
+}
