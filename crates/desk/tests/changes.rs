@@ -155,7 +155,8 @@ async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
     let look_back = entry.change.look_back.unwrap();
     assert!(due(&look_back.to_string()) && !due("2026-11-18"));
     assert_eq!(look_back, day("2026-11-19"));
-    let letter = today::letter(&pool, &after, None, day("2026-11-19")).await.unwrap();
+    let settings = Settings::load(&pool, &s.account, &[]).await.unwrap();
+    let letter = today::letter(&pool, &after, &settings, None, day("2026-11-19")).await.unwrap();
     assert_eq!(letter.waiting.due, 1);
     logbook::looked(&pool, &s.account, entry.change.id).await.unwrap();
     assert!(logbook::looked(&pool, &s.account, entry.change.id).await.is_err());

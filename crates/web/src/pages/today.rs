@@ -6,6 +6,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::Tally;
 use tiller_core::verdict::Verdict;
+use tiller_desk::advice::Quiet;
 use tiller_desk::alarms::{self, Alarm};
 use tiller_desk::book::Book;
 use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
@@ -176,7 +177,7 @@ fn alarm(frame: &Frame, a: &Alarm) -> AlarmLine {
     };
     AlarmLine {
         text: a.sentence(),
-        quiet: a.quiet.as_ref().map_or_else(String::new, |q| q.sentence()),
+        quiet: a.quiet.as_ref().map_or_else(String::new, Quiet::sentence),
         step,
         href: format!("{base}/{path}{}", frame.days),
         name: a.name.clone(),
