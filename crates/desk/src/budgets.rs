@@ -117,7 +117,8 @@ fn whole_below(amount: f64, step: f64) -> f64 {
     (amount / unit + 1e-9).floor() * unit
 }
 
-/// What a campaign is called in plans: by its channel too where its name alone is not enough.
+/// What a campaign is called in plans: by its channel too where its name alone is not enough (the database's
+/// `campaign_label` says the same of saved ones).
 pub fn line_id(book: &Book, e: &Entry) -> String {
     let same_name = book.entries.iter().filter(|o| o.campaign.name == e.campaign.name).count() > 1;
     if same_name {
@@ -566,8 +567,16 @@ pub async fn list(pool: &PgPool, account: &Account) -> Result<Vec<Opened>, DeskE
         .collect()
 }
 
+/// A saved plan, with its campaigns by their names of now.
 fn read(plan: &Plan) -> Result<PlanFile, DeskError> {
-    Ok(serde_json::from_value(plan.body.clone()).map_err(tiller_store::StoreError::from)?)
+    let mut file: PlanFile =
+        serde_json::from_value(plan.body.clone()).map_err(tiller_store::StoreError::from)?;
+    for line in &mut file.lines {
+        if let Some(name) = plan.renamed.get(&line.id) {
+            line.id.clone_from(name);
+        }
+    }
+    Ok(file)
 }
 
 fn body(file: &PlanFile) -> Result<serde_json::Value, DeskError> {

@@ -1,5 +1,7 @@
 //! Saved plans.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
@@ -18,6 +20,8 @@ pub struct Plan {
     pub window: Window,
     /// The plan file.
     pub body: Value,
+    /// Its campaigns that have been renamed since it was saved: their names in the file, and now.
+    pub renamed: HashMap<String, String>,
     /// Whether the month is held against it.
     pub kept: bool,
     /// When it was last changed.
@@ -34,7 +38,9 @@ pub async fn add(
     body: &Value,
 ) -> Result<PlanId, StoreError> {
     Ok(sqlx::query_scalar!(
-        r#"INSERT INTO plan (account_id, name, from_day, to_day, body, created_by) VALUES ($1, $2, $3, $4, $5, $6)
+        r#"INSERT INTO plan (account_id, name, from_day, to_day, body, created_by, campaigns)
+           SELECT $1, $2, $3, $4, $5, $6, coalesce(jsonb_object_agg(l.label, l.campaign_id) FILTER (WHERE l.label IS NOT NULL), '{}')
+           FROM (SELECT 1) one LEFT JOIN campaign_label l ON l.account_id = $1 AND l.label IN (SELECT line ->> 'id' FROM jsonb_array_elements($5::jsonb -> 'lines') line)
            RETURNING id AS "id: PlanId""#,
         account.0,
         name,
@@ -56,7 +62,10 @@ pub async fn update(
     body: &Value,
 ) -> Result<bool, StoreError> {
     let done = sqlx::query!(
-        "UPDATE plan SET name = $3, body = $4, updated_at = now() WHERE account_id = $1 AND id = $2",
+        "UPDATE plan SET name = $3, body = $4, updated_at = now(), campaigns = coalesce(
+             (SELECT jsonb_object_agg(l.label, l.campaign_id) FROM campaign_label l
+              WHERE l.account_id = $1 AND l.label IN (SELECT line ->> 'id' FROM jsonb_array_elements($4::jsonb -> 'lines') line)), '{}')
+         WHERE account_id = $1 AND id = $2",
         account.0,
         id.0,
         name,
@@ -122,25 +131,28 @@ async fn all(
     id: Option<PlanId>,
 ) -> Result<Vec<Plan>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, kept, updated_at FROM plan
+        r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, kept, updated_at,
+                  coalesce((SELECT jsonb_object_agg(was.key, l.label) FROM jsonb_each_text(campaigns) was
+                            JOIN campaign_label l ON l.account_id = $1 AND l.campaign_id = was.value::bigint AND l.label <> was.key), '{}') AS "renamed!"
+           FROM plan
            WHERE account_id = $1 AND ($2::bigint IS NULL OR id = $2) ORDER BY updated_at DESC, id DESC"#,
         account.0,
         id.map(|i| i.0)
     )
     .fetch_all(pool)
     .await?;
-    Ok(rows
-        .into_iter()
-        .filter_map(|r| {
-            let window = Window::new(r.from_day, r.to_day)?;
-            Some(Plan {
+    rows.into_iter()
+        .filter_map(|r| Some((Window::new(r.from_day, r.to_day)?, r)))
+        .map(|(window, r)| {
+            Ok(Plan {
                 id: r.id,
                 name: r.name,
                 window,
                 body: r.body,
+                renamed: serde_json::from_value(r.renamed)?,
                 kept: r.kept,
                 updated_at: r.updated_at,
             })
         })
-        .collect())
+        .collect()
 }

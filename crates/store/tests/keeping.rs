@@ -124,6 +124,29 @@ async fn plans_are_changed_by_their_account_only(pool: PgPool) {
     assert!(plans::list(&pool, a.account).await.unwrap().is_empty());
 }
 
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn plans_keep_their_campaigns_through_a_rename(pool: PgPool) {
+    let a = Scene::new(&pool, "a").await;
+    let body = json!({ "lines": [{ "id": "Campaign 0" }, { "id": "by hand" }] });
+    let id = plans::add(&pool, a.account, a.person, "Mine", week(), &body).await.unwrap();
+    let renamed = async || plans::get(&pool, a.account, id).await.unwrap().unwrap().renamed;
+    let call = async |campaign: CampaignId, name: &str| {
+        let sql = "UPDATE campaign SET name = $2 WHERE id = $1";
+        sqlx::query(sql).bind(campaign.0).bind(name).execute(&pool).await.unwrap();
+    };
+    assert!(renamed().await.is_empty());
+    call(a.campaigns[0], "Courses").await;
+    // Another one takes the old name: the line stays with its campaign.
+    call(a.campaigns[1], "Campaign 0").await;
+    assert_eq!(renamed().await, [("Campaign 0".into(), "Courses".into())].into());
+    // Saved anew under the new name, it is followed from there.
+    let body = json!({ "lines": [{ "id": "Courses" }] });
+    assert!(plans::update(&pool, a.account, id, "Mine", &body).await.unwrap());
+    assert!(renamed().await.is_empty());
+    call(a.campaigns[0], "Bee courses").await;
+    assert_eq!(renamed().await, [("Courses".into(), "Bee courses".into())].into());
+}
+
 /// Two courses would pull at one budget; a step is taken by whoever comes first, and once.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_budget_is_on_one_course(pool: PgPool) {
