@@ -31,6 +31,22 @@ impl Currency {
     pub fn minor_unit(self) -> f64 {
         10f64.powi(-self.minor_digits().cast_signed())
     }
+
+    /// The nearest amount in whole smallest coins; at least one where there is any money at all.
+    ///
+    /// ```
+    /// use tiller_core::{Currency, Micros};
+    /// let (yen, dinar): (Currency, Currency) = ("JPY".parse().unwrap(), "TND".parse().unwrap());
+    /// assert_eq!(yen.coins(Micros::from_units(120.4)), Micros::from_units(120.0));
+    /// assert_eq!(yen.coins(Micros::from_units(0.2)), Micros::from_units(1.0));
+    /// assert_eq!(dinar.coins(Micros::from_units(0.1251)), Micros::from_units(0.125));
+    /// ```
+    pub fn coins(self, amount: Micros) -> Micros {
+        let coin = 10i64.pow(6 - self.minor_digits());
+        let sign = amount.get().signum();
+        let whole = (amount.get().abs() + coin / 2) / coin;
+        Micros(sign * whole.max(sign.abs()) * coin)
+    }
 }
 
 impl FromStr for Currency {

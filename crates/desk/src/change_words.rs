@@ -5,7 +5,7 @@ use tiller_channel::wire::{Budget, Hours, PlacesMode, Setting, Strategy};
 use tiller_core::Micros;
 use tiller_core::learning::{Moved, relative};
 
-use crate::figures::{counted, full_day, money, number};
+use crate::figures::{counted, full_day, number};
 
 /// What is set, as a heading.
 pub fn title(setting: &Setting) -> &'static str {
@@ -29,8 +29,14 @@ pub fn title(setting: &Setting) -> &'static str {
     }
 }
 
+/// What is set is told exactly: `1 234.50` is not `1 235`, and a dinar has a thousand coins.
 fn units(m: Micros) -> String {
-    money(m.to_units())
+    let decimals = match m.get() {
+        x if x % 1_000_000 == 0 && x.abs() >= 1_000_000_000 => 0,
+        x if x % 10_000 == 0 => 2,
+        _ => 3,
+    };
+    number(m.to_units(), decimals)
 }
 
 fn or_none(m: Option<Micros>) -> String {

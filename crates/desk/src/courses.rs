@@ -173,6 +173,12 @@ fn step_to(campaign: CampaignId, amount: f64, reason: String, effect: String) ->
     }
 }
 
+/// Steps as they can be set: what is set is compared with them later.
+fn in_coins(account: &Account, steps: &[(u64, f64)]) -> Vec<(u64, f64)> {
+    let coins = |x: f64| account.coins(Micros::from_units(x)).to_units();
+    steps.iter().map(|(after, amount)| (*after, coins(*amount))).collect()
+}
+
 const BUSY: &str = "its budget is on a course already; stop that one first";
 
 /// Puts the first step in the tray; the others follow by themselves once it has been made.
@@ -196,7 +202,7 @@ async fn begin(
     let new = New {
         campaign,
         kind: kind.word(),
-        steps: json(steps)?,
+        steps: json(&in_coins(account, steps))?,
         base: Micros::from_units(base).get(),
         starts: None,
         change: None,
@@ -282,7 +288,7 @@ pub async fn lift(
             "a lift lasts 92 days at most; change the budget instead".into(),
         ));
     }
-    let lifted = (by.applied(base) * 100.0).round() / 100.0;
+    let lifted = account.coins(Micros::from_units(by.applied(base))).to_units();
     if lifted <= base {
         return Err(DeskError::Invalid("a lift raises the budget; type an amount above 0".into()));
     }

@@ -15,10 +15,9 @@ use crate::tray::{self, Adds, Origin, Proposal};
 
 /// A campaign's budget the other way round: a daily one over a flight, a flight's by the day.
 pub fn converted(budget: Budget, flight: Option<Window>) -> Result<Budget, DeskError> {
-    let coins = |x: f64| Micros::from_units((x * 100.0).round() / 100.0);
     match (budget, flight) {
         (Budget::Daily { amount }, Some(flight)) => Ok(Budget::Lifetime {
-            amount: coins(lifetime(amount.to_units(), flight)),
+            amount: Micros::from_units(lifetime(amount.to_units(), flight)),
             starts: flight.from(),
             ends: flight.to(),
         }),
@@ -29,7 +28,7 @@ pub fn converted(budget: Budget, flight: Option<Window>) -> Result<Budget, DeskE
         (Budget::Lifetime { amount, starts, ends }, _) => {
             let flight = Window::new(starts, ends)
                 .ok_or_else(|| DeskError::Invalid("its flight ends before it begins".into()))?;
-            Ok(Budget::Daily { amount: coins(a_day(amount.to_units(), flight)) })
+            Ok(Budget::Daily { amount: Micros::from_units(a_day(amount.to_units(), flight)) })
         }
     }
 }

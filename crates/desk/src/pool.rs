@@ -4,6 +4,7 @@
 use tiller_channel::wire::{Budget, Setting};
 use tiller_core::pool::{self as core, Advice, Conflict, DECIDED, FAIR_TARGETS, Member, Standing};
 use tiller_core::{Micros, Tally, Target, Window};
+use tiller_store::people::Account;
 use tiller_store::{AdGroupId, CampaignId, PersonId, PgPool};
 
 use crate::book::{self, Book, Subject};
@@ -141,10 +142,6 @@ fn proposal(
     }
 }
 
-fn coins(x: f64) -> Micros {
-    Micros::from_units((x * 100.0).round() / 100.0)
-}
-
 /// Puts the advice on some ad groups in the tray.
 pub async fn take(
     pool: &PgPool,
@@ -161,7 +158,7 @@ pub async fn take(
         .filter_map(|g| {
             let set = match g.standing?.advice {
                 Advice::Leave => return None,
-                Advice::Floor(a_day) => Setting::Floor(Some(coins(a_day))),
+                Advice::Floor(a_day) => Setting::Floor(Some(Micros::from_units(a_day))),
                 Advice::Lift => Setting::Floor(None),
             };
             let evidence = vec![
@@ -191,8 +188,9 @@ pub struct Part {
     pub a_day: f64,
 }
 
-/// Splits the campaign's money by audience sizes as they were typed, with a minimum each; exact to the cent.
+/// Splits the campaign's money by audience sizes as they were typed, with a minimum each; exact to the coin.
 pub fn by_audience(
+    account: &Account,
     view: &Pool,
     sizes: &dyn Fn(AdGroupId) -> Option<String>,
     least: &str,
@@ -209,9 +207,10 @@ pub fn by_audience(
         }
     }
     let total = view.budget.unwrap_or_else(|| view.groups.iter().filter_map(|g| g.own).sum());
-    let cents = |x: f64| (x * 100.0).round() as i64;
+    let coin = account.coins(Micros::new(1)).to_units();
+    let coins = |x: f64| (x / coin).round() as i64;
     let sizes: Vec<f64> = typed.iter().map(|(_, size)| *size).collect();
-    let parts = core::by_audience(cents(total), &sizes, cents(least)).ok_or_else(|| {
+    let parts = core::by_audience(coins(total), &sizes, coins(least)).ok_or_else(|| {
         DeskError::Invalid(format!(
             "at least {} for each of {} ad groups is more than {} a day; lower the least",
             money(least),
@@ -222,11 +221,11 @@ pub fn by_audience(
     Ok(typed
         .into_iter()
         .zip(parts)
-        .map(|((g, size), cents)| Part {
+        .map(|((g, size), coins)| Part {
             id: g.id,
             name: g.name.clone(),
             size,
-            a_day: cents as f64 / 100.0,
+            a_day: coins as f64 * coin,
         })
         .collect())
 }
@@ -240,8 +239,8 @@ pub async fn take_split(
     parts: &[Part],
 ) -> Result<usize, DeskError> {
     let set = |p: &Part| match view.budget {
-        Some(_) => Setting::Floor(Some(coins(p.a_day))),
-        None => Setting::Budget(Budget::Daily { amount: coins(p.a_day) }),
+        Some(_) => Setting::Floor(Some(Micros::from_units(p.a_day))),
+        None => Setting::Budget(Budget::Daily { amount: Micros::from_units(p.a_day) }),
     };
     let proposals = parts
         .iter()

@@ -125,7 +125,8 @@ pub(crate) async fn ready(
     let present = facts::present_spend(pool, account.id, PRESENT_DAYS).await?;
     let today = connections::standing(pool, account).await?.today;
     let mut new = Vec::with_capacity(proposals.len());
-    for p in proposals {
+    for mut p in proposals {
+        p.set = p.set.map_money(|m| account.coins(m));
         let spot = settings.spot(p.subject).ok_or_else(unconnected)?;
         let was = settings.present(spot, &p.set);
         if was.is_none() && !matches!(p.set, Setting::Keyword { .. }) {
@@ -297,10 +298,9 @@ fn edited(settings: &Settings, spot: Spot, edit: Edit, typed: &str) -> Result<Se
     let amount = |base: Option<Micros>| -> Result<Micros, String> {
         let read = entry::amount(typed, base.map(Micros::to_units))?;
         let units = read.ok_or("type an amount, or a change such as +10%")?;
-        // A smallest coin of a hundredth suits every currency of the channels so far.
-        let coins = Micros::from_units((units * 100.0).round() / 100.0);
-        if coins > Micros::ZERO && units < 1e9 {
-            Ok(coins)
+        let read = Micros::from_units(units);
+        if read > Micros::ZERO && units < 1e9 {
+            Ok(read)
         } else {
             Err("an amount above 0 is needed".into())
         }

@@ -357,11 +357,14 @@ async fn ad_groups_get_their_test_and_audiences_their_part(pool: PgPool) {
     assert!((best - 1.0).abs() < 1e-9);
     assert_eq!(view.total(), now.entry(feed).unwrap().tally(view.window), "parts add up");
     let sizes = |text: &'static str| move |_| Some(text.to_owned());
-    let parts = pool::by_audience(&view, &sizes("12 000"), "5").unwrap();
+    let parts = pool::by_audience(&s.account, &view, &sizes("12 000"), "5").unwrap();
     assert_eq!(parts.iter().map(|p| p.a_day).collect::<Vec<_>>(), [20.0, 20.0]);
-    says(pool::by_audience(&view, &sizes("12 000"), "25").unwrap_err(), "lower the least");
-    says(pool::by_audience(&view, &sizes(""), "").unwrap_err(), "how many people");
-    says(pool::by_audience(&view, &sizes("many"), "").unwrap_err(), "is not a number");
+    says(
+        pool::by_audience(&s.account, &view, &sizes("12 000"), "25").unwrap_err(),
+        "lower the least",
+    );
+    says(pool::by_audience(&s.account, &view, &sizes(""), "").unwrap_err(), "how many people");
+    says(pool::by_audience(&s.account, &view, &sizes("many"), "").unwrap_err(), "is not a number");
     assert_eq!(pool::take_split(&pool, &now, s.person, &view, &parts).await.unwrap(), 2);
     s.send(&pool).await;
     let now = book(&pool, &s.account).await;

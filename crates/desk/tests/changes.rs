@@ -488,3 +488,30 @@ async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(p
         entry.change.answer
     );
 }
+
+/// A yen has no hundredths, a dinar has thousandths: what goes to the tray can be set.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn money_is_set_in_whole_coins_of_its_currency(pool: PgPool) {
+    let mut s = scene(&pool).await;
+    let set = |s: &Scene, typed: &'static str| {
+        let (account, person, pool) = (s.account.clone(), s.person, pool.clone());
+        async move {
+            let book = book(&pool, &account).await;
+            let names = book.entries.iter().find(|e| e.campaign.name == "Names, search").unwrap();
+            let subject = Subject::Campaign(names.campaign.id);
+            tray::edit(&pool, &account, person, &[subject], Edit::Budget, typed, "").await.unwrap();
+            let rows = tray::rows(&pool, &account).await.unwrap();
+            let row = rows.into_iter().next().unwrap();
+            tray::withdraw(&pool, &account, &[row.change.id]).await.unwrap();
+            row.set_to
+        }
+    };
+    assert_eq!(set(&s, "120.456").await, daily(120.46), "cents");
+    s.account.currency = "JPY".into();
+    assert_eq!(set(&s, "120.456").await, daily(120.0));
+    s.account.currency = "TND".into();
+    let dinars = set(&s, "120.4564").await;
+    assert_eq!(dinars, daily(120.456));
+    assert_eq!(tiller_desk::change_words::value(&dinars), "120.456");
+    assert_eq!(tiller_desk::change_words::value(&daily(1234.5)), "1\u{202f}234.50");
+}

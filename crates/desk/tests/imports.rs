@@ -186,6 +186,22 @@ async fn doubles_are_refused_together(pool: PgPool) {
     assert_eq!(everything(&pool, &account).await.0.clicks, 1);
 }
 
+/// All rows of a file that doubles itself are counted; only so many are kept as anybody can read.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_file_that_doubles_itself_is_counted_not_kept(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let rows: String = (0..5200)
+        .map(|i| row("2026-11-01", "Spring", &format!("course {i}"), 1, "1", "0"))
+        .collect();
+    let once = row("2026-11-02", "Spring", "course 1", 3, "1", "0");
+    let text = format!("{HEADER}{rows}{once}{rows}");
+    let done = import_as(&pool, &account, &text, |_| {}, true).await.unwrap();
+    assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 1, 10_400));
+    let kept = reports::errors(&pool, &account, done.id, 20_000).await.unwrap();
+    assert_eq!(kept.len(), 10_000);
+    assert_eq!(everything(&pool, &account).await.0.clicks, 3);
+}
+
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn another_currency_is_refused_with_the_way_out(pool: PgPool) {
     let account = account(&pool, "a").await;

@@ -8,7 +8,7 @@ use sqlx::{Acquire, PgConnection, PgPool, Postgres, Transaction};
 use tiller_core::Micros;
 use tokio::sync::mpsc::Receiver;
 
-use crate::imports::{self, ErrorRow, Import};
+use crate::imports::{self, ERRORS_KEPT, ErrorRow, Import};
 use crate::{AccountId, ConnectionId, ImportId, StoreError, splits};
 
 /// The names that tell an item from all others.
@@ -235,9 +235,10 @@ impl<'a> Merge<'a> {
             Ok(()) => inner.commit().await?,
             Err(error) if error.is_taken() => {
                 inner.rollback().await?;
-                let double = duplicates(&mut self.tx).await?;
-                contents.error_count += double.len() as i64;
-                contents.rows -= double.len() as i64;
+                let room = ERRORS_KEPT.saturating_sub(contents.errors.len());
+                let (count, double) = duplicates(&mut self.tx, room).await?;
+                contents.error_count += count;
+                contents.rows -= count;
                 contents.errors.extend(double);
                 if !self.only_good {
                     self.tx.rollback().await?;
@@ -458,13 +459,23 @@ async fn insert_facts(
     Ok(())
 }
 
-/// Rows that tell of one item and day more than once: all of them, since none is more right than another.
-async fn duplicates(tx: &mut PgConnection) -> Result<Vec<ErrorRow>, StoreError> {
+/// Rows that tell of one item and day more than once: all of them, since none is more right than another. They are
+/// counted, and no more of them named than there is room for: a file may double itself.
+async fn duplicates(
+    tx: &mut PgConnection,
+    room: usize,
+) -> Result<(i64, Vec<ErrorRow>), StoreError> {
+    let count: i64 = sqlx::query_scalar(
+        "SELECT coalesce(sum(times), 0)::bigint FROM (SELECT count(*) AS times FROM staged GROUP BY n, day HAVING count(*) > 1) d",
+    )
+    .fetch_one(&mut *tx)
+    .await?;
     let rows: Vec<(i64, String, i64)> = sqlx::query_as(
         "SELECT s.line, coalesce(nullif(n.item, ''), n.ad_group, n.campaign) || ' on ' || s.day, d.times
          FROM staged s JOIN (SELECT n, day, count(*) AS times FROM staged GROUP BY n, day HAVING count(*) > 1) d USING (n, day)
-         JOIN named n USING (n) ORDER BY s.line",
+         JOIN named n USING (n) ORDER BY s.line LIMIT $1",
     )
+    .bind(room as i64)
     .fetch_all(tx)
     .await?;
     let error = |(line, found, times): (i64, String, i64)| ErrorRow {
@@ -473,7 +484,7 @@ async fn duplicates(tx: &mut PgConnection) -> Result<Vec<ErrorRow>, StoreError> 
         found: format!("{found}, {times} times"),
         expected: "one row for each item and day".into(),
     };
-    Ok(rows.into_iter().map(error).collect())
+    Ok((count, rows.into_iter().map(error).collect()))
 }
 
 /// Takes double rows out, and their counts out of the campaigns' sums.

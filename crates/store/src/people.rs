@@ -3,6 +3,7 @@
 use chrono::{DateTime, NaiveDate, Utc};
 use serde::{Deserialize, Serialize};
 use sqlx::PgPool;
+use tiller_core::{Currency, Micros};
 
 use crate::{AccountId, PersonId, StoreError};
 
@@ -81,6 +82,11 @@ impl Account {
     /// Days until a click day is settled.
     pub fn settle(&self) -> u64 {
         self.settle_days.max(0).unsigned_abs().into()
+    }
+
+    /// The nearest amount in whole smallest coins of its currency.
+    pub fn coins(&self, amount: Micros) -> Micros {
+        self.currency.parse::<Currency>().map_or(amount, |c| c.coins(amount))
     }
 }
 

@@ -73,6 +73,38 @@ pub enum Setting {
     },
 }
 
+impl Setting {
+    /// With all of its money as `f` has it.
+    #[must_use]
+    pub fn map_money(self, f: impl Fn(Micros) -> Micros) -> Self {
+        match self {
+            Self::Budget(Budget::Daily { amount }) => {
+                Self::Budget(Budget::Daily { amount: f(amount) })
+            }
+            Self::Budget(Budget::Lifetime { amount, starts, ends }) => {
+                Self::Budget(Budget::Lifetime { amount: f(amount), starts, ends })
+            }
+            Self::Strategy(Strategy::TargetCpa { target }) => {
+                Self::Strategy(Strategy::TargetCpa { target: f(target) })
+            }
+            Self::Bid(m) => Self::Bid(m.map(f)),
+            Self::BidFloor(m) => Self::BidFloor(m.map(f)),
+            Self::BidCeiling(m) => Self::BidCeiling(m.map(f)),
+            Self::Floor(m) => Self::Floor(m.map(f)),
+            Self::Ceiling(m) => Self::Ceiling(m.map(f)),
+            Self::Keyword { text, match_type, bid, present } => {
+                Self::Keyword { text, match_type, bid: bid.map(f), present }
+            }
+            other @ (Self::Status(_)
+            | Self::Strategy(_)
+            | Self::Hours(_)
+            | Self::Adjustment(_)
+            | Self::Places(_)
+            | Self::Negative { .. }) => other,
+        }
+    }
+}
+
 /// One change.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

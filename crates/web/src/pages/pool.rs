@@ -152,7 +152,8 @@ pub async fn show(
     };
     let asked = !params.others(&["from", "to", "against_from", "against_to", "alone"]).is_empty();
     let sizes = |id: AdGroupId| Some(params.text(&format!("size-{id}")).to_owned());
-    let (parts, wrong) = match asked.then(|| desk::by_audience(&pool, &sizes, params.text("least")))
+    let (parts, wrong) = match asked
+        .then(|| desk::by_audience(&member.account, &pool, &sizes, params.text("least")))
     {
         Some(Ok(parts)) => (parts, None),
         Some(Err(DeskError::Invalid(why))) => (Vec::new(), Some(why)),
@@ -214,7 +215,8 @@ pub async fn take_split(
     let pool = pool.ok_or(DeskError::NotFound("campaign"))?;
     let typed = |name: &str| form.iter().find(|(k, _)| k == name).map(|(_, v)| v.clone());
     let sizes = |id: AdGroupId| typed(&format!("size-{id}"));
-    let parts = desk::by_audience(&pool, &sizes, &typed("least").unwrap_or_default());
+    let parts =
+        desk::by_audience(&member.account, &pool, &sizes, &typed("least").unwrap_or_default());
     let outcome = match parts {
         Ok(parts) => desk::take_split(&app.pool, &book, member.person.id, &pool, &parts).await,
         Err(error) => Err(error),
