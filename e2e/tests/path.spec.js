@@ -70,9 +70,21 @@ test("from the worst campaign to a plan that is taken away", async ({ desk: page
   await page.getByLabel("Ceiling of Course names, search").fill("much");
   await page.getByLabel("Ceiling of Course names, search").press("Tab");
   await expect(page.getByText("‘much’ is not a number")).toBeVisible();
+  await expect(page.getByRole("heading", { level: 1 })).toHaveText("One entry can’t be used");
   await expect(page.getByLabel("Ceiling of Course names, search")).toHaveValue("much");
   await page.getByLabel("Ceiling of Course names, search").fill("6 000");
   await page.getByLabel("Ceiling of Course names, search").press("Tab");
+  // What is edited while an answer is still on its way counts.
+  let letGo;
+  const held = new Promise((resolve) => { letGo = resolve; });
+  await page.route("**/solve", async (route) => { await held; await route.continue().catch(() => {}); }, { times: 1 });
+  await page.getByRole("button", { name: "Solve" }).click();
+  const floor = page.getByLabel("Floor of Visit listings");
+  await floor.fill("1234");
+  await floor.press("Tab");
+  letGo();
+  await expect(page.getByRole("row", { name: /^Visit listings/ }).last()).toContainText("limited by");
+  await expect(floor).toHaveValue("1234");
   await expect(page.getByText("not saved")).toBeVisible();
   await page.getByRole("button", { name: "Save" }).click();
   await expect(page.getByText("not saved")).toHaveCount(0);

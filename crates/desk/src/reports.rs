@@ -9,7 +9,7 @@ use std::time::Duration;
 use bytes::{Bytes, BytesMut};
 use chrono::NaiveDate;
 use futures::{Stream, StreamExt};
-use tiller_channel::report::{Column, Guess, Mapping, Records, RowReader, guess};
+use tiller_channel::report::{Column, Guess, Mapping, Records, RowError, RowReader, guess};
 use tiller_core::{Currency, Micros};
 use tiller_store::StoreError;
 use tiller_store::imports::{self, ERRORS_KEPT, ErrorRow, Import, State};
@@ -146,6 +146,11 @@ pub async fn start(
             )));
         }
     }
+    let currency = currency(account)?;
+    let sample = imports::chunk(pool, account.id, id, 0).await?.unwrap_or_default();
+    if let Some(why) = unusable(&sample, mapping, currency) {
+        return Err(DeskError::Invalid(why));
+    }
     let json = serde_json::to_value(mapping).map_err(StoreError::from)?;
     if imports::queue(pool, account.id, id, &json, false).await? {
         Ok(())
@@ -153,6 +158,44 @@ pub async fn start(
         Err(DeskError::Invalid("this import has been started already".into()))
     }
 }
+
+/// The columns that none of the first rows can be read with, if any: no row of the file would be taken in.
+fn unusable(sample: &[u8], mapping: &Mapping, currency: Currency) -> Option<String> {
+    let mut records = Records::new(&sample[..sample.len().min(SAMPLE)], mapping.dialect.delimiter);
+    records.next_record().ok()?;
+    let mut reader = RowReader::new(mapping, currency);
+    let mut wrong: Vec<(RowError, usize)> = Vec::new();
+    let mut rows = 0;
+    // The last row of a sample may be cut.
+    while rows < LOOKED_AT
+        && let Ok(Some(record)) = records.next_record()
+    {
+        rows += 1;
+        for error in reader.read(&record).err().into_iter().flatten() {
+            match wrong.iter_mut().find(|(e, _)| e.column == error.column) {
+                Some((_, times)) => *times += 1,
+                None => wrong.push((error, 1)),
+            }
+        }
+    }
+    wrong.retain(|(_, times)| rows > 1 && *times == rows);
+    let (first, _) = wrong.first()?;
+    let repair = if first.column == Column::Currency.name() {
+        format!("Convert the money in the file, or import it into an account in {}", first.found)
+    } else {
+        "Choose another column, or how dates and numbers are written".to_owned()
+    };
+    let told = |(e, _): &(RowError, usize)| {
+        format!("{}: ‘{}’ found in line {}, {} expected", e.column, e.found, e.line, e.expected)
+    };
+    Some(format!(
+        "none of the first {rows} rows can be read like this. {}. {repair}; nothing has been imported",
+        wrong.iter().map(told).collect::<Vec<_>>().join("; ")
+    ))
+}
+
+/// So many rows show whether a column can be read at all.
+const LOOKED_AT: usize = 20;
 
 /// Imports the good rows of a file whose other rows have errors.
 pub async fn accept_good(pool: &PgPool, account: &Account, id: ImportId) -> Result<(), DeskError> {
@@ -311,6 +354,10 @@ pub(crate) async fn run(
         ));
     }
     Ok(merge.finish(contents).await?)
+}
+
+fn currency(account: &Account) -> Result<Currency, DeskError> {
+    account.currency.parse().map_err(|e: tiller_core::MoneyError| DeskError::Invalid(e.to_string()))
 }
 
 async fn currency_of(pool: &PgPool, import: &Import) -> Result<Currency, DeskError> {

@@ -202,12 +202,32 @@ async fn a_file_that_doubles_itself_is_counted_not_kept(pool: PgPool) {
     assert_eq!(everything(&pool, &account).await.0.clicks, 3);
 }
 
+/// Of a column that no row can be read with, nothing needs to be written to know it.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_column_that_can_t_be_read_is_said_at_once(pool: PgPool) {
+    let account = account(&pool, "a").await;
+    let rows: String = ["2026-11-01", "2026-11-02", "2026-11-03"]
+        .map(|d| row(d, "Spring", "course", 10, "free", "2"))
+        .concat();
+    let text = format!("{HEADER}{rows}");
+    let refused = import_as(&pool, &account, &text, |_| {}, true).await.unwrap_err().to_string();
+    assert!(refused.contains("spend: ‘free’ found in line 2"), "{refused}");
+    assert!(refused.contains("nothing has been imported"), "{refused}");
+    let kept = reports::list(&pool, &account).await.unwrap();
+    assert!(kept.iter().all(|i| i.state != ImportState::Done && i.rows_kept == 0));
+    // One good row among them, and the others are a matter of rows.
+    let good = row("2026-11-04", "Spring", "course", 10, "5", "2");
+    let done = import_as(&pool, &account, &format!("{text}{good}"), |_| {}, true).await.unwrap();
+    assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 1, 3));
+}
+
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn another_currency_is_refused_with_the_way_out(pool: PgPool) {
     let account = account(&pool, "a").await;
     let crowns = format!("{HEADER}{}", three_days().concat()).replace("EUR", "NOK");
-    let done = import_as(&pool, &account, &crowns, |_| {}, true).await.unwrap();
-    assert_eq!((done.rows_kept, done.error_count), (0, 9));
+    let refused = import_as(&pool, &account, &crowns, |_| {}, true).await.unwrap_err();
+    let way_out = "or import it into an account in NOK";
+    assert!(refused.to_string().contains(way_out), "{refused}");
     let plain = "date,campaign,impressions,clicks,spend,conversions\n2026-11-01,Spring,10,1,1,0\n";
     let chosen = import_as(
         &pool,

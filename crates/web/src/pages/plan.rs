@@ -352,13 +352,13 @@ fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
         }
     };
     let answered = worked.as_ref().map(|w| &w.problem).zip(solved);
-    let (headline, lead) = headline(file, solved);
+    let (headline, lead) = headline(file, solved, errors.len());
     let infeasible = worked.as_ref().and_then(|w| match &w.answer {
-        Answer::Infeasible { conflicts, repairs } => Some(Infeasible {
+        Answer::Infeasible { conflicts, repairs } if errors.is_empty() => Some(Infeasible {
             conflicts: conflicts.iter().map(|c| plan_file::conflict(c).1).collect(),
             repairs: repairs.iter().map(plan_file::repair).enumerate().collect(),
         }),
-        Answer::Optimal(_) => None,
+        _ => None,
     });
     let word = goal(file.goal).1;
     let name = fields.get("name").cloned().unwrap_or_else(|| opened.plan.name.clone());
@@ -510,7 +510,7 @@ fn note(file: &PlanFile, i: usize, solved: Option<&Solved>) -> String {
     let held = solved.map(|s| held(s.lines[i].held_by, by_change(file, i, s)));
     match held.filter(|h| *h != "nothing") {
         Some(ALL) => "gets all it can spend".to_owned(),
-        Some(h) => format!("held by {h}"),
+        Some(h) => format!("limited by {h}"),
         None => file.lines[i]
             .precision
             .filter(|p| p.covariance[1][1] > LEANS)
@@ -630,8 +630,26 @@ fn cost(
     )
 }
 
-fn headline(file: &PlanFile, solved: Option<&Solved>) -> (Words, Words) {
+/// What the plan is; a typing error comes before whatever would follow from it.
+fn headline(file: &PlanFile, solved: Option<&Solved>, wrong: usize) -> (Words, Words) {
     let present: f64 = file.lines.iter().map(|l| l.current).sum();
+    if wrong > 0 {
+        return (
+            Words::say(match wrong {
+                1 => "One entry can’t be used".to_owned(),
+                n => format!("{n} entries can’t be used"),
+            }),
+            Words::say(format!(
+                "{} marked below with what to type.{}",
+                if wrong == 1 { "It is" } else { "They are" },
+                if solved.is_some() {
+                    " Until then the plan goes by what stood there before."
+                } else {
+                    ""
+                }
+            )),
+        );
+    }
     let Some(s) = solved else {
         return (
             Words::say("These limits can’t all be kept"),

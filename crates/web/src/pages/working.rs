@@ -116,7 +116,18 @@ fn days(w: Window) -> String {
 }
 
 const EXACT: &str = "Nothing: channels count it exactly, and a day is final when it is reported.";
-const LATE: &str = "Conversions of the last two days are still coming in.";
+
+/// What of the days can still change.
+fn late(book: &Book) -> String {
+    let settled = book.last_settled();
+    match book.period.window {
+        w if w.to() <= settled => "All of these days have settled.".into(),
+        w if w.from() > settled => "Conversions of these days are still coming in.".into(),
+        _ => {
+            format!("Conversions of the days after {} are still coming in.", figures::day(settled))
+        }
+    }
+}
 
 fn working(
     figure: &str,
@@ -126,6 +137,7 @@ fn working(
     of_all: bool,
 ) -> Result<Working, PageError> {
     let t = &row.tally;
+    let late = late(book);
     let currency = &book.account.currency;
     let paid = |x: f64| format!("{} {currency}", money(x));
     let (spend, value) = (t.spend.to_units(), t.value.to_units());
@@ -154,7 +166,7 @@ fn working(
             EXACT.into(),
         ),
         "share" | "result_share" | "pool_share" | "pool_results" => {
-            share(figure, row, all, &paid).ok_or_else(|| no_figure(figure))?
+            share(figure, row, all, &paid, &late).ok_or_else(|| no_figure(figure))?
         }
         "impressions" => of(
             "Impressions",
@@ -195,14 +207,14 @@ fn working(
             "results, by the day of their click",
             vec![],
             count(t.conversions),
-            format!("{} {LATE}", counted(t.conversions)),
+            format!("{} {late}", counted(t.conversions)),
         ),
         "cpa" => of(
             "Cost per acquisition (CPA)",
             "spend ÷ conversions",
             vec![("Spend", paid(spend)), number_of("Conversions", t.conversions)],
             figures::or_absent(t.cpa(), paid),
-            cost_range(spend, t.conversions),
+            cost_range(spend, t.conversions, &late),
         ),
         "value" => of(
             "Conversion value",
@@ -212,21 +224,21 @@ fn working(
                 ("Value each", figures::or_absent(t.aov(), money)),
             ],
             paid(value),
-            LATE.into(),
+            late,
         ),
         "roas" => of(
             "Return on ad spend (ROAS)",
             "value ÷ spend",
             vec![("Value", paid(value)), ("Spend", paid(spend))],
             figures::or_absent(t.roas(), |x| number(x, 2)),
-            value_range(t),
+            value_range(t, &late),
         ),
         "acos" => of(
             "Advertising cost of sales (ACoS)",
             "spend ÷ value",
             vec![("Spend", paid(spend)), ("Value", paid(value))],
             figures::or_absent(t.acos(), |x| format!("{}%", percent(x))),
-            value_range(t),
+            value_range(t, &late),
         ),
         "target" => of(
             "Target",
@@ -235,8 +247,8 @@ fn working(
             figures::or_absent(row.target.map(Target::number), |x| number(x, 2)),
             "It is a decision, not a measurement.".into(),
         ),
-        "excess" if of_all => excess_of_all(all, &paid),
-        "excess" => excess(row, &paid),
+        "excess" if of_all => excess_of_all(all, &paid, late),
+        "excess" => excess(row, &paid, late),
         "spend_change" | "conversions_change" | "cpa_change" | "roas_change" => {
             change(figure, row, book)?
         }
@@ -253,7 +265,13 @@ fn no_figure(figure: &str) -> PageError {
 type Measure<'a> = (&'a dyn Fn(&Tally) -> f64, &'a dyn Fn(f64) -> String);
 
 /// A share of all rows, or of the campaign that a part belongs to.
-fn share(figure: &str, row: &Row, all: &[Row], paid: &dyn Fn(f64) -> String) -> Option<Working> {
+fn share(
+    figure: &str,
+    row: &Row,
+    all: &[Row],
+    paid: &dyn Fn(f64) -> String,
+    late: &str,
+) -> Option<Working> {
     let of_pool = figure.starts_with("pool");
     let whole = if of_pool { row.pool? } else { all.iter().map(|r| r.tally).sum() };
     let by_value = matches!(row.target, Some(Target::Roas(_)));
@@ -268,7 +286,7 @@ fn share(figure: &str, row: &Row, all: &[Row], paid: &dyn Fn(f64) -> String) -> 
         (_, true) => (
             "Share of results",
             if of_pool { "value ÷ value of its campaign" } else { "value ÷ value of all rows" },
-            LATE,
+            late,
             (&|t| t.value.to_units(), paid),
         ),
         (_, false) => (
@@ -278,7 +296,7 @@ fn share(figure: &str, row: &Row, all: &[Row], paid: &dyn Fn(f64) -> String) -> 
             } else {
                 "conversions ÷ conversions of all rows"
             },
-            LATE,
+            late,
             (&|t| t.conversions, &count),
         ),
     };
@@ -340,7 +358,7 @@ fn beside_peers(figure: &str, row: &Row) -> Result<Working, PageError> {
     })
 }
 
-fn excess_of_all(rows: &[Row], paid: &dyn Fn(f64) -> String) -> Working {
+fn excess_of_all(rows: &[Row], paid: &dyn Fn(f64) -> String, late: String) -> Working {
     let each = || rows.iter().filter_map(Row::excess);
     Working {
         title: "Excess",
@@ -350,11 +368,11 @@ fn excess_of_all(rows: &[Row], paid: &dyn Fn(f64) -> String) -> Working {
             ("Room below target", paid(each().filter(|x| *x < 0.0).sum())),
         ],
         result: figures::or_absent(spend::excess(rows), |x| signed(x, paid)),
-        uncertain: LATE.into(),
+        uncertain: late,
     }
 }
 
-fn excess(row: &Row, paid: &dyn Fn(f64) -> String) -> Working {
+fn excess(row: &Row, paid: &dyn Fn(f64) -> String, late: String) -> Working {
     let t = &row.tally;
     let spend = ("Spend", paid(t.spend.to_units()));
     let (formula, numbers) = match row.target {
@@ -368,8 +386,11 @@ fn excess(row: &Row, paid: &dyn Fn(f64) -> String) -> Working {
         ),
         None => ("needs a target", vec![spend]),
     };
-    let uncertain = row.judged.as_ref().and_then(|j| j.diagnosis.p_over).map_or(LATE.to_owned(), |p| {
-        format!("That the true cost is above target has a probability of {}, from the settled days.", figures::probability(p))
+    let uncertain = row.judged.as_ref().and_then(|j| j.diagnosis.p_over).map_or(late, |p| {
+        format!(
+            "That the true cost is above target has a probability of {}, from the settled days.",
+            figures::probability(p)
+        )
     });
     Working {
         title: "Excess",
@@ -430,10 +451,10 @@ fn rate_range(successes: f64, trials: f64) -> String {
     })
 }
 
-fn cost_range(spend: f64, conversions: f64) -> String {
+fn cost_range(spend: f64, conversions: f64, late: &str) -> String {
     match cost_per_conversion(spend, conversions, 0.95) {
         (low, Some(high)) => format!(
-            "With 95% confidence between {} and {} (exact Poisson). {LATE}",
+            "With 95% confidence between {} and {} (exact Poisson). {late}",
             money(low),
             money(high)
         ),
@@ -444,13 +465,13 @@ fn cost_range(spend: f64, conversions: f64) -> String {
     }
 }
 
-fn value_range(t: &Tally) -> String {
+fn value_range(t: &Tally, late: &str) -> String {
     let i = poisson(t.conversions, 0.95);
     match (t.roas(), t.conversions > 0.0) {
         (Some(roas), true) => {
             let scale = |n: f64| number(roas * n / t.conversions, 2);
             format!(
-                "From the number of conversions alone, ROAS lies between {} and {} with 95% confidence. {LATE}",
+                "From the number of conversions alone, ROAS lies between {} and {} with 95% confidence. {late}",
                 scale(i.low),
                 scale(i.high)
             )
