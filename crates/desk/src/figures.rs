@@ -95,6 +95,19 @@ pub fn counted(n: u64, one: &str, many: &str) -> String {
     format!("{} {}", number(n as f64, 0), if n == 1 { one } else { many })
 }
 
+/// A name of so many characters at most. What tells long names apart often stands at their end: the middle is cut.
+pub fn cut(name: &str, room: usize) -> String {
+    let long = name.chars().count();
+    if long <= room {
+        return name.to_owned();
+    }
+    let kept = room.saturating_sub(1);
+    let (head, tail) = (kept - kept * 2 / 5, kept * 2 / 5);
+    let start: String = name.chars().take(head).collect();
+    let end: String = name.chars().skip(long - tail).collect();
+    format!("{}…{}", start.trim_end(), end.trim_start())
+}
+
 /// `1 conversion`, `2.5 conversions`.
 pub fn conversions(x: f64) -> String {
     let one = (x - 1.0).abs() < 0.005;
@@ -104,6 +117,15 @@ pub fn conversions(x: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn long_names_keep_both_ends() {
+        assert_eq!(cut("Spring courses, search", 30), "Spring courses, search");
+        let (a, b) =
+            (cut("Amberfold, courses, Denmark", 20), cut("Amberfold, courses, Norway", 20));
+        assert_eq!((a.as_str(), b.as_str()), ("Amberfold, c…Denmark", "Amberfold, c…Norway"));
+        assert!(a != b && a.chars().count() <= 20);
+    }
 
     #[test]
     fn numbers() {

@@ -5,8 +5,8 @@ use tiller_core::bridge::{Bridge, Factor};
 use tiller_desk::figures::{money, percent, signed};
 use tiller_desk::wording::list;
 
-use super::at;
 use super::scale::{Mark, Scale};
+use super::{Form, at};
 
 const WIDTH: f64 = 760.0;
 const TOP: f64 = 26.0;
@@ -23,7 +23,8 @@ struct Step {
     hatched: bool,
     amount: String,
     amount_class: &'static str,
-    caption: String,
+    /// Its lines.
+    caption: Vec<String>,
     join: Option<f64>,
 }
 
@@ -31,6 +32,8 @@ struct Step {
 #[derive(Template)]
 #[template(path = "chart/bridge.html")]
 pub struct BridgeChart {
+    width: f64,
+    suffix: &'static str,
     steps: Vec<Step>,
     marks: Vec<Mark>,
     target: Option<f64>,
@@ -50,7 +53,7 @@ fn amount(b: &Bridge, x: f64) -> String {
 impl BridgeChart {
     /// The bridge with captions for its first box, its factors in their order, and its last box; and the target
     /// where there is one, in the bridge's unit.
-    pub fn new(b: &Bridge, captions: Vec<String>, target: Option<f64>) -> Self {
+    pub fn new(b: &Bridge, captions: &[String], target: Option<f64>, form: Form) -> Self {
         let mut level = b.from;
         let mut spans = vec![(0.0, b.from)];
         for (_, effect) in b.effects() {
@@ -64,14 +67,17 @@ impl BridgeChart {
         let shown = if b.order_value.is_some() { 100.0 } else { 1.0 };
         let scale = Scale::up(shown * most * 1.1, BASE, BASE - TOP);
         let y = |x: f64| scale.y(shown * x);
-        let gap = (WIDTH - LEFT - spans.len() as f64 * BOX) / last as f64;
+        let width = form.width(WIDTH);
+        let slot = (width - LEFT) / spans.len() as f64;
+        let wide = BOX.min(0.75 * slot);
+        let gap = (width - LEFT - spans.len() as f64 * wide) / last as f64;
         let steps = spans
             .into_iter()
             .zip(captions)
             .enumerate()
             .map(|(i, ((from, to), caption))| {
                 let (low, high) = (f64::min(from, to), f64::max(from, to));
-                let x = LEFT + i as f64 * (BOX + gap);
+                let x = LEFT + i as f64 * (wide + gap);
                 let (class, hatched, amount_class) = match (i, to > from) {
                     (0, _) => ("peer-box", false, "bold"),
                     (i, _) if i == last => ("body", false, "bold"),
@@ -81,7 +87,7 @@ impl BridgeChart {
                 let effect = i > 0 && i < last;
                 Step {
                     x: at(x),
-                    middle: at(x + BOX / 2.0),
+                    middle: at(x + wide / 2.0),
                     y: y(high),
                     height: at((y(low) - y(high)).max(1.0)),
                     class,
@@ -92,17 +98,22 @@ impl BridgeChart {
                         amount(b, to)
                     },
                     amount_class,
-                    caption,
+                    caption: match form {
+                        Form::Wide => vec![caption.clone()],
+                        Form::Narrow => caption.split(", ").map(str::to_owned).collect(),
+                    },
                     join: (i < last).then(|| y(to)),
                 }
             })
             .collect();
         Self {
+            width,
+            suffix: form.suffix(),
             steps,
             marks: scale.marks(3),
             target: target.map(y),
             summary: summary(b),
-            box_width: BOX,
+            box_width: at(wide),
             join_width: at(gap),
         }
     }
@@ -138,7 +149,8 @@ mod tests {
     #[test]
     fn the_steps_join() {
         let b = Bridge { from: 27.56, cpc: 19.90, cvr: -7.91, order_value: None, to: 39.55 };
-        let chart = BridgeChart::new(&b, ["a", "b", "c", "d"].map(String::from).into(), Some(30.0));
+        let chart =
+            BridgeChart::new(&b, &["a", "b", "c", "d"].map(String::from), Some(30.0), Form::Wide);
         let s = &chart.steps;
         assert_eq!(s[0].y, at(s[1].y + s[1].height), "the first step stands on the peers' CPA");
         assert_eq!(s[1].y, s[2].y);
@@ -154,7 +166,8 @@ mod tests {
     #[test]
     fn returns_have_a_step_for_order_value() {
         let b = Bridge { from: 0.135, cpc: 0.0, cvr: 0.02, order_value: Some(0.159), to: 0.314 };
-        let chart = BridgeChart::new(&b, ["a", "b", "c", "d", "e"].map(String::from).into(), None);
+        let chart =
+            BridgeChart::new(&b, &["a", "b", "c", "d", "e"].map(String::from), None, Form::Wide);
         let amounts: Vec<&str> = chart.steps.iter().map(|s| s.amount.as_str()).collect();
         assert_eq!(amounts, ["13.5%", "0.0%", "+2.0%", "+15.9%", "31.4%"]);
     }

@@ -6,8 +6,8 @@ use tiller_core::{Tally, Target};
 use tiller_desk::causes::Estimate;
 use tiller_desk::figures::{day, money, number, sum};
 
-use super::at;
 use super::scale::{Mark, Scale};
+use super::{Form, at};
 
 const WIDTH: f64 = 1232.0;
 const LEFT: f64 = 46.0;
@@ -43,6 +43,8 @@ struct Expected {
 #[derive(Template)]
 #[template(path = "chart/day_chart.html")]
 pub struct DayChart {
+    width: f64,
+    suffix: &'static str,
     bars: Vec<Bar>,
     settled_path: String,
     unsettled_path: String,
@@ -71,6 +73,7 @@ impl DayChart {
         settled: NaiveDate,
         target: Option<Target>,
         currency: &str,
+        form: Form,
     ) -> Option<Self> {
         let (first, last) = (days.first()?.0, days.last()?.0);
         let by_value = matches!(target, Some(Target::Roas(_)));
@@ -80,7 +83,8 @@ impl DayChart {
             Target::Roas(x) => 100.0 / x,
         });
         let count = (last - first).num_days() as f64 + 1.0;
-        let slot = (WIDTH - LEFT - RIGHT) / count;
+        let width = form.width(WIDTH);
+        let slot = (width - LEFT - RIGHT) / count;
         let x = |d: NaiveDate| LEFT + (d - first).num_days() as f64 * slot;
         let highest = days.iter().filter_map(|(_, t)| cost(t)).fold(0.0, f64::max);
         let most = line.map_or(highest, |l| highest.min(CUT * l).max(1.3 * l));
@@ -163,15 +167,22 @@ impl DayChart {
         let expected: Vec<Expected> = expected.iter().filter_map(|(d, e)| end(d, e)).collect();
         // The dashed part begins at the last settled point, so that the line does not break there.
         let joint = points.iter().flatten().map(|p| p.0).filter(|d| *d <= settled).max();
-        let every = (count / 12.0).ceil().max(1.0) as usize;
+        let every = (count * 100.0 / width).ceil().max(1.0) as usize;
         let marks = first
             .iter_days()
             .take(count as usize)
             .step_by(every)
             .map(|d| Mark { at: at(x(d) + slot / 2.0), text: day(d) })
             .collect();
-        let spent: f64 = days.iter().map(|(_, t)| t.spend.to_units()).sum();
+        let over: Vec<bool> = days
+            .iter()
+            .filter(|(d, _)| *d <= settled)
+            .filter_map(|(_, t)| Some(cost(t)? > line?))
+            .collect();
+        let whole: Tally = days.iter().map(|(_, t)| *t).sum();
         Some(Self {
+            width,
+            suffix: form.suffix(),
             settled_path: path(&|d| d <= settled),
             unsettled_path: path(&|d| d > settled || Some(d) == joint),
             dots: points.iter().flatten().map(|p| (p.1, p.2)).collect(),
@@ -187,11 +198,17 @@ impl DayChart {
             cost_unit: if by_value { "ACoS, %".into() } else { format!("CPA, {currency}") },
             currency: currency.to_owned(),
             summary: format!(
-                "{} days from {} to {}, {} spent in all.",
-                days.len(),
+                "From {} to {}: {} spent, {cost_word} {}{}.",
                 day(first),
                 day(last),
-                sum(spent)
+                sum(whole.spend.to_units()),
+                cost(&whole).map_or("absent".to_owned(), cost_text),
+                line.map_or(String::new(), |l| format!(
+                    "; {} of {} settled days with results stand above the target of {}",
+                    over.iter().filter(|o| **o).count(),
+                    over.len(),
+                    cost_text(l)
+                ))
             ),
         })
     }
@@ -211,7 +228,8 @@ mod tests {
             first.iter_days().zip([1.0, 0.0, 2.0, 1.0, 1.0]).map(|(d, c)| (d, tally(c))).collect();
         let expected = [(days[4].0, Estimate { mean: 2.0, error: 0.5 })];
         let chart =
-            DayChart::new(&days, &expected, days[2].0, Some(Target::Cpa(30.0)), "EUR").unwrap();
+            DayChart::new(&days, &expected, days[2].0, Some(Target::Cpa(30.0)), "EUR", Form::Wide)
+                .unwrap();
         let end = &chart.expected[0];
         assert!(end.title.contains("CPA 15.00") && end.high < end.y && end.y < end.low);
         assert_eq!(chart.bars.iter().filter(|b| !b.settled).count(), 2);
@@ -222,6 +240,6 @@ mod tests {
         );
         assert_eq!(chart.unsettled_path.matches('L').count(), 2);
         assert!(chart.render().unwrap().contains("not settled"));
-        assert!(DayChart::new(&[], &[], first, None, "EUR").is_none());
+        assert!(DayChart::new(&[], &[], first, None, "EUR", Form::Wide).is_none());
     }
 }

@@ -1,5 +1,7 @@
 //! Charts: functions from data to SVG. Geometry here, marks in templates/chart/, colours by class.
 
+use tiller_desk::figures;
+
 mod bridge;
 mod curve_chart;
 mod curves_table;
@@ -34,24 +36,69 @@ fn path(points: &[(f64, f64)]) -> String {
     if steps.is_empty() { String::new() } else { format!("M{}", steps.join("L")) }
 }
 
-/// A name cut to fit so many units at the charts' text size.
-fn fit(name: &str, width: f64) -> String {
-    let room = (width / 6.6) as usize;
-    if name.chars().count() <= room {
-        name.to_owned()
-    } else if room < 4 {
-        String::new()
-    } else {
-        format!("{}…", name.chars().take(room - 1).collect::<String>().trim_end())
+/// The form of a chart: as wide as the sheet, or for a narrow screen, where its text would be too small to read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// On a desk.
+    Wide,
+    /// In a hand.
+    Narrow,
+}
+
+impl Form {
+    /// The width of a chart that is so wide on a desk.
+    fn width(self, wide: f64) -> f64 {
+        match self {
+            Self::Wide => wide,
+            Self::Narrow => 400.0,
+        }
+    }
+
+    /// What tells its ids from those of the other form.
+    fn suffix(self) -> &'static str {
+        match self {
+            Self::Wide => "",
+            Self::Narrow => "-narrow",
+        }
     }
 }
+
+/// A chart in both forms; the style sheet shows one of them.
+pub struct Forms<C> {
+    /// As wide as the sheet.
+    pub wide: C,
+    narrow: C,
+}
+
+impl<C> Forms<C> {
+    /// Both forms of a chart; none where there is nothing to draw.
+    pub fn of(make: impl Fn(Form) -> Option<C>) -> Option<Self> {
+        Some(Self { wide: make(Form::Wide)?, narrow: make(Form::Narrow)? })
+    }
+}
+
+impl<C: std::fmt::Display> std::fmt::Display for Forms<C> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Self { wide, narrow } = self;
+        write!(f, "<div class=\"wide-form\">{wide}</div><div class=\"narrow-form\">{narrow}</div>")
+    }
+}
+
+/// A name cut to fit so many units at the charts' text size.
+fn fit(name: &str, width: f64) -> String {
+    let room = (width / UNIT) as usize;
+    if room < 4 && name.chars().count() > room { String::new() } else { figures::cut(name, room) }
+}
+
+/// What a character of the charts' text takes on average.
+const UNIT: f64 = 6.6;
 
 #[cfg(test)]
 mod tests {
     #[test]
     fn names_are_cut_to_fit() {
         assert_eq!(super::fit("Spring", 100.0), "Spring");
-        assert_eq!(super::fit("Spring courses, search", 80.0), "Spring cour…");
+        assert_eq!(super::fit("Spring courses, search", 80.0), "Spring…arch");
         assert_eq!(super::fit("Spring courses", 20.0), "");
     }
 }

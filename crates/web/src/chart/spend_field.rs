@@ -5,7 +5,7 @@ use tiller_core::{Tally, Target};
 use tiller_desk::figures::{money, number, signed, sum};
 
 use super::scale::{Mark, Scale};
-use super::{at, fit};
+use super::{Form, UNIT, at, fit};
 
 const WIDTH: f64 = 1232.0;
 const LEFT: f64 = 46.0;
@@ -47,6 +47,8 @@ struct Block {
     own_target: Option<f64>,
     name: String,
     sub: String,
+    /// The name stands upright, where it fits no other way: its place.
+    upright: Option<f64>,
     /// Above the block where it is too low for its name.
     name_at: f64,
     label: Option<String>,
@@ -66,16 +68,21 @@ struct Rect {
 #[derive(Template)]
 #[template(path = "chart/spend_field.html")]
 pub struct SpendField {
+    width: f64,
+    suffix: &'static str,
     unit: String,
-    width_word: &'static str,
-    height_word: &'static str,
+    /// What a block's width is.
+    pub width_word: &'static str,
+    /// What its height is.
+    pub height_word: &'static str,
     blocks: Vec<Block>,
     marks: Vec<Mark>,
     target: Option<Mark>,
     nothing: Option<Nothing>,
     right_end: f64,
     summary: String,
-    any_cut: bool,
+    /// Whether a block is taller than there is room for.
+    pub any_cut: bool,
 }
 
 struct Nothing {
@@ -104,13 +111,20 @@ fn height_of(target: Target) -> f64 {
 }
 
 impl SpendField {
+    /// Whether anything was spent without a result.
+    pub fn has_nothing(&self) -> bool {
+        self.nothing.is_some()
+    }
+
     /// The field of rows with targets; none if nothing was spent.
     pub fn new(
         rows: &[FieldRow],
         default: Option<Target>,
         by_value: bool,
         currency: &str,
+        form: Form,
     ) -> Option<Self> {
+        let full = form.width(WIDTH);
         let same_kind = |r: &&FieldRow| {
             matches!(r.target, Target::Roas(_)) == by_value && r.tally.spend.get() > 0
         };
@@ -126,7 +140,7 @@ impl SpendField {
         let scale = Scale::up(cut * 1.04, BASE, BASE - TOP);
         let all: f64 = with.iter().map(|r| sides(&r.tally, by_value).1).sum();
         let room =
-            WIDTH - LEFT - RIGHT - if without.is_empty() { 0.0 } else { NONE_WIDTH + NONE_GAP };
+            full - LEFT - RIGHT - if without.is_empty() { 0.0 } else { NONE_WIDTH + NONE_GAP };
         let mut x = LEFT;
         let mut blocks = Vec::new();
         for row in with {
@@ -136,17 +150,10 @@ impl SpendField {
         }
         let nothing =
             (!without.is_empty()).then(|| nothing(&without, x + NONE_GAP, &scale, all / room));
-        let over: f64 = blocks.iter().filter(|b| b.over.is_some()).count() as f64;
-        let summary = format!(
-            "{} blocks, {} of them above target; the block furthest left costs most per {}.{}",
-            blocks.len(),
-            over,
-            if by_value { "unit of value" } else { "conversion" },
-            nothing
-                .as_ref()
-                .map_or(String::new(), |n| format!(" {} went where nothing was won.", n.total))
-        );
+        let summary = finding(&rows_with(rows, by_value), nothing.as_ref());
         Some(Self {
+            width: full,
+            suffix: form.suffix(),
             unit: if by_value { "ACoS, %".into() } else { format!("CPA, {currency}") },
             width_word: if by_value { "value" } else { "conversions" },
             height_word: if by_value { "ACoS" } else { "CPA" },
@@ -166,6 +173,33 @@ impl SpendField {
             summary,
         })
     }
+}
+
+/// The rows whose target is of the field's kind and that had results.
+fn rows_with<'a, 'r>(rows: &'r [FieldRow<'a>], by_value: bool) -> Vec<&'r FieldRow<'a>> {
+    let of_kind = |r: &&FieldRow| matches!(r.target, Target::Roas(_)) == by_value;
+    rows.iter().filter(of_kind).filter(|r| sides(&r.tally, by_value).1 > 0.0).collect()
+}
+
+/// What the field shows, in a sentence or two.
+fn finding(rows: &[&FieldRow], nothing: Option<&Nothing>) -> String {
+    let excess = |r: &&&FieldRow| r.target.excess(&r.tally);
+    let over: Vec<&&FieldRow> = rows.iter().filter(|r| excess(r) > 0.0).collect();
+    let all: f64 = over.iter().map(excess).sum();
+    let worst = over.iter().max_by(|a, b| excess(a).total_cmp(&excess(b)));
+    let first = match worst {
+        None => format!("None of {} stands above target.", rows.len()),
+        Some(worst) => format!(
+            "{} of {} stand above target, by {} in all; {} alone by {}.",
+            over.len(),
+            rows.len(),
+            sum(all),
+            worst.name,
+            sum(excess(worst))
+        ),
+    };
+    let rest = nothing.map(|n| format!(" {} was spent without a result.", n.total));
+    first + &rest.unwrap_or_default()
 }
 
 fn block(
@@ -206,6 +240,14 @@ fn block(
         signed(excess, sum)
     );
     let frame_top = top.min(target_y);
+    let beside = (width - 12.0) / UNIT;
+    let tall = BASE - body_top - 12.0;
+    let stands = (row.name.chars().count() as f64) > beside && width >= 15.0 && tall > 9.0 * UNIT;
+    let excess_in_it = over.is_some() && !wide;
+    let upright_name = match excess_in_it {
+        true => format!("{}, {} over", fit(row.name, tall - 11.0 * UNIT), sum(excess)),
+        false => fit(row.name, tall),
+    };
     Block {
         key: row.key.clone(),
         href: row.href.clone(),
@@ -214,8 +256,9 @@ fn block(
         body_top,
         body_height: at(BASE - body_top),
         own_target: line.filter(|l| (l - target).abs() > 1e-9).map(|_| target_y),
-        name: fit(row.name, width - 12.0),
-        sub: fit(row.sub, width - 12.0),
+        name: if stands { upright_name } else { fit(row.name, width - 12.0) },
+        sub: if stands { String::new() } else { fit(row.sub, width - 12.0) },
+        upright: stands.then(|| at(x + width / 2.0 + 4.0)),
         name_at: if BASE - top < 44.0 { at(top - 20.0) } else { 214.0 },
         label,
         label_at: (at(x + width / 2.0), at(top - 6.0)),
@@ -271,7 +314,8 @@ mod tests {
     #[test]
     fn areas_are_spends() {
         let rows = [row("a", 600.0, 10.0), row("b", 300.0, 15.0), row("c", 450.0, 15.0)];
-        let field = SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR").unwrap();
+        let field =
+            SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR", Form::Wide).unwrap();
         let area = |b: &Block| b.width * (BASE - b.over.as_ref().map_or(b.body_top, |o| o.y));
         let unit = area(&field.blocks[0]) / 600.0;
         for (block, spend) in field.blocks.iter().zip([600.0, 450.0, 300.0]) {
@@ -284,11 +328,15 @@ mod tests {
     #[test]
     fn spend_without_results_stands_apart() {
         let rows = [row("a", 600.0, 20.0), row("b", 410.0, 0.0)];
-        let field = SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR").unwrap();
+        let field =
+            SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR", Form::Wide).unwrap();
         assert_eq!(field.nothing.as_ref().unwrap().total, "410");
-        assert!(SpendField::new(&[], None, false, "EUR").is_none());
+        assert!(SpendField::new(&[], None, false, "EUR", Form::Wide).is_none());
         assert!(
-            SpendField::new(&[row("b", 410.0, 0.0)], None, false, "EUR").unwrap().render().is_ok()
+            SpendField::new(&[row("b", 410.0, 0.0)], None, false, "EUR", Form::Wide)
+                .unwrap()
+                .render()
+                .is_ok()
         );
     }
 }

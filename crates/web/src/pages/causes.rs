@@ -23,7 +23,7 @@ use tiller_desk::wording::{self, Words};
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
 use crate::App;
-use crate::chart::{BridgeChart, DayChart, Ladder};
+use crate::chart::{BridgeChart, DayChart, Forms, Ladder};
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
@@ -92,7 +92,7 @@ struct CausePage {
     facts: String,
     headline: Words,
     reasons: Vec<Words>,
-    bridge: Option<BridgeChart>,
+    bridge: Option<Forms<BridgeChart>>,
     ladder: Option<Ladder>,
     bids: Vec<(&'static str, String, &'static str)>,
     compared: Vec<Compared>,
@@ -102,7 +102,7 @@ struct CausePage {
     bridge_title: &'static str,
     cost_title: &'static str,
     peers_link: Option<String>,
-    days: Option<DayChart>,
+    days: Option<Forms<DayChart>>,
     parts: Vec<Part>,
     parts_title: &'static str,
     look_back: Option<String>,
@@ -363,7 +363,9 @@ async fn examine(
             }
             _ => None,
         },
-        days: DayChart::new(&e.days, &e.expected, settled, target, &book.account.currency),
+        days: Forms::of(|form| {
+            DayChart::new(&e.days, &e.expected, settled, target, &book.account.currency, form)
+        }),
         look_back: j
             .filter(|j| j.diagnosis.faults != Faults::default())
             .map(|_| wording::look_back(book.span.to(), book.account.settle())),
@@ -413,7 +415,7 @@ fn facts(e: &Examined, entry: Option<&tiller_desk::book::Entry>, book: &Book) ->
     [target, budget, status, since].into_iter().flatten().collect::<Vec<_>>().join(" · ")
 }
 
-fn bridge(j: &Judged) -> Option<BridgeChart> {
+fn bridge(j: &Judged) -> Option<Forms<BridgeChart>> {
     let b = j.diagnosis.bridge?;
     let (own, peers) = (&j.tally, &j.diagnosis.peers);
     let pair = |name: &str, of: fn(&Tally) -> Option<f64>, text: &dyn Fn(f64) -> String| {
@@ -425,15 +427,16 @@ fn bridge(j: &Judged) -> Option<BridgeChart> {
         Factor::Cvr => pair("CVR", Tally::cvr, &|x| percent(x) + "%"),
         Factor::OrderValue => pair("order", Tally::aov, &money),
     });
-    let captions = std::iter::once(figures::counted(j.peers.0 as u64, "peer", "peers"))
-        .chain(captions)
-        .chain(["this one".to_owned()])
-        .collect();
+    let captions: Vec<String> =
+        std::iter::once(figures::counted(j.peers.0 as u64, "peer", "peers"))
+            .chain(captions)
+            .chain(["this one".to_owned()])
+            .collect();
     let target = match j.target {
         Target::Cpa(cpa) => cpa,
         Target::Roas(roas) => 1.0 / roas,
     };
-    Some(BridgeChart::new(&b, captions, Some(target)))
+    Forms::of(|form| Some(BridgeChart::new(&b, &captions, Some(target), form)))
 }
 
 fn ladder(j: &Judged) -> Option<Ladder> {

@@ -16,7 +16,7 @@ use tiller_desk::wording::Words;
 use tiller_desk::{CampaignId, PgPool, PlanId, budgets};
 
 use crate::App;
-use crate::chart::Fan;
+use crate::chart::{self, Fan, Forms};
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Member};
 use crate::frame::{Frame, Station};
@@ -57,7 +57,7 @@ struct PacePage {
     frame: Frame,
     title: String,
     lead: Words,
-    fan: Fan,
+    fan: Option<Forms<Fan>>,
     of: String,
     lines: Vec<Line>,
     plans: Vec<(PlanId, String, bool)>,
@@ -241,7 +241,10 @@ async fn shown(
     let page = PacePage {
         title: format!("The pace of {}", pace.month.from().format("%B")),
         lead: sentence(&pace, row),
-        fan: fan(&book, &pace, row, (860.0, 300.0)),
+        fan: Forms::of(|form| {
+            let size = if form == chart::Form::Wide { (860.0, 300.0) } else { (400.0, 240.0) };
+            Some(fan(&book, &pace, row, size))
+        }),
         of: row.name.clone(),
         lines: pace.rows.iter().map(|r| line(r, &frame)).collect(),
         plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.kept)).collect(),

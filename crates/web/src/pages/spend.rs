@@ -14,7 +14,7 @@ use tiller_desk::{AdGroupId, CampaignId, ItemId};
 use tower_sessions::Session;
 
 use crate::App;
-use crate::chart::{FieldRow, SpendField};
+use crate::chart::{FieldRow, Forms, SpendField};
 use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
@@ -67,7 +67,7 @@ pub struct Choice {
 struct SpendPage {
     frame: Frame,
     summary: Words,
-    field: Option<SpendField>,
+    field: Option<Forms<SpendField>>,
     levels: Vec<(&'static str, bool, Params)>,
     crumbs: Vec<(String, String)>,
     headers: Vec<Header>,
@@ -174,7 +174,7 @@ pub async fn show(
         .into_response());
     };
     let view = View::of(&params)?;
-    let columns = chosen(&session, &params, book.by_value(), view.level).await?;
+    let columns = chosen(&session, &params, book.account.id, book.by_value(), view.level).await?;
     let all = rows(&app.pool, &book, view.level, view.within).await?;
     let judged: Vec<_> = all.iter().filter_map(|r| r.judged.as_ref()).collect();
     let frame =
@@ -196,12 +196,9 @@ pub async fn show(
             })
         })
         .collect();
-    let field = SpendField::new(
-        &field_rows,
-        book.account.target(),
-        book.by_value(),
-        &book.account.currency,
-    );
+    let (target, currency) = (book.account.target(), &book.account.currency);
+    let field =
+        Forms::of(|form| SpendField::new(&field_rows, target, book.by_value(), currency, form));
     let account = whole(&book);
     let whole = view.level == Level::Campaigns && view.filter.is_empty();
     let total_working = whole.then(|| format!("{base}/working{}", frame.days.with("of", "all")));
@@ -261,7 +258,7 @@ pub async fn csv(
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let view = View::of(&params)?;
-    let columns = chosen(&session, &params, book.by_value(), view.level).await?;
+    let columns = chosen(&session, &params, book.account.id, book.by_value(), view.level).await?;
     let all = view.arrange(rows(&app.pool, &book, view.level, view.within).await?, "-excess");
     let account = whole(&book);
     let header: Vec<String> = ["name", "belongs_to", "channel"]

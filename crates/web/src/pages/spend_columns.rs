@@ -1,6 +1,7 @@
 //! The columns of Spend: which there are, which are shown, and in which order.
 
 use tiller_core::{Tally, Target};
+use tiller_desk::AccountId;
 use tiller_desk::figures::{count, money, number, percent, signed, sum};
 use tiller_desk::spend::{Level, Row};
 use tower_sessions::Session;
@@ -223,15 +224,18 @@ pub fn usual(by_value: bool, level: Level) -> impl Iterator<Item = &'static Colu
 pub async fn chosen(
     session: &Session,
     params: &Params,
+    account: AccountId,
     by_value: bool,
     level: Level,
 ) -> Result<Vec<&'static Column>, PageError> {
     let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
+    // Another account looks at other figures: each keeps its own.
+    let key = format!("{COLUMNS_KEY}-{account}");
     let asked = params.text("columns");
     let chosen = if asked.is_empty() {
-        session.get::<String>(COLUMNS_KEY).await.map_err(failed)?.unwrap_or_default()
+        session.get::<String>(&key).await.map_err(failed)?.unwrap_or_default()
     } else {
-        session.insert(COLUMNS_KEY, asked).await.map_err(failed)?;
+        session.insert(&key, asked).await.map_err(failed)?;
         asked.to_owned()
     };
     let named: Vec<&Column> = chosen

@@ -12,7 +12,7 @@ use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
 use tiller_desk::split::{self as desk, By, Of, Row};
 
 use crate::App;
-use crate::chart::{FieldRow, SpendField, WeekGrid};
+use crate::chart::{FieldRow, Forms, SpendField, WeekGrid};
 use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
@@ -44,7 +44,7 @@ struct SplitPage {
     ways: Vec<(&'static str, bool, Params)>,
     campaigns: Vec<(i64, String, bool)>,
     hidden: Vec<(String, String)>,
-    field: Option<SpendField>,
+    field: Option<Forms<SpendField>>,
     week: Option<WeekGrid>,
     lines: Vec<Line>,
     total: Vec<Cell>,
@@ -176,9 +176,11 @@ pub async fn show(
         }
         _ => None,
     };
-    let field = (week.is_none() && a.by != By::Term)
-        .then(|| SpendField::new(&field_rows, target, by_value, &a.book.account.currency))
-        .flatten();
+    let currency = &a.book.account.currency;
+    let field = Forms::of(|form| {
+        let drawn = week.is_none() && a.by != By::Term;
+        SpendField::new(&field_rows, target, by_value, currency, form).filter(|_| drawn)
+    });
     let working = params.with("by", a.word).with("of", "part");
     let page = SplitPage {
         title: a.title,

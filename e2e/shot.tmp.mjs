@@ -1,0 +1,11 @@
+import { chromium } from "@playwright/test";
+const b = await chromium.launch({ executablePath: "/usr/bin/chromium", args: ["--no-sandbox"] });
+const [w, h, out, path, act] = process.argv.slice(2);
+const c = await b.newContext({ viewport: { width: +w, height: +h } });
+const p = await c.newPage();
+await p.goto("http://127.0.0.1:8501/"); await p.locator("button").first().click(); await p.waitForLoadState();
+await p.goto("http://127.0.0.1:8501/accounts/amberfold-" + path); 
+if (act) await p.evaluate(act);
+await p.waitForTimeout(300);
+await p.screenshot({ path: out });
+await b.close();
