@@ -28,6 +28,9 @@ test("columns are chosen and remembered", async ({ desk: page }) => {
   await expect(page.getByRole("columnheader", { name: "Impressions" })).toBeVisible();
   await page.goto(`${school}/spend`);
   await expect(page.getByRole("columnheader", { name: "Impressions" })).toBeVisible();
+  await page.goto(`${supply}/spend`);
+  await expect(page.getByRole("columnheader", { name: "ROAS", exact: true })).toBeVisible();
+  await expect(page.getByRole("columnheader", { name: "Impressions" })).toHaveCount(0);
 });
 
 test("columns are ordered, and rows stand beside their peers", async ({ desk: page }) => {
@@ -100,7 +103,7 @@ test("a figure opens its working, and the numbers work out", async ({ desk: page
 test("the spend field's areas are the spends in the table", async ({ desk: page }) => {
   await page.goto(`${school}/spend`);
   const ratios = await page.evaluate(() =>
-    [...document.querySelectorAll(".field a[data-key]")].map((block) => {
+    [...document.querySelectorAll(".wide-form .field a[data-key]")].map((block) => {
       const height = [...block.querySelectorAll(".body, .over")].reduce((h, r) => h + Number(r.getAttribute("height")), 0);
       const row = document.querySelector(`tr[data-key="${block.dataset.key}"]`);
       return { area: height * Number(block.querySelector(".frame").getAttribute("width")), spend: Number(row.dataset.spend), name: block.dataset.readout };
@@ -232,7 +235,7 @@ test("by keyboard alone: sign in, open the worst campaign, make a plan, save it"
 
 const places = ["today", "measure", "spend/split?by=hour", "spend/split?by=country", "tray", "logbook", "channels", "spend", "spend?level=items&q=course", "causes", "reports", "targets", "budgets", "budgets/new", "spend/pace"];
 for (const [scheme, account] of [["light", school], ["dark", supply]]) {
-  test(`nothing serious stands in anybody's way (${scheme})`, async ({ desk: page }) => {
+  test(`nothing stands in anybody's way (${scheme})`, async ({ desk: page }) => {
     test.setTimeout(240_000);
     await page.emulateMedia({ colorScheme: scheme });
     const open = async (path) => { await page.goto(path); await expectAccessible(page); };
@@ -247,3 +250,39 @@ for (const [scheme, account] of [["light", school], ["dark", supply]]) {
     await expectAccessible(page);
   });
 }
+
+test("no page scrolls sideways, and text in charts can be read, from 390 to 1920", async ({ desk: page }) => {
+  test.setTimeout(240_000);
+  await page.goto(`${school}/causes`);
+  const campaign = new URL(await page.locator("tbody th a").first().getAttribute("href"), page.url()).href;
+  for (const width of [390, 1024, 1280, 1920]) {
+    await page.setViewportSize({ width, height: 800 });
+    for (const place of [...places.map((p) => `${school}/${p}`), campaign]) {
+      await page.goto(place);
+      const found = await page.evaluate(() => ({
+        sideways: document.documentElement.scrollWidth - document.documentElement.clientWidth,
+        small: [...document.querySelectorAll("svg text")].filter((t) => { const { height } = t.getBoundingClientRect(); return height > 0 && height < 10; }).length,
+      }));
+      expect(found, `${place} at ${width}`).toEqual({ sideways: 0, small: 0 });
+    }
+  }
+});
+
+test("focus is seen on every button, and never under the tray", async ({ desk: page }) => {
+  await page.goto(`${school}/budgets/new`);
+  const seen = async () => page.evaluate(() => {
+    const on = document.activeElement;
+    const { outlineStyle, outlineWidth } = getComputedStyle(on);
+    const tray = document.getElementById("tray-bar").getBoundingClientRect();
+    const hidden = !on.closest("#tray-bar") && on.getBoundingClientRect().bottom > tray.top + 1;
+    return { name: on.textContent.trim().slice(0, 40), button: on.matches(".btn"), outline: outlineStyle !== "none" && parseFloat(outlineWidth) >= 2, hidden };
+  });
+  let buttons = 0;
+  for (let step = 0; step < 60 && buttons < 1; step++) {
+    await page.keyboard.press("Tab");
+    const now = await seen();
+    expect(now.hidden, JSON.stringify(now)).toBe(false);
+    if (now.button) { buttons++; expect(now.outline, JSON.stringify(now)).toBe(true); }
+  }
+  expect(buttons).toBe(1);
+});

@@ -6,10 +6,12 @@ use tiller_core::allocation::{CONFIDENCE, Precision, Response};
 use tiller_desk::figures::{day, money, number};
 
 use super::scale::{Mark, Scale};
-use super::{at, path};
+use super::{Form, at, path};
 
 const LEFT: f64 = 44.0;
-const RIGHT: f64 = 660.0;
+const WIDTH: f64 = 690.0;
+/// Room at the right end.
+const END: f64 = 30.0;
 const TOP: f64 = 14.0;
 const BASE: f64 = 262.0;
 const POINTS: usize = 48;
@@ -54,6 +56,8 @@ pub struct Dot {
 #[derive(Template)]
 #[template(path = "chart/curve_chart.html")]
 pub struct CurveChart {
+    right: f64,
+    suffix: &'static str,
     summary: String,
     currency: String,
     dots: Vec<Dot>,
@@ -67,7 +71,8 @@ pub struct CurveChart {
 
 impl CurveChart {
     /// Of days and a curve.
-    pub fn new(days: &[DayPoint], line: &Line, currency: &str) -> Self {
+    pub fn new(days: &[DayPoint], line: &Line, currency: &str, form: Form) -> Self {
+        let right = form.width(WIDTH) - END;
         let seen = days.iter().map(|d| d.spend).fold(0.0, f64::max);
         let reach =
             [seen, line.budget.unwrap_or(0.0), line.capacity.unwrap_or(0.0).min(2.0 * seen)];
@@ -78,7 +83,7 @@ impl CurveChart {
             |money: f64| line.precision.interval(line.response, spent(money).max(1e-6), CONFIDENCE);
         let top = days.iter().map(|d| d.conversions).fold(at_money(most), f64::max);
         let results = Scale::up(top * 1.05, BASE, BASE - TOP);
-        let x = |money: f64| at(LEFT + (RIGHT - LEFT) * (money / most).clamp(0.0, 1.0));
+        let x = |money: f64| at(LEFT + (right - LEFT) * (money / most).clamp(0.0, 1.0));
         let along = |of: &dyn Fn(f64) -> f64| -> Vec<(f64, f64)> {
             (0..=POINTS)
                 .map(|i| most * (i as f64 / POINTS as f64).powf(1.5))
@@ -108,8 +113,10 @@ impl CurveChart {
             ),
         };
         // Money goes to the right: the marks of a scale that stands upright, turned.
-        let across = Scale::up(most, LEFT, LEFT - RIGHT);
+        let across = Scale::up(most, LEFT, LEFT - right);
         Self {
+            right,
+            suffix: form.suffix(),
             summary: format!(
                 "{} days; at {} a day the curve brings {} conversions, at {} it brings {}.",
                 days.len(),
@@ -130,7 +137,7 @@ impl CurveChart {
                 .budget
                 .filter(|b| *b <= most)
                 .map(|b| Mark { at: x(b), text: format!("budget {}", money(b)) }),
-            money_marks: across.marks(5),
+            money_marks: across.marks(if form == Form::Wide { 5 } else { 3 }),
             result_marks: results.marks(4),
         }
     }
@@ -140,6 +147,8 @@ impl CurveChart {
 #[derive(Template)]
 #[template(path = "chart/residual_chart.html")]
 pub struct ResidualChart {
+    right: f64,
+    suffix: &'static str,
     summary: String,
     dots: Vec<Dot>,
     days: Vec<Mark>,
@@ -147,16 +156,19 @@ pub struct ResidualChart {
 
 impl ResidualChart {
     /// None without days.
-    pub fn new(points: &[DayPoint]) -> Option<Self> {
+    pub fn new(points: &[DayPoint], form: Form) -> Option<Self> {
+        let right = form.width(WIDTH) - END;
         let (first, last) = (points.first()?.day, points.last()?.day);
         let length = (last - first).num_days().max(1) as f64;
-        let x = |d: NaiveDate| at(44.0 + 640.0 * (d - first).num_days() as f64 / length);
+        let x = |d: NaiveDate| at(LEFT + (right - LEFT) * (d - first).num_days() as f64 / length);
         let outside = points.iter().filter(|p| p.off.abs() > 2.0).count();
         let marks = [0.0, 1.0 / 3.0, 2.0 / 3.0, 1.0].map(|share| {
             let on = first + chrono::Days::new((length * share).round() as u64);
             Mark { at: x(on), text: day(on) }
         });
         Some(Self {
+            right,
+            suffix: form.suffix(),
             summary: format!(
                 "{outside} of {} days lie more than two standard deviations off the curve; chance alone would bring about {}.",
                 points.len(),
@@ -204,7 +216,7 @@ mod tests {
             capacity: Some(55.0),
             budget: Some(60.0),
         };
-        let chart = CurveChart::new(&points(), &line, "EUR");
+        let chart = CurveChart::new(&points(), &line, "EUR", Form::Wide);
         assert!(chart.dots.windows(2).all(|w| w[1].x > w[0].x));
         assert_eq!(chart.dots.iter().filter(|d| d.kind == "up").count(), 3);
         assert!(chart.able.unwrap().at < chart.budget.unwrap().at);
@@ -214,9 +226,9 @@ mod tests {
 
     #[test]
     fn days_far_off_are_told_apart() {
-        let chart = ResidualChart::new(&points()).unwrap();
+        let chart = ResidualChart::new(&points(), Form::Wide).unwrap();
         assert_eq!(chart.dots.iter().filter(|d| d.kind == "far").count(), 1);
         assert!(chart.summary.starts_with("1 of 12 days"), "{}", chart.summary);
-        assert!(ResidualChart::new(&[]).is_none());
+        assert!(ResidualChart::new(&[], Form::Wide).is_none());
     }
 }

@@ -59,6 +59,39 @@ pub struct DayChart {
     summary: String,
 }
 
+/// What a result costs: CPA, or ACoS in %.
+fn cost(t: &Tally, by_value: bool) -> Option<f64> {
+    if by_value { t.acos().map(|a| a * 100.0) } else { t.cpa() }
+}
+
+fn cost_text(c: f64, by_value: bool) -> String {
+    if by_value { format!("{}%", number(c, 1)) } else { money(c) }
+}
+
+/// What the days show, in a sentence.
+fn finding(
+    days: &[(NaiveDate, Tally)],
+    settled: NaiveDate,
+    line: Option<f64>,
+    by_value: bool,
+) -> String {
+    let ends = days.first().zip(days.last()).map(|(a, b)| (day(a.0), day(b.0)));
+    let (first, last) = ends.unwrap_or_default();
+    let whole: Tally = days.iter().map(|(_, t)| *t).sum();
+    let word = if by_value { "ACoS" } else { "CPA" };
+    let all = cost(&whole, by_value).map_or("absent".to_owned(), |c| cost_text(c, by_value));
+    let costs = || days.iter().filter(|d| d.0 <= settled).filter_map(|d| cost(&d.1, by_value));
+    let against = line.map_or(String::new(), |line| {
+        format!(
+            "; {} of {} settled days with results stand above the target of {}",
+            costs().filter(|c| *c > line).count(),
+            costs().count(),
+            cost_text(line, by_value)
+        )
+    });
+    format!("From {first} to {last}: {} spent, {word} {all}{against}.", sum(whole.spend.to_units()))
+}
+
 impl DayChart {
     /// Whether the end of any day is estimated.
     pub fn has_estimates(&self) -> bool {
@@ -77,7 +110,7 @@ impl DayChart {
     ) -> Option<Self> {
         let (first, last) = (days.first()?.0, days.last()?.0);
         let by_value = matches!(target, Some(Target::Roas(_)));
-        let cost = |t: &Tally| if by_value { t.acos().map(|a| a * 100.0) } else { t.cpa() };
+        let cost = |t: &Tally| cost(t, by_value);
         let line = target.map(|t| match t {
             Target::Cpa(x) => x,
             Target::Roas(x) => 100.0 / x,
@@ -142,7 +175,7 @@ impl DayChart {
             let more = conversions / t.conversions;
             cost(t).filter(|_| more.is_finite()).map(|c| c / more)
         };
-        let cost_text = |c: f64| if by_value { format!("{}%", number(c, 1)) } else { money(c) };
+        let cost_text = |c: f64| cost_text(c, by_value);
         let end = |day_of: &NaiveDate, e: &Estimate| {
             let t = days.iter().find(|(d, _)| d == day_of)?.1;
             let reach = NORMAL_80 * e.error;
@@ -174,12 +207,6 @@ impl DayChart {
             .step_by(every)
             .map(|d| Mark { at: at(x(d) + slot / 2.0), text: day(d) })
             .collect();
-        let over: Vec<bool> = days
-            .iter()
-            .filter(|(d, _)| *d <= settled)
-            .filter_map(|(_, t)| Some(cost(t)? > line?))
-            .collect();
-        let whole: Tally = days.iter().map(|(_, t)| *t).sum();
         Some(Self {
             width,
             suffix: form.suffix(),
@@ -197,19 +224,7 @@ impl DayChart {
             }),
             cost_unit: if by_value { "ACoS, %".into() } else { format!("CPA, {currency}") },
             currency: currency.to_owned(),
-            summary: format!(
-                "From {} to {}: {} spent, {cost_word} {}{}.",
-                day(first),
-                day(last),
-                sum(whole.spend.to_units()),
-                cost(&whole).map_or("absent".to_owned(), cost_text),
-                line.map_or(String::new(), |l| format!(
-                    "; {} of {} settled days with results stand above the target of {}",
-                    over.iter().filter(|o| **o).count(),
-                    over.len(),
-                    cost_text(l)
-                ))
-            ),
+            summary: finding(days, settled, line, by_value),
         })
     }
 }

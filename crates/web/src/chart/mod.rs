@@ -91,14 +91,14 @@ fn fit(name: &str, width: f64) -> String {
 }
 
 /// What a character of the charts' text takes on average.
-const UNIT: f64 = 6.6;
+const UNIT: f64 = 5.8;
 
 #[cfg(test)]
 mod tests {
     #[test]
     fn names_are_cut_to_fit() {
         assert_eq!(super::fit("Spring", 100.0), "Spring");
-        assert_eq!(super::fit("Spring courses, search", 80.0), "Spring…arch");
+        assert_eq!(super::fit("Spring courses, search", 70.0), "Spring…arch");
         assert_eq!(super::fit("Spring courses", 20.0), "");
     }
 }

@@ -175,6 +175,33 @@ impl SpendField {
     }
 }
 
+/// What stands in a block.
+struct Written {
+    lines: (String, String),
+    upright: bool,
+}
+
+/// A name in its block: on one line over its channel, on two, or standing; cut only where no form shows all of it.
+fn written(row: &FieldRow, width: f64, tall: f64, after: Option<&str>) -> Written {
+    let room = ((width - 12.0) / UNIT).max(0.0) as usize;
+    let long = |text: &str| text.chars().count();
+    let flat = |a: &str, b: String| Written { lines: (a.to_owned(), b), upright: false };
+    if long(row.name) <= room {
+        return flat(row.name, fit(row.sub, width - 12.0));
+    }
+    let spaces = row.name.match_indices(' ').map(|(i, _)| row.name.split_at(i));
+    let two = spaces.rev().find(|(a, b)| long(a) <= room && long(b.trim_start()) <= room);
+    if let Some((a, b)) = two {
+        return flat(a, b.trim_start().to_owned());
+    }
+    if width < 15.0 || tall / UNIT < (room as f64).max(6.0) {
+        return flat(&fit(row.name, width - 12.0), fit(row.sub, width - 12.0));
+    }
+    let with = after.filter(|after| long(row.name) + long(after) <= (tall / UNIT) as usize);
+    let name = fit(row.name, tall) + with.unwrap_or_default();
+    Written { lines: (name, String::new()), upright: true }
+}
+
 /// The rows whose target is of the field's kind and that had results.
 fn rows_with<'a, 'r>(rows: &'r [FieldRow<'a>], by_value: bool) -> Vec<&'r FieldRow<'a>> {
     let of_kind = |r: &&FieldRow| matches!(r.target, Target::Roas(_)) == by_value;
@@ -240,14 +267,8 @@ fn block(
         signed(excess, sum)
     );
     let frame_top = top.min(target_y);
-    let beside = (width - 12.0) / UNIT;
-    let tall = BASE - body_top - 12.0;
-    let stands = (row.name.chars().count() as f64) > beside && width >= 15.0 && tall > 9.0 * UNIT;
-    let excess_in_it = over.is_some() && !wide;
-    let upright_name = match excess_in_it {
-        true => format!("{}, {} over", fit(row.name, tall - 11.0 * UNIT), sum(excess)),
-        false => fit(row.name, tall),
-    };
+    let label_in_it = (over.is_some() && !wide).then(|| format!(", {} over", sum(excess)));
+    let written = written(row, width, BASE - target_y - 12.0, label_in_it.as_deref());
     Block {
         key: row.key.clone(),
         href: row.href.clone(),
@@ -256,9 +277,9 @@ fn block(
         body_top,
         body_height: at(BASE - body_top),
         own_target: line.filter(|l| (l - target).abs() > 1e-9).map(|_| target_y),
-        name: if stands { upright_name } else { fit(row.name, width - 12.0) },
-        sub: if stands { String::new() } else { fit(row.sub, width - 12.0) },
-        upright: stands.then(|| at(x + width / 2.0 + 4.0)),
+        upright: written.upright.then(|| at(x + width / 2.0 + 4.0)),
+        name: written.lines.0,
+        sub: written.lines.1,
         name_at: if BASE - top < 44.0 { at(top - 20.0) } else { 214.0 },
         label,
         label_at: (at(x + width / 2.0), at(top - 6.0)),

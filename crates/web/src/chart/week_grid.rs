@@ -4,8 +4,9 @@ use askama::Template;
 use tiller_core::Tally;
 use tiller_desk::figures::{count, money, or_absent, signed, sum};
 
+use super::Form;
+
 const LEFT: f64 = 44.0;
-const WIDE: f64 = 49.0;
 const TOP: f64 = 20.0;
 const HIGH: f64 = 24.0;
 const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
@@ -15,9 +16,13 @@ const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 #[template(path = "chart/week_grid.html")]
 pub struct WeekGrid {
     summary: String,
+    suffix: &'static str,
+    size: (f64, f64),
+    /// Width of a cell.
+    cell: f64,
     cells: Vec<Cell>,
-    days: Vec<(f64, &'static str)>,
-    hours: Vec<(f64, usize)>,
+    across: Vec<(f64, String)>,
+    down: Vec<(f64, String)>,
 }
 
 /// One hour of the week.
@@ -30,10 +35,19 @@ pub struct Cell {
 }
 
 impl WeekGrid {
-    /// Of hours with what was counted and the money above target.
-    pub fn new(week: &[((u8, u8), Tally, Option<f64>)]) -> Self {
+    /// Of hours with what was counted and the money above target: days below each other, or on a narrow screen hours.
+    pub fn new(week: &[((u8, u8), Tally, Option<f64>)], form: Form) -> Self {
         let worst = week.iter().max_by(|a, b| a.2.unwrap_or(0.0).total_cmp(&b.2.unwrap_or(0.0)));
-        let at = |day: u8, hour: u8| (LEFT + WIDE * f64::from(hour), TOP + HIGH * f64::from(day));
+        let days: Vec<String> = DAYS.iter().map(ToString::to_string).collect();
+        let hours: Vec<String> = (0..24).map(|h: u8| h.to_string()).collect();
+        let (across, down, cell) = match form {
+            Form::Wide => (hours, days, 49.0),
+            Form::Narrow => (days, hours, 50.0),
+        };
+        let at = |day: u8, hour: u8| {
+            let (i, j) = if form == Form::Wide { (hour, day) } else { (day, hour) };
+            (LEFT + cell * f64::from(i), TOP + HIGH * f64::from(j))
+        };
         let name = |day: u8| DAYS[usize::from(day.min(6))];
         Self {
             summary: match worst {
@@ -67,8 +81,14 @@ impl WeekGrid {
                     }
                 })
                 .collect(),
-            days: (0..7u8).map(|d| (TOP + HIGH * (f64::from(d) + 0.66), name(d))).collect(),
-            hours: (0..24).map(|h| (LEFT + WIDE * (h as f64 + 0.5), h)).collect(),
+            suffix: form.suffix(),
+            size: (LEFT + cell * across.len() as f64, TOP + HIGH * down.len() as f64 + 4.0),
+            cell,
+            across: (0..)
+                .zip(across)
+                .map(|(i, t)| (LEFT + cell * (f64::from(i) + 0.5), t))
+                .collect(),
+            down: (0..).zip(down).map(|(j, t)| (TOP + HIGH * (f64::from(j) + 0.66), t)).collect(),
         }
     }
 }
@@ -80,9 +100,9 @@ mod tests {
     #[test]
     fn the_dearest_hour_is_named() {
         let hour = |day, hour, excess| ((day, hour), Tally::default(), Some(excess));
-        let grid = WeekGrid::new(&[hour(0, 3, -4.0), hour(2, 14, 12.0)]);
+        let grid = WeekGrid::new(&[hour(0, 3, -4.0), hour(2, 14, 12.0)], Form::Wide);
         assert!(grid.summary.contains("Wed from 14:00"), "{}", grid.summary);
         assert_eq!(grid.cells.iter().map(|c| c.tone).collect::<Vec<_>>(), ["room", "over-wash"]);
-        assert_eq!(WeekGrid::new(&[]).summary, "No hour stands above target.");
+        assert_eq!(WeekGrid::new(&[], Form::Narrow).summary, "No hour stands above target.");
     }
 }

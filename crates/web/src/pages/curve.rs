@@ -17,7 +17,7 @@ use tiller_desk::wording::Words;
 use tiller_desk::{CampaignId, budgets, levers};
 
 use crate::App;
-use crate::chart::{CurveChart, CurveLine, DayPoint, ResidualChart};
+use crate::chart::{CurveChart, CurveLine, DayPoint, Forms, ResidualChart};
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, span};
@@ -31,8 +31,8 @@ struct CurvePage {
     frame: Frame,
     head: Head,
     lead: Words,
-    chart: Option<CurveChart>,
-    residuals: Option<ResidualChart>,
+    chart: Option<Forms<CurveChart>>,
+    residuals: Option<Forms<ResidualChart>>,
     check: String,
     figures: Vec<(&'static str, String)>,
     groups: Vec<(String, String, String)>,
@@ -56,14 +56,15 @@ pub async fn show(
     let (settings, known) = budgets::known(&app.pool, &book).await?;
     let line = known.iter().find(|l| l.campaign == campaign);
     let points = examined.as_ref().map(points);
-    let chart = points.as_ref().zip(line).map(|(points, l)| {
+    let chart = points.as_ref().zip(line).and_then(|(points, l)| {
         let line = CurveLine {
             response: l.lever.response,
             precision: l.lever.precision,
             capacity: l.lever.capacity.most.map(|c| c.max(l.spend)),
             budget: l.budget,
         };
-        CurveChart::new(points, &line, &member.account.currency)
+        let currency = &member.account.currency;
+        Forms::of(|form| Some(CurveChart::new(points, &line, currency, form)))
     });
     let running = courses.iter().find(|c| c.campaign == campaign && c.open());
     let experiment = (frame.editor
@@ -96,7 +97,9 @@ pub async fn show(
         .collect();
     Ok(CurvePage {
         lead: lead(line, examined.as_ref()),
-        residuals: points.as_deref().and_then(ResidualChart::new),
+        residuals: points
+            .as_deref()
+            .and_then(|days| Forms::of(|form| ResidualChart::new(days, form))),
         check: examined.as_ref().map_or(String::new(), check),
         figures: figures(line, examined.as_ref()),
         groups,

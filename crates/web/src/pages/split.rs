@@ -45,7 +45,7 @@ struct SplitPage {
     campaigns: Vec<(i64, String, bool)>,
     hidden: Vec<(String, String)>,
     field: Option<Forms<SpendField>>,
-    week: Option<WeekGrid>,
+    week: Option<Forms<WeekGrid>>,
     lines: Vec<Line>,
     total: Vec<Cell>,
     total_name: String,
@@ -172,7 +172,8 @@ pub async fn show(
         .collect();
     let week = match a.by {
         By::People(Dimension::Hour) if a.of.part.is_none() => {
-            Some(WeekGrid::new(&desk::week(&app.pool, &a.book, a.of.campaign).await?))
+            let week = desk::week(&app.pool, &a.book, a.of.campaign).await?;
+            Forms::of(|form| Some(WeekGrid::new(&week, form)))
         }
         _ => None,
     };
