@@ -230,21 +230,21 @@ test("the week of hours is painted, filled and put in the tray", async ({ desk: 
   // By another clock, and from office hours; nothing is sent by that.
   await page.goto(`${school}/budgets`);
   await campaigns.getByRole("row", { name: /Visit enquiries, search/ }).getByRole("link", { name: "hours" }).click();
-  await page.getByRole("button", { name: "With those hours" }).click();
+  await page.getByRole("button", { name: "Fill with those hours" }).click();
   await expect(page.getByRole("status").filter({ hasText: "Filled with the hours in which somebody answers" })).toBeVisible();
   await expect(hour("Mon 9:00")).toHaveValue("");
   await expect(hour("Mon 17:00")).toHaveValue("off");
   await expect(hour("Sat 9:00")).toHaveValue("off");
   await page.getByLabel("Time zone").fill("America/New_York");
   await page.getByRole("button", { name: "Show", exact: true }).click();
-  await expect(page.getByText(/Shown by the clock of America\/New_York, −6 hours/)).toBeVisible();
+  await expect(page.getByText(/Shown in America\/New_York time, −6 hours/)).toBeVisible();
   await page.getByLabel("Time zone").fill("Nowhere");
   await page.getByRole("button", { name: "Show", exact: true }).click();
   await expect(page.getByText(/‘Nowhere’ is no time zone/)).toBeVisible();
   // A channel that takes hours with a lifetime budget only says so.
   await page.goto(`${school}/budgets`);
   await campaigns.getByRole("row", { name: /Evening calls, feed/ }).getByRole("link", { name: "hours" }).click();
-  await expect(page.getByText(/takes hours with a lifetime budget only/)).toBeVisible();
+  await expect(page.getByText(/accepts hours only with a lifetime budget/)).toBeVisible();
 });
 
 test("the month is held against a plan, and what is needed goes to the tray", async ({ desk: page }) => {

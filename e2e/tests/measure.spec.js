@@ -10,7 +10,7 @@ test("what a campaign counts is tried, applied, and given back", async ({ desk: 
   await page.getByRole("link", { name: /what it counts.*Jar listings/ }).click();
   await page.getByLabel("These events:").check();
   await page.getByLabel("catalogue view").uncheck();
-  await page.getByRole("button", { name: "Show both sides" }).click();
+  await page.getByRole("button", { name: "Compare" }).click();
   const row = page.getByRole("row", { name: /^Conversions/ });
   const both = (await row.getByRole("cell").allInnerTexts()).map((t) => Number(t.replace(/\D/g, "")));
   expect(both[1]).toBeLessThan(both[0] * 0.3);
@@ -27,7 +27,7 @@ test("what a campaign counts is tried, applied, and given back", async ({ desk: 
   expect(Number(jars.conversions)).toBe(both[1]);
   await page.goto(`${supply}/measure`);
   await page.getByRole("region", { name: "What each campaign counts" }).getByRole("link", { name: "Jar listings" }).click();
-  await page.getByLabel("As the account does").check();
+  await page.getByLabel("Same as the account").check();
   await page.getByRole("button", { name: "Count so" }).click();
   await page.goto(`${supply}/measure`);
   await expect(spoiled.getByRole("row", { name: /Jar listings/ })).toBeVisible();

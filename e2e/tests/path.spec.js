@@ -78,7 +78,7 @@ test("from the worst campaign to a plan that is taken away", async ({ desk: page
   let letGo;
   const held = new Promise((resolve) => { letGo = resolve; });
   await page.route("**/solve", async (route) => { await held; await route.continue().catch(() => {}); }, { times: 1 });
-  await page.getByRole("button", { name: "Solve" }).click();
+  await page.getByRole("button", { name: "Recalculate" }).click();
   const floor = page.getByLabel("Floor of Visit listings");
   await floor.fill("1234");
   await floor.press("Tab");

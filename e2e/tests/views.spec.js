@@ -134,8 +134,8 @@ test("dragging across the field adds up what it crosses", async ({ desk: page })
 test("a view is put by and opened again", async ({ desk: page }) => {
   await page.goto(`${supply}/spend?level=items&q=jar`);
   await page.getByRole("button", { name: "views" }).click();
-  await page.getByLabel("Put this view by as").fill("Jars alone");
-  await page.getByRole("button", { name: "Put by" }).click();
+  await page.getByLabel("Save view as").fill("Jars alone");
+  await page.getByRole("button", { name: "Save", exact: true }).click();
   await page.goto(`${supply}/spend`);
   await page.getByRole("button", { name: "views" }).click();
   await page.getByRole("link", { name: "Jars alone" }).click();

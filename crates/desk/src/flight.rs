@@ -72,7 +72,7 @@ pub async fn convert(
     let to = converted(budget, flight)?;
     let reason = match to {
         Budget::Lifetime { starts, ends, .. } => format!(
-            "{} a day from {} to {}, as one sum.",
+            "{} a day from {} to {}, as a lifetime budget.",
             money(budget.per_day().to_units()),
             full_day(starts),
             full_day(ends)

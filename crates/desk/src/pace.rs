@@ -286,7 +286,7 @@ pub async fn take(
             subject: Subject::Campaign(id),
             set: Setting::Budget(Budget::Daily { amount: to }),
             reason: format!(
-                "At its pace it ends the month at {} (80% between {} and {}); the plan is {}.",
+                "At this pace it ends the month at {} (80% between {} and {}); the plan is {}.",
                 sum(mid),
                 sum(low),
                 sum(high),

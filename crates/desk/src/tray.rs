@@ -249,7 +249,7 @@ impl Edit {
         (Self::Floor, "floor", "floor of the ad group"),
         (Self::Ceiling, "ceiling", "ceiling of the ad group"),
         (Self::Pause, "pause", "pause"),
-        (Self::Run, "run", "let run"),
+        (Self::Run, "run", "resume"),
     ];
 
     /// By its word.

@@ -109,7 +109,7 @@ async fn hours_are_refused_where_the_channel_wants_a_lifetime_budget(pool: PgPoo
     let desk = Desk::new(pool).await;
     let feed = desk.campaign("Neighbours, feed").await;
     let page = desk.page(&format!("{feed}/hours")).await;
-    assert!(page.contains("hours with a lifetime budget only"), "{page}");
+    assert!(page.contains("accepts hours only with a lifetime budget"), "{page}");
     let names = desk.campaign("Names, search").await;
     let office = desk.page(&format!("{names}/hours?fill=office&open=8&close=18&day-0=on")).await;
     assert_eq!(

@@ -40,7 +40,7 @@ pub enum ChannelError {
     #[error("the channel is in trouble itself (status {0})")]
     Unavailable(u16),
     /// The token is not taken.
-    #[error("the channel does not take the token; enter it anew")]
+    #[error("the channel does not accept the token; enter it again")]
     Token,
     /// It understood, and won’t.
     #[error("the channel refused: {title} ({detail})")]

@@ -64,9 +64,7 @@ impl Alarm {
     /// Where to act, as a link's text; and the page it leads to.
     pub fn step(&self) -> (&'static str, Page) {
         match self.what {
-            What::Stopped(_, Why::Paused) => {
-                ("let it run again if that was not meant", Page::Spend)
-            }
+            What::Stopped(_, Why::Paused) => ("resume it if that was not intended", Page::Spend),
             What::Stopped(_, Why::Month) => ("see what more money would bring", Page::Curve),
             What::Stopped(_, Why::Bid(_)) => ("see what its bid can buy", Page::Causes),
             What::Stopped(_, Why::Channel | Why::Unknown) => {

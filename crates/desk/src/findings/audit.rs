@@ -240,9 +240,14 @@ fn no_negatives(s: &Scene, items: &[ItemTally], searches: &Searches) -> Option<F
     if !none || !loose || searches.waste.is_empty() {
         return None;
     }
-    let why = "it matches loosely and shuts nothing out".to_owned();
-    let mut f =
-        found("negatives", "Negative keywords", why, excess, "shut out the words below".into());
+    let why = "broad match without negative keywords".to_owned();
+    let mut f = found(
+        "negatives",
+        "Negative keywords",
+        why,
+        excess,
+        "add the words below as negative keywords".into(),
+    );
     f.proposals = searches.waste.iter().flat_map(|w| w.proposals.clone()).collect();
     Some(f)
 }
@@ -293,7 +298,7 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
             let Advice::Floor(floor) = standing.advice else { return None };
             let name = s.settings.group_name(*id)?;
             let why = format!(
-                "it got {} of {}, too little to tell what it is worth",
+                "it got {} of {}, too little to show what it is worth",
                 money(own(*id).spend.to_units()),
                 sum(s.tally.spend.to_units())
             );

@@ -88,7 +88,7 @@ pub(super) fn find(s: &Scene, all: Vec<TermTally>) -> Searches {
         .map(|i| {
             let t = &all[*i];
             let why = format!(
-                "{} conversions at {} each came by ‘{}’",
+                "{} conversions at {} each matched keyword ‘{}’",
                 count(t.tally.conversions),
                 or_absent(t.tally.cpa(), money),
                 t.keyword

@@ -4,7 +4,7 @@ use askama::Template;
 use chrono::NaiveDate;
 use tiller_core::{Tally, Target};
 use tiller_desk::causes::Estimate;
-use tiller_desk::figures::{day, money, number, sum};
+use tiller_desk::figures::{conversions, day, money, number, sum};
 
 use super::scale::{Mark, Scale};
 use super::{Form, at};
@@ -144,10 +144,10 @@ impl DayChart {
                     height: at(BAR_BASE - y),
                     settled: *d <= settled,
                     title: format!(
-                        "{}: spend {}, {} conversions, {each}{note}",
+                        "{}: spend {}, {}, {each}{note}",
                         day(*d),
                         money(t.spend.to_units()),
-                        number(t.conversions, 1)
+                        conversions(t.conversions)
                     ),
                 }
             })

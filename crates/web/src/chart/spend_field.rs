@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::{Tally, Target};
-use tiller_desk::figures::{money, number, signed, sum};
+use tiller_desk::figures::{conversions, money, number, signed, sum};
 
 use super::scale::{Mark, Scale};
 use super::{Form, UNIT, at, fit};
@@ -257,7 +257,7 @@ fn block(
             row.tally.roas().map_or(String::new(), |r| number(r, 2))
         )
     } else {
-        format!("{} conversions at {}", number(row.tally.conversions, 0), money(height))
+        format!("{} at {}", conversions(row.tally.conversions), money(height))
     };
     let readout = format!(
         "{} ({}): spend {}, {result}, {} against target",

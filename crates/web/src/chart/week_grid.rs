@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::Tally;
-use tiller_desk::figures::{count, money, or_absent, signed, sum};
+use tiller_desk::figures::{conversions, money, or_absent, signed, sum};
 
 use super::Form;
 
@@ -72,10 +72,10 @@ impl WeekGrid {
                         },
                         text: excess.map_or_else(|| sum(t.spend.to_units()), |e| signed(e, sum)),
                         title: format!(
-                            "{}, {hour}:00: spent {}, {} conversions, CPA {}",
+                            "{}, {hour}:00: spent {}, {}, CPA {}",
                             name(*day),
                             money(t.spend.to_units()),
-                            count(t.conversions),
+                            conversions(t.conversions),
                             or_absent(t.cpa(), money)
                         ),
                     }

@@ -78,7 +78,7 @@ pub async fn show(
         .into_iter()
         .map(|(id, f)| {
             let name = settings.group_name(id).unwrap_or_default().to_owned();
-            let known = if f.curve.leans { "leans on its channel" } else { "its own" };
+            let known = if f.curve.leans { "mostly its channel’s" } else { "its own" };
             let elasticity = format!(
                 "{} ± {}",
                 number(f.curve.elasticity, 2),
@@ -178,7 +178,7 @@ fn lead(line: Option<&levers::Line>, e: Option<&Examined>) -> Words {
                     number((b - reach).max(0.0), 2),
                     number((b + reach).min(1.0), 2),
                     if e.fit.curve.leans {
-                        " This leans on its channel: its own spend hardly varied."
+                        " This relies mostly on what is typical for its channel: its own spend barely varied."
                     } else {
                         ""
                     }
@@ -210,11 +210,14 @@ fn figures(line: Option<&levers::Line>, e: Option<&Examined>) -> Vec<(&'static s
         all.extend([
             ("Form that fits best", form.to_owned()),
             ("Elasticity", plus_minus(Prior { mean: c.elasticity, deviation: c.elasticity_error })),
-            ("Believed of its channel", plus_minus(e.channel)),
+            ("Typical for its channel", plus_minus(e.channel)),
             ("Measured by experiment", e.measured.map_or("–".into(), plus_minus)),
             ("Variance over mean of a day", number(c.dispersion, 2)),
             ("Spend varied by", format!("{}%", percent(c.spread))),
-            ("Growth without money", format!("{}% over these days", percent(e.fit.trend.exp_m1()))),
+            (
+                "Trend at constant spend",
+                format!("{}% over these days", percent(e.fit.trend.exp_m1())),
+            ),
             ("Rests on", format!("{}, {} conversions", span(e.window), count(c.conversions))),
         ]);
     }
@@ -243,7 +246,7 @@ fn sharpen(book: &Book, line: Option<&levers::Line>, e: Option<&Examined>) -> Ve
     let c = &e.fit.curve;
     if c.leans {
         all.push(format!(
-            "Its spend varied by {}% only; below 15% the data can’t tell what more money brings, and its channel’s elasticity stands in.",
+            "Its spend varied by only {}%. Below 15% the data can’t show what more money brings, so the value typical for its channel is used.",
             percent(c.spread)
         ));
     }
@@ -258,7 +261,7 @@ fn sharpen(book: &Book, line: Option<&levers::Line>, e: Option<&Examined>) -> Ve
             )
         } else {
             format!(
-                "A step experiment of four weeks would hardly tell: with {} conversions a day its own error would be {}.",
+                "A step experiment of four weeks would be too short to tell: with {} conversions a day its own error would be {}.",
                 number(l.lever.response.at(l.spend), 1),
                 number(left, 2)
             )

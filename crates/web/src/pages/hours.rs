@@ -7,7 +7,7 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use tiller_core::hours::{ALWAYS, Week, only, place};
-use tiller_desk::figures::{count, full_day, money, number, or_absent, signed, sum};
+use tiller_desk::figures::{conversions, full_day, money, number, or_absent, signed, sum};
 use tiller_desk::hours::{self as desk, View};
 use tiller_desk::{CampaignId, DeskError};
 
@@ -104,10 +104,10 @@ fn rows(view: &View, week: &Week) -> Vec<Row> {
                 },
                 excess.map_or_else(|| sum(t.spend.to_units()), |e| signed(e, sum)),
                 format!(
-                    "{}, {hour}:00: spent {}, {} conversions, CPA {}",
+                    "{}, {hour}:00: spent {}, {}, CPA {}",
                     DAYS[weekday],
                     money(t.spend.to_units()),
-                    count(t.conversions),
+                    conversions(t.conversions),
                     or_absent(t.cpa(), money)
                 ),
             ),
@@ -202,13 +202,13 @@ fn lead(view: &View) -> String {
         n => format!("It runs in {n} of 168 hours"),
     };
     let brought = match view.advised {
-        Some(_) => "; some hours surely bring less than others, and the advice below says which",
-        None if view.counted.is_empty() => "; its channel tells nothing by the hour",
-        None => "; no hour surely differs from the others",
+        Some(_) => "; some hours clearly bring less than others, and the advice below says which",
+        None if view.counted.is_empty() => "; its channel reports nothing by the hour",
+        None => "; no hour clearly differs from the others",
     };
     if over > 0.0 {
         format!(
-            "{set}{brought}. {} went above target in single hours, most of it chance.",
+            "{set}{brought}. {} was overspent in single hours, most of it by chance.",
             sum(over)
         )
     } else {
@@ -219,15 +219,15 @@ fn lead(view: &View) -> String {
 fn notes(view: &View) -> Vec<String> {
     let mut notes = Vec::new();
     if view.needs_lifetime {
-        notes.push("Its channel takes hours with a lifetime budget only. Change the budget to one under Days and lifts first; until then hours can be looked at and not sent.".into());
+        notes.push("Its channel accepts hours only with a lifetime budget. Change the budget to a lifetime budget under Days and lifts first; until then you can look at the hours but not send them.".into());
     }
     let (apart, whole) = view.apart;
     if apart != 0.0 || !whole {
         notes.push(format!(
-            "Shown by the clock of {}, {} hours from the account’s this week; the channel counts by the account’s{}.",
+            "Shown in {} time, {} hours from the account’s time zone this week; the channel counts in the account’s{}.",
             view.shown,
             signed(apart, |x| number(x, if whole { 0 } else { 1 })),
-            if whole { "" } else { ". The two are not whole hours apart, so hours can be set by the account’s clock only" }
+            if whole { "" } else { ". The two are not whole hours apart, so hours can only be set in the account’s time zone" }
         ));
     }
     if let Some((day, hours, on)) = view.clocks_change.filter(|_| view.known) {

@@ -184,19 +184,19 @@ async fn page(
     let choice = book.account.counted_events.as_ref();
     let events = desk::events(&app.pool, &book.account, book.period.window).await?;
     let window = book.account.click_window;
-    let windows = std::iter::once((
-        String::new(),
-        "as long as the channels report".to_owned(),
-        window.is_none(),
-    ))
-    .chain(WINDOWS.iter().map(|d| {
-        (
-            d.to_string(),
-            format!("{} after the click", counted(u64::from(d.unsigned_abs()), "day", "days")),
-            window == Some(*d),
-        )
-    }))
-    .collect();
+    let windows =
+        std::iter::once((String::new(), "the channel’s own window".to_owned(), window.is_none()))
+            .chain(WINDOWS.iter().map(|d| {
+                (
+                    d.to_string(),
+                    format!(
+                        "{} after the click",
+                        counted(u64::from(d.unsigned_abs()), "day", "days")
+                    ),
+                    window == Some(*d),
+                )
+            }))
+            .collect();
     Ok(MeasurePage {
         summary: summary(book, &spoiled),
         spoiled: spoiled

@@ -100,7 +100,7 @@ pub(super) fn plan_of(pace: &Pace, row: &Row) -> String {
 pub fn sentence(pace: &Pace, row: &Row) -> Words {
     let month = pace.month.from().format("%B").to_string();
     let (mid, (low, high)) = row.forecast.end();
-    let words = Words::say(format!("At its pace, {month} ends at about "))
+    let words = Words::say(format!("At this pace, {month} ends at about "))
         .strong(sum(mid))
         .and(format!(" (80% between {} and {})", sum(low), sum(high)));
     let what = plan_of(pace, row);
@@ -114,9 +114,9 @@ pub fn sentence(pace: &Pace, row: &Row) -> Words {
         (Some(plan), Some(Miss::Under)) => words
             .and(format!("; {what} is "))
             .strong(sum(plan))
-            .and(format!(", so {} stay unspent", sum(plan - mid)))
+            .and(format!(", leaving {} unspent", sum(plan - mid)))
             .and(needed(row)),
-        (Some(plan), None) => words.and(format!("; {what}, {}, lies within.", sum(plan))),
+        (Some(plan), None) => words.and(format!("; {what}, {}, is within that.", sum(plan))),
         (None, _) => words.and("."),
     }
 }

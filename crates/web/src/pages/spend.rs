@@ -448,17 +448,15 @@ fn summary(book: &Book) -> Words {
         Words::say(format!("{} spent ", book.account.name)).strong(sum(total.spend.to_units()));
     let results = match (book.by_value(), total.roas(), total.cpa()) {
         (true, Some(roas), _) => spent
-            .and(" for ")
+            .and(" and brought in ")
             .strong(sum(total.value.to_units()))
-            .and(" of value: ")
-            .strong(number(roas, 2))
-            .and(" for each unit spent"),
+            .and(" of revenue, a ROAS of ")
+            .strong(number(roas, 2)),
         (false, _, Some(cpa)) => spent
-            .and(" on ")
+            .and(" and got ")
             .strong(count(total.conversions))
-            .and(" conversions: ")
-            .strong(money(cpa))
-            .and(" each"),
+            .and(" conversions at a CPA of ")
+            .strong(money(cpa)),
         _ => return spent.and(" and counted no conversions."),
     };
     let Some(target) = book.account.target() else {
@@ -477,7 +475,7 @@ fn summary(book: &Book) -> Words {
     ));
     let met = if target.excess(&total) <= 0.0 { "That meets it" } else { "That misses it" };
     if over.is_empty() {
-        return results.and(format!("{met}, and no campaign stands above it."));
+        return results.and(format!("{met}, and no campaign is above it."));
     }
     let largest = over.iter().copied().fold(0.0, f64::max);
     let place = if over.len() == 1 {
@@ -489,5 +487,5 @@ fn summary(book: &Book) -> Words {
             number(100.0 * largest / above, 0)
         )
     };
-    results.and(format!("{met}; ")).harm(sum(above)).and(format!(" went above target, {place}"))
+    results.and(format!("{met}; ")).harm(sum(above)).and(format!(" was overspent, {place}"))
 }

@@ -267,7 +267,7 @@ pub async fn edit(
     let chosen: Vec<Subject> =
         form.iter().filter(|(k, _)| k == "on").filter_map(|(_, v)| subject(v)).collect();
     let what = Edit::read(field("what"))
-        .ok_or_else(|| PageError::Invalid("Choose what shall be set.".into()))?;
+        .ok_or_else(|| PageError::Invalid("Choose what to set.".into()))?;
     let (pool, account, person) = (&app.pool, &member.account, member.person.id);
     let outcome =
         desk::edit(pool, account, person, &chosen, what, field("how"), field("reason")).await;

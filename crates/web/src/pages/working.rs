@@ -339,7 +339,7 @@ fn beside_peers(figure: &str, row: &Row) -> Result<Working, PageError> {
         "cpc_peers" => EXACT.to_owned(),
         _ if p < 0.05 => {
             format!(
-                "Its clicks convert otherwise than its peers’ by more than chance explains (p {}).",
+                "Its clicks convert at a different rate from its peers’, by more than chance explains (p {}).",
                 number(p.max(0.001), 3)
             )
         }
@@ -365,7 +365,7 @@ fn excess_of_all(rows: &[Row], paid: &dyn Fn(f64) -> String, late: String) -> Wo
         formula: "sum of every campaign’s excess, each by its own target",
         numbers: vec![
             ("Above target", paid(each().filter(|x| *x > 0.0).sum())),
-            ("Room below target", paid(each().filter(|x| *x < 0.0).sum())),
+            ("Under target", paid(each().filter(|x| *x < 0.0).sum())),
         ],
         result: figures::or_absent(spend::excess(rows), |x| signed(x, paid)),
         uncertain: late,
