@@ -39,7 +39,7 @@ fn a_plan_is_solved() {
     feed           50.00         80.00         17.9     0.1118  none
     total         100.00        100.00         22.4
     CPA 4.47, ROAS –
-    Note: One line would get less than half or more than double of what has been seen to be spent there, so nothing tells how it answers: search. Take it in steps.
+    Note: One line would get less than half or more than double of what has been seen to be spent there, so how it would respond is not known: search. Take it in steps.
     ");
     let json: serde_json::Value =
         serde_json::from_str(&out(&run(&["allocate", "--json", "-"], PLAN))).unwrap();

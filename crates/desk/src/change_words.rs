@@ -46,7 +46,7 @@ fn or_none(m: Option<Micros>) -> String {
 /// A value in a few words.
 pub fn value(setting: &Setting) -> String {
     match setting {
-        Setting::Status(Status::Active) => "runs".into(),
+        Setting::Status(Status::Active) => "active".into(),
         Setting::Status(Status::Paused) => "paused".into(),
         Setting::Status(Status::Ended) => "ended".into(),
         Setting::Budget(Budget::Daily { amount }) => units(*amount),

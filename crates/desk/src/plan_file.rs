@@ -309,7 +309,7 @@ pub fn warning(w: &Warning) -> WarningFile {
         Warning::Wide { range } => WarningFile {
             kind: "wide",
             message: format!(
-                "The result is known poorly: 80% between {} and {}. A step experiment on the lines that move most would narrow it.",
+                "The result is very uncertain: 80% between {} and {}. A step experiment on the lines that move most would narrow it.",
                 money(range.low),
                 money(range.high)
             ),
@@ -327,7 +327,7 @@ pub fn warning(w: &Warning) -> WarningFile {
         Warning::Extrapolates { lines } => WarningFile {
             kind: "extrapolates",
             message: format!(
-                "{} would get less than half or more than double of what has been seen to be spent there, so nothing tells how it answers: {}. Take it in steps.",
+                "{} would get less than half or more than double of what has been seen to be spent there, so how it would respond is not known: {}. Take it in steps.",
                 if lines.len() == 1 {
                     "One line".to_owned()
                 } else {
@@ -488,10 +488,10 @@ pub fn repair(r: &Repair) -> String {
             format!("Allow a CPA of up to {}", number(*to, 2))
         }
         Repair::Whole { limit: WholeLimit::MinRoas, to } => {
-            format!("Be content with a ROAS of {}", number(*to, 3))
+            format!("Accept a ROAS of {}", number(*to, 3))
         }
         Repair::Whole { limit: WholeLimit::MinConversions, to } => {
-            format!("Be content with {} conversions", number(*to, 2))
+            format!("Accept {} conversions", number(*to, 2))
         }
     }
 }

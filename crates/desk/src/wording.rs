@@ -10,7 +10,7 @@ use tiller_core::{Tally, Target};
 
 use crate::book::{Circle, Judged, Meets, Touch};
 use crate::change_words;
-use crate::figures::{count, counted, day, money, number, percent, probability, sum};
+use crate::figures::{conversions, count, counted, day, money, number, percent, probability, sum};
 
 /// How a piece of a sentence is meant.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -306,11 +306,7 @@ fn so_far(j: &Judged) -> Option<Words> {
     let chance = match (sure(over), sure(1.0 - over)) {
         (Some(sure), _) => format!("{sure} {} ({})", missed(j.target), probability(over)),
         (_, Some(sure)) => format!("{sure} {} ({})", met(j.target), probability(1.0 - over)),
-        _ => format!(
-            "unclear so far, with a {} chance of being {}",
-            probability(over),
-            missed(j.target)
-        ),
+        _ => format!("unclear, with a {} chance of being {}", probability(over), missed(j.target)),
     };
     Some(Words::say(format!("So far: {cost}, {chance}.")))
 }
@@ -456,7 +452,7 @@ impl TradeOff {
         } else {
             format!("{} to {}", number(self.then.0, 0), number(self.then.1, 0))
         };
-        format!("{then} of {} conversions", count(self.now))
+        format!("{then} of {}", conversions(self.now))
     }
 }
 
@@ -488,9 +484,11 @@ pub fn advice(j: &Judged, trade: Option<TradeOff>, meets: Option<&Meets>) -> Wor
                 ),
                 (false, false) => Words::default(),
             };
+            let begin = if first.0.is_empty() { "Bring" } else { "bring" };
             match trade {
-                Some(t) => bid_advice(first, t, j, meets),
-                None => first.and("Bring the cost of a click down to what the target affords."),
+                Some(t) => bid_advice(first, begin, t, j, meets),
+                None => first
+                    .and(format!("{begin} the cost of a click down to what the target affords.")),
             }
         }
     }
@@ -511,8 +509,7 @@ fn traffic_advice(j: &Judged) -> Words {
     words.and(format!(" If its visitors converted like its peers’, it would have {gain}."))
 }
 
-fn bid_advice(first: Words, t: TradeOff, j: &Judged, meets: Option<&Meets>) -> Words {
-    let begin = if first.0.is_empty() { "Bring" } else { "bring" };
+fn bid_advice(first: Words, begin: &str, t: TradeOff, j: &Judged, meets: Option<&Meets>) -> Words {
     let mut words = first
         .and(format!("{begin} the cost of a click down to "))
         .strong(money(t.halfway))

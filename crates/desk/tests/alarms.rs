@@ -58,7 +58,7 @@ async fn what_others_stop_or_raise_stands_on_today(pool: PgPool) {
     let all = alarms_of(&pool, &s.account).await;
     let text = said(&all).join("\n");
     assert!(text.contains(&format!("{name} has spent nothing since 10 Nov")), "{text}");
-    assert!(text.contains("paused at its channel, and not from here"), "{text}");
+    assert!(text.contains("paused at its channel, not from here"), "{text}");
     assert_eq!(all[0].step().1, Page::Spend);
     assert!(all[0].worth > 50.0, "what it used to spend: {}", all[0].worth);
 
@@ -91,7 +91,9 @@ async fn spend_beyond_its_noise_names_the_budget_behind_it(pool: PgPool) {
     let text = said(&all).join("\n");
     assert!(text.contains("Neighbours, feed spends 1"), "{text}");
     assert!(
-        text.contains("its daily budget is 120.00 instead of 40.00, and not from here"),
+        text.contains(
+            "its daily budget is 120.00 instead of 40.00, and it was not changed from here"
+        ),
         "{text}"
     );
     assert_eq!(all[0].step().1, Page::Flight);

@@ -107,7 +107,7 @@ pub enum Page {
 
 fn cause(why: Why) -> String {
     match why {
-        Why::Paused => "It is paused at its channel, and not from here.".into(),
+        Why::Paused => "It was paused at its channel, not from here.".into(),
         Why::Bid(lost) => {
             format!("It lost {}% of its auctions because its bid was too low.", percent(lost))
         }
@@ -128,7 +128,7 @@ fn reason(moved: Moved) -> String {
     match moved {
         Moved::Budget(from, to) => {
             format!(
-                "its daily budget is {} instead of {}, and not from here",
+                "its daily budget is {} instead of {}, and it was not changed from here",
                 money(to),
                 money(from)
             )

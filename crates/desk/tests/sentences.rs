@@ -1,0 +1,416 @@
+//! Every sentence that an answer of core can lead to, once each, in a file that a person can read through: sentences.txt.
+//! After a change of wording, `UPDATE=1 cargo test -p tiller-desk --test sentences` writes it again; read what changed.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use std::collections::HashSet;
+use std::fmt::Write as _;
+
+use chrono::NaiveDate;
+use tiller_channel::Micros;
+use tiller_channel::report::{MatchType, Status};
+use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
+use tiller_core::alarm::{Jump, Stopped};
+use tiller_core::allocation::{Conflict, ConflictKind, Range, Repair, Warning, WholeLimit};
+use tiller_core::evidence::order_values::orders;
+use tiller_core::purpose::Purpose;
+use tiller_core::tracking::Finding;
+use tiller_core::verdict::{Case, HeldBy, Hold, diagnose};
+use tiller_core::{Tally, Target, Window};
+use tiller_desk::CampaignId;
+use tiller_desk::advice::Quiet;
+use tiller_desk::alarms::{Alarm, Moved, What, Why};
+use tiller_desk::book::{Circle, Judged, Meets};
+use tiller_desk::wording::{self, TradeOff};
+use tiller_desk::{change_words, plan_file};
+
+/// Sentences by section; those that differ in their numbers only stand once.
+#[derive(Default)]
+struct Snapshot {
+    text: String,
+    seen: HashSet<String>,
+}
+
+impl Snapshot {
+    fn section(&mut self, title: &str) {
+        writeln!(self.text, "\n# {title}").unwrap();
+    }
+
+    /// A text of several sentences: each once.
+    fn tell(&mut self, text: &str) {
+        for wrong in ["  ", " ,", " .", "..", ": Bring"] {
+            assert!(!text.contains(wrong), "‘{wrong}’ in: {text}");
+        }
+        for sentence in text.split_inclusive(". ") {
+            self.say(sentence.trim_end());
+        }
+    }
+
+    fn say(&mut self, sentence: &str) {
+        let shape: String = sentence
+            .chars()
+            .filter(|c| !c.is_ascii_digit() && !".,\u{202f}−".contains(*c))
+            .collect();
+        if !sentence.trim().is_empty() && self.seen.insert(shape) {
+            writeln!(self.text, "{}", sentence.replace('\u{202f}', " ")).unwrap();
+        }
+    }
+}
+
+fn day(d: u32) -> NaiveDate {
+    NaiveDate::from_ymd_opt(2026, 11, d).unwrap()
+}
+
+fn tally(spend: f64, cpc: f64, cvr: f64, aov: f64, ctr: f64) -> Tally {
+    let clicks = (spend / cpc).round();
+    let conversions = (clicks * cvr).round();
+    Tally {
+        impressions: (clicks / ctr).round() as i64,
+        clicks: clicks as i64,
+        spend: Micros::from_units(spend),
+        conversions,
+        value: Micros::from_units(conversions * aov),
+    }
+}
+
+fn findings() -> Vec<Vec<Finding>> {
+    let event = |text: &str| text.to_owned();
+    vec![
+        Vec::new(),
+        vec![Finding::Silent { since: day(2), days: 1, expected: 6.2 }],
+        vec![Finding::Silent { since: day(2), days: 6, expected: 34.0 }],
+        vec![Finding::NoValues { conversions: 1.0 }],
+        vec![Finding::NoValues { conversions: 31.0 }],
+        vec![Finding::NoResult { event: event("page view"), conversions: 900.0, others: 1.0 }],
+        vec![Finding::NoResult { event: event("page view"), conversions: 900.0, others: 31.0 }],
+        vec![Finding::NothingCounts { event: event("booking form"), conversions: 12.0 }],
+    ]
+}
+
+fn hold(used: f64, full_days: u32) -> Hold {
+    Hold { days: 28, full_days, used: Some(used), lost_to_bid: Some(0.4), ceiling: Some(2.0) }
+}
+
+fn verdicts(out: &mut Snapshot) {
+    let peers: Vec<(Circle, Vec<Tally>)> = {
+        let good = tally(900.0, 2.0, 0.1, 80.0, 0.03);
+        let poor = tally(900.0, 6.0, 0.03, 80.0, 0.03);
+        let channel = || Circle::Channel("Findle".into(), Purpose::Generic);
+        vec![
+            (channel(), vec![good; 3]),
+            (Circle::All(Purpose::Prospecting), vec![good]),
+            (channel(), vec![poor; 3]),
+            (Circle::Chosen, vec![tally(4.0, 2.0, 0.5, 80.0, 0.03)]),
+            (channel(), Vec::new()),
+        ]
+    };
+    let mut tallies = Vec::new();
+    for spend in [20.0, 300.0, 3000.0] {
+        for cpc in [0.6, 2.0, 6.5] {
+            for cvr in [0.0, 0.02, 0.1, 0.3] {
+                for aov in [20.0, 80.0] {
+                    for ctr in [0.003, 0.03] {
+                        tallies.push(tally(spend, cpc, cvr, aov, ctr));
+                    }
+                }
+            }
+        }
+    }
+    let mut times = vec![(None, None, 28), (None, None, 2)];
+    times.push((Some(day(6)), None, 3));
+    times.push((None, Some((day(6), day(19))), 28));
+    for target in [Target::Cpa(30.0), Target::Roas(4.0)] {
+        for (title, fits) in [("Verdicts, CPA", true), ("Verdicts, ROAS", false)] {
+            if fits == matches!(target, Target::Cpa(_)) {
+                out.section(title);
+            }
+        }
+        for findings in findings() {
+            for (circle, peers) in &peers {
+                for t in &tallies {
+                    for (launched, shocked, settled_days) in &times {
+                        for (used, full) in [(1.0, 28), (0.5, 0)] {
+                            let days: Vec<Tally> = (0..28).map(|_| *t).collect();
+                            let of = orders(days.iter()).zip(orders(peers.iter()));
+                            let case = Case {
+                                tally: *t,
+                                settled_days: *settled_days,
+                                target,
+                                least_difference: 0.05,
+                                peers,
+                                orders: of,
+                                launched: *launched,
+                                shocked: *shocked,
+                                last_day: day(9),
+                                settle_days: 2,
+                                findings: &findings,
+                                hold: hold(used, full),
+                            };
+                            judged(out, &case, circle);
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn judged(out: &mut Snapshot, case: &Case, circle: &Circle) {
+    let diagnosis = diagnose(case);
+    let halfway = diagnosis.halfway_bid;
+    let j = Judged {
+        diagnosis,
+        tally: case.tally,
+        window: Window::ending(day(7), case.settled_days),
+        target: case.target,
+        findings: case.findings.to_vec(),
+        peers: (case.peers.len(), circle.clone()),
+        hold: case.hold,
+    };
+    out.say(&wording::headline(&j.diagnosis).to_string());
+    out.say(&wording::short(&j.diagnosis));
+    for reason in wording::reasons(&j) {
+        out.tell(&reason.to_string());
+    }
+    out.say(&wording::peers(j.peers.0, circle));
+    let all = tally(30_000.0, 2.0, 0.08, 90.0, 0.02);
+    let (meets, misses) = match case.target {
+        Target::Cpa(_) => (Target::Cpa(40.0), Target::Cpa(10.0)),
+        Target::Roas(_) => (Target::Roas(1.0), Target::Roas(9.0)),
+    };
+    let met = |target, without_brand| Meets { target, all, without_brand };
+    let brand = tally(12_000.0, 2.0, 0.01, 90.0, 0.02);
+    let wholes =
+        [None, Some(met(meets, None)), Some(met(misses, None)), Some(met(meets, Some(brand)))];
+    let trade = |seen| {
+        halfway.map(|halfway| TradeOff {
+            halfway,
+            cpa: 34.8,
+            roas: matches!(case.target, Target::Roas(_)).then_some(3.2),
+            now: case.tally.conversions,
+            then: (0.7 * case.tally.conversions, 0.9 * case.tally.conversions),
+            seen,
+        })
+    };
+    for meets in &wholes {
+        for trade in [trade(true), trade(false), None] {
+            out.tell(&wording::advice(&j, trade, meets.as_ref()).to_string());
+        }
+        if let Some(meets) = meets {
+            out.say(&wording::whole(meets));
+        }
+    }
+}
+
+fn names(n: usize) -> Vec<String> {
+    ["Courses", "Visits", "Own name", "Feed", "Films"]
+        .iter()
+        .take(n)
+        .map(ToString::to_string)
+        .collect()
+}
+
+fn plans(out: &mut Snapshot) {
+    out.section("Limits that contradict each other");
+    let limits = [WholeLimit::MaxCpa, WholeLimit::MinRoas, WholeLimit::MinConversions];
+    let kinds = [
+        ConflictKind::FloorAboveCeiling,
+        ConflictKind::FloorAboveChange,
+        ConflictKind::CeilingBelowChange,
+        ConflictKind::GroupFloorAboveCeiling,
+        ConflictKind::GroupFloorAboveMembers,
+        ConflictKind::MembersAboveGroupCeiling,
+        ConflictKind::FloorsAboveTotal,
+        ConflictKind::CeilingsBelowTotal,
+    ];
+    let whole =
+        limits.iter().flat_map(|l| [ConflictKind::OutOfReach(*l), ConflictKind::StepTooCoarse(*l)]);
+    for kind in kinds.into_iter().chain(whole) {
+        for members in [1, 2, 5] {
+            for groups in [0, 1, 2] {
+                let conflict = Conflict {
+                    kind,
+                    asked: 1500.0,
+                    possible: 1200.0,
+                    group: Some("Findle".into()),
+                    members: names(members),
+                    groups: names(groups),
+                };
+                out.say(&plan_file::conflict(&conflict).1);
+            }
+        }
+    }
+    out.section("Repairs");
+    let amounts = |n| names(n).into_iter().map(|name| (name, 120.0)).collect::<Vec<_>>();
+    let mut repairs = vec![
+        Repair::Total { to: 1500.0 },
+        Repair::SpendUpTo,
+        Repair::GroupFloor { group: "Findle".into(), to: 400.0 },
+        Repair::GroupCeiling { group: "Findle".into(), to: 400.0 },
+        Repair::Step { to: 0.0 },
+        Repair::Step { to: 5.0 },
+        Repair::MaxChange { to: 0.35 },
+    ];
+    for n in [1, 2, 5] {
+        repairs.push(Repair::Floors { lines: amounts(n) });
+        repairs.push(Repair::Ceilings { lines: amounts(n) });
+        repairs.push(Repair::GroupFloors { groups: amounts(n) });
+        repairs.push(Repair::Release { lines: names(n) });
+    }
+    repairs.extend(limits.map(|limit| Repair::Whole { limit, to: 31.5 }));
+    for repair in repairs {
+        out.say(&plan_file::repair(&repair));
+    }
+    out.section("Warnings of plans");
+    let warnings = [
+        Warning::Corner { line: "Courses".into(), share: 0.93 },
+        Warning::Extrapolates { lines: names(1) },
+        Warning::Extrapolates { lines: names(3) },
+        Warning::Wide { range: Range { low: 300.0, mid: 500.0, high: 800.0 } },
+    ];
+    for warning in &warnings {
+        out.say(&plan_file::warning(warning).message);
+    }
+}
+
+fn alarms(out: &mut Snapshot) {
+    out.section("Alarms");
+    let stop = Stopped { since: day(8), usual: 54.2 };
+    let jump = |days, usual: f64, now| Jump { days, to: day(7), usual, now, p: 0.0004 };
+    let mut all: Vec<What> = [Why::Paused, Why::Bid(0.83), Why::Month, Why::Channel, Why::Unknown]
+        .map(|why| What::Stopped(stop, why))
+        .into();
+    all.extend([What::FlightEnds(day(14)), What::FlightOver(day(6))]);
+    for fast in [true, false] {
+        all.push(What::Noon { gone: 2, of: 3, fast });
+    }
+    let moved = [
+        Moved::Budget(40.0, 120.0),
+        Moved::Cpc(1.2, 2.4),
+        Moved::Clicks(35.0, 12.0),
+        Moved::Cvr(0.06, 0.02),
+        Moved::OrderValue(80.0, 41.0),
+    ];
+    for m in moved {
+        all.push(What::Spend(jump(3, 40.0, 118.0), m));
+        all.push(What::Cost(jump(7, 22.0, 61.0), m, None));
+        all.push(What::Cost(jump(7, 22.0, 61.0), m, Some(80.0)));
+    }
+    all.push(What::Cost(jump(7, 22.0, f64::INFINITY), moved[3], None));
+    for what in all {
+        let campaign = Some(CampaignId(1));
+        let alarm = Alarm { campaign, name: "Courses".into(), what, worth: 1.0, quiet: None };
+        out.say(&format!("{} → {}", alarm.sentence(), alarm.step().0));
+    }
+}
+
+fn changes(out: &mut Snapshot) {
+    out.section("Changes");
+    let money = Micros::from_units;
+    let daily = |x| Setting::Budget(Budget::Daily { amount: money(x) });
+    let flight = |x| {
+        let amount = money(x);
+        Setting::Budget(Budget::Lifetime { amount, starts: day(10), ends: day(23) })
+    };
+    let word = |present| Setting::Negative {
+        text: "recipe".into(),
+        match_type: MatchType::Phrase,
+        present,
+    };
+    let pairs = [
+        (Setting::Status(Status::Active), Setting::Status(Status::Paused)),
+        (Setting::Status(Status::Paused), Setting::Status(Status::Active)),
+        (daily(50.0), daily(60.0)),
+        (daily(50.0), flight(700.0)),
+        (flight(700.0), daily(50.0)),
+        (Setting::Bid(None), Setting::Bid(Some(money(1.2)))),
+        (Setting::Bid(Some(money(1.2))), Setting::Bid(None)),
+        (
+            Setting::Strategy(Strategy::ManualCpc),
+            Setting::Strategy(Strategy::TargetCpa { target: money(30.0) }),
+        ),
+        (
+            Setting::Strategy(Strategy::MostClicks),
+            Setting::Strategy(Strategy::TargetRoas { target: 4.0 }),
+        ),
+        (Setting::Floor(None), Setting::Floor(Some(money(5.0)))),
+        (Setting::BidCeiling(Some(money(2.0))), Setting::BidCeiling(None)),
+        (Setting::Hours(None), Setting::Hours(None)),
+        (Setting::Places(PlacesMode::Interested), Setting::Places(PlacesMode::In)),
+        (word(false), word(true)),
+    ];
+    for (was, set_to) in &pairs {
+        out.say(&change_words::sentence(Some(was), set_to));
+        out.say(&change_words::aim(set_to));
+    }
+    out.say(&change_words::sentence(None, &word(true)));
+    for until in [Some(day(19)), None] {
+        let what = change_words::sentence(Some(&daily(50.0)), &daily(60.0));
+        out.say(&Quiet { what, until, undone: false }.sentence());
+    }
+    out.section("What limits it");
+    for held in [HeldBy::Budget, HeldBy::Bid, HeldBy::Neither] {
+        let t = tally(300.0, 2.0, 0.1, 80.0, 0.03);
+        let case = Case {
+            tally: t,
+            settled_days: 28,
+            target: Target::Cpa(30.0),
+            least_difference: 0.05,
+            peers: &[],
+            orders: None,
+            launched: None,
+            shocked: None,
+            last_day: day(9),
+            settle_days: 2,
+            findings: &[],
+            hold: Hold::default(),
+        };
+        let mut d = diagnose(&case);
+        d.held_by = held;
+        out.say(wording::held_by(&d));
+    }
+}
+
+#[test]
+fn every_sentence_can_be_read_through() {
+    let mut out = Snapshot::default();
+    out.text
+        .push_str("Sentences that answers lead to. Written by crates/desk/tests/sentences.rs.\n");
+    verdicts(&mut out);
+    plans(&mut out);
+    alarms(&mut out);
+    changes(&mut out);
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/sentences.txt");
+    if std::env::var("UPDATE").is_ok() {
+        std::fs::write(&path, &out.text).unwrap();
+    }
+    // Parts that don't fit, doubled words and stops, numbers that are none.
+    for line in out.text.lines() {
+        for wrong in [
+            "  ",
+            " ,",
+            " .",
+            "..",
+            ",,",
+            "It it",
+            " a a ",
+            "NaN",
+            "inf",
+            "None",
+            "Some(",
+            "{}",
+            " 1 conversions",
+            " 1 days",
+            " 1 campaigns",
+            " 1 clicks",
+        ] {
+            assert!(!line.contains(wrong), "‘{wrong}’ in: {line}");
+        }
+    }
+    let kept = std::fs::read_to_string(&path).unwrap_or_default();
+    let new: Vec<&str> = out.text.lines().filter(|l| !kept.lines().any(|k| k == *l)).collect();
+    let gone: Vec<&str> = kept.lines().filter(|k| !out.text.lines().any(|l| l == *k)).collect();
+    assert!(
+        new.is_empty() && gone.is_empty(),
+        "new: {new:#?}\ngone: {gone:#?}\nUPDATE=1 writes them"
+    );
+}
