@@ -4,12 +4,15 @@
 
 use std::collections::BTreeMap;
 
-use nalgebra::{Cholesky, DMatrix, DVector, Dyn};
+use nalgebra::{SMatrix, SVector};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use rand_distr::{ChiSquared, Distribution, StandardNormal};
+use rand_distr::{Distribution, StandardNormal};
 
-pub(super) const DRAWS: usize = 1000;
+/// Draws of a small account. A large one needs fewer: its bounds are read from as many campaigns more.
+const DRAWS: (usize, usize) = (200, 1000);
+/// Campaigns times draws, at most.
+const WORK: usize = 100_000;
 const SEED: u64 = 15;
 /// Autocorrelations that are weighed against each other.
 const CARRIED: [f64; 6] = [0.0, 0.2, 0.4, 0.6, 0.75, 0.9];
@@ -33,6 +36,10 @@ const SHARE: f64 = 0.3;
 const NOISE: (f64, f64) = (0.1, 1.0);
 /// Level and weekdays.
 const WIDTH: usize = 1 + 7;
+/// So firmly weekdays that can't be told apart are believed to be like the others.
+const PINNED: f64 = 1e12;
+type Terms = SVector<f64, WIDTH>;
+type Square = SMatrix<f64, WIDTH, WIDTH>;
 /// Whole weeks from which weekdays are told apart.
 const WEEKS: usize = 2;
 
@@ -45,7 +52,6 @@ pub(super) struct Days {
 }
 
 struct Model {
-    by_weekday: bool,
     /// With their weights, which sum to 1.
     fits: Vec<(f64, Fit)>,
     /// Age and weekday of the last day that the weekdays let spend, and what it was over its usual.
@@ -57,19 +63,41 @@ struct Model {
 struct Fit {
     carried: f64,
     growth: f64,
-    mean: DVector<f64>,
-    precision: Cholesky<f64, Dyn>,
+    mean: Terms,
+    /// The precision's lower factor.
+    factor: Square,
     freedom: f64,
     scale: f64,
 }
 
-/// The row of a day: the level, and its weekday against the usual.
-fn row(by_weekday: bool, weekday: usize) -> DVector<f64> {
-    let mut row = vec![1.0];
-    if by_weekday {
-        row.extend((0..7).map(|i| if i == weekday { 1.0 } else { 0.0 }));
-    }
-    DVector::from_vec(row)
+/// What all campaigns take alike in one draw.
+pub(super) struct Common {
+    /// Which of the fits, uniform.
+    at: f64,
+    /// Standard normal: of the scale, of the terms, of the days ahead.
+    scale: f64,
+    terms: [f64; WIDTH],
+    shocks: Vec<f64>,
+}
+
+/// What is common to the draws of so many days ahead, for so many campaigns.
+pub(super) fn common(ahead: usize, campaigns: usize) -> Vec<Common> {
+    let mut chance = ChaCha8Rng::seed_from_u64(SEED);
+    (0..(WORK / campaigns.max(1)).clamp(DRAWS.0, DRAWS.1))
+        .map(|_| Common {
+            at: chance.random(),
+            scale: StandardNormal.sample(&mut chance),
+            terms: std::array::from_fn(|_| StandardNormal.sample(&mut chance)),
+            shocks: (0..ahead).map(|_| StandardNormal.sample(&mut chance)).collect(),
+        })
+        .collect()
+}
+
+/// A chi-square of so many degrees of freedom from a standard normal (E. B. Wilson, M. M. Hilferty, "The distribution of
+/// chi-square", PNAS 17 (1931)).
+fn chi_square(freedom: f64, normal: f64) -> f64 {
+    let part = 2.0 / (9.0 * freedom);
+    freedom * (1.0 - part + normal * part.sqrt()).max(1e-3).powi(3)
 }
 
 /// What the level of a day is over that of the last day.
@@ -114,36 +142,35 @@ impl Days {
     pub(super) fn by_weekday(&self) -> [f64; 7] {
         let Some(model) = &self.model else { return self.usual };
         std::array::from_fn(|i| {
-            let row = row(model.by_weekday, i);
-            let over: f64 = model.fits.iter().map(|(w, f)| w * f.mean.dot(&row)).sum();
+            let over: f64 = model.fits.iter().map(|(w, f)| w * (f.mean[0] + f.mean[1 + i])).sum();
             self.usual[i] * over.max(0.0)
         })
     }
 
-    /// What each day ahead may spend, `DRAWS` times, seeded by `which` campaign it is; of the noise, a share `common`
-    /// of the variance is every campaign's.
-    pub(super) fn draw(&self, which: u64, common: f64, ahead: &[usize]) -> Vec<Vec<f64>> {
+    /// What each day ahead may spend, a draw at a time, seeded by `which` campaign it is; of the noise, a share of the
+    /// variance is every campaign's: that is `common`.
+    pub(super) fn draw(
+        &self,
+        which: u64,
+        share: f64,
+        common: &[Common],
+        ahead: &[usize],
+    ) -> Vec<Vec<f64>> {
         let mut own = ChaCha8Rng::seed_from_u64(SEED);
         own.set_stream(which + 1);
-        let mut all = ChaCha8Rng::seed_from_u64(SEED);
-        let mut draws = vec![Vec::with_capacity(DRAWS); ahead.len()];
-        for draw in 0..DRAWS {
-            // Everybody takes the same of what is common to a draw, however much it needs.
-            all.set_stream(draw as u64);
-            all.set_word_pos(0);
-            let at = all.random::<f64>();
-            let mut normal = || -> f64 {
-                let (a, b): (f64, f64) =
-                    (StandardNormal.sample(&mut all), StandardNormal.sample(&mut own));
-                common.sqrt() * a + (1.0 - common).sqrt() * b
+        let (of_all, of_own) = (share.sqrt(), (1.0 - share).sqrt());
+        let mut draws = vec![Vec::with_capacity(common.len()); ahead.len()];
+        let mut over = vec![0.0; ahead.len()];
+        for all in common {
+            let mut normal = |theirs: f64| -> f64 {
+                let mine: f64 = StandardNormal.sample(&mut own);
+                of_all * theirs + of_own * mine
             };
-            let errors: [f64; WIDTH] = std::array::from_fn(|_| normal());
-            let shocks: Vec<f64> = ahead.iter().map(|_| normal()).collect();
-            let over = match &self.model {
-                Some(model) => model.draw(at, &mut all, &errors, &shocks, ahead),
-                None => vec![own.random_range(0.0..2.0); ahead.len()],
-            };
-            for ((day, weekday), over) in draws.iter_mut().zip(ahead).zip(over) {
+            match &self.model {
+                Some(model) => model.draw(all, &mut normal, ahead, &mut over),
+                None => over.fill(own.random_range(0.0..2.0)),
+            }
+            for ((day, weekday), over) in draws.iter_mut().zip(ahead).zip(&over) {
                 day.push(self.usual[*weekday] * over.max(0.0));
             }
         }
@@ -160,51 +187,47 @@ impl Model {
             ((NOISE.0.powi(2) * NOISE.1 + square) / (NOISE.1 + n)).sqrt()
         };
         // Beliefs in units of the noise: hardly any of the level, some of weekdays.
-        let width = if by_weekday { WIDTH } else { 1 };
-        let belief = DVector::from_fn(width, |i, _| match i {
-            0 => 1e-4,
-            _ => (spread / SHARE).powi(2),
-        });
-        let centre = DVector::from_fn(width, |i, _| if i == 0 { 1.0 } else { 0.0 });
+        let of_weekday = if by_weekday { (spread / SHARE).powi(2) } else { PINNED };
+        let belief = Terms::from_fn(|i, _| if i == 0 { 1e-4 } else { of_weekday });
+        let centre = Terms::from_fn(|i, _| if i == 0 { 1.0 } else { 0.0 });
         let mut told = Vec::new();
         for (carried, (growth, believed)) in CARRIED.iter().flat_map(|c| GROWTH.map(|g| (*c, g))) {
-            let rows: Vec<DVector<f64>> = seen
-                .iter()
-                .map(|(age, wd, _)| row(by_weekday, *wd) * grown(growth, -(*age as f64)))
-                .collect();
+            let level = |age: usize| grown(growth, -(age as f64));
             // Each day freed of what the one before it carries over.
-            let freed = (0..rows.len()).map(|i| {
-                let (k, variance) = match i.checked_sub(1).map(|p| seen[p].0 - seen[i].0) {
-                    None => (0.0, 1.0 / (1.0 - carried * carried)),
-                    Some(gap) => {
-                        let k = carried.powi(gap as i32);
-                        (k, (1.0 - k * k) / (1.0 - carried * carried))
-                    }
-                };
-                let sd = variance.sqrt();
-                let (x, z) = match i.checked_sub(1) {
-                    Some(p) => (&rows[i] - &rows[p] * k, seen[i].2 - k * seen[p].2),
-                    None => (rows[i].clone(), seen[i].2),
-                };
-                (x / sd, z / sd, sd)
-            });
-            let freed: Vec<(DVector<f64>, f64, f64)> = freed.collect();
-            let mut precision = DMatrix::from_diagonal(&belief);
+            let freed: Vec<(Terms, f64, f64)> = (0..seen.len())
+                .map(|i| {
+                    let (age, wd, z) = seen[i];
+                    let mut x = Terms::zeros();
+                    (x[0], x[1 + wd]) = (level(age), level(age));
+                    let Some(before) = i.checked_sub(1).map(|p| seen[p]) else {
+                        let sd = (1.0 / (1.0 - carried * carried)).sqrt();
+                        return (x / sd, z / sd, sd);
+                    };
+                    let k = carried.powi((before.0 - age) as i32);
+                    let sd = ((1.0 - k * k) / (1.0 - carried * carried)).sqrt();
+                    let theirs = k * level(before.0);
+                    x[0] -= theirs;
+                    x[1 + before.1] -= theirs;
+                    (x / sd, (z - k * before.2) / sd, sd)
+                })
+                .collect();
+            let mut precision = Square::from_diagonal(&belief);
             let mut side = belief.component_mul(&centre);
             for (x, z, _) in &freed {
-                precision += x * x.transpose();
+                precision.syger(1.0, x, x, 1.0);
                 side += x * *z;
             }
             let precision = precision.cholesky()?;
+            let factor = precision.l();
             let mean = precision.solve(&side);
-            let off = &mean - &centre;
+            let off = mean - centre;
             let left: Vec<f64> = freed.iter().map(|(x, z, _)| z - x.dot(&mean)).collect();
             let square = NOISE.1 * NOISE.0.powi(2)
                 + left.iter().map(|e| e * e).sum::<f64>()
                 + off.component_mul(&off).dot(&belief);
             let freedom = NOISE.1 + n;
             let evidence = f64::ln(believed)
-                - precision.l().diagonal().map(f64::ln).sum()
+                - factor.diagonal().map(f64::ln).sum()
                 - freed.iter().map(|(_, _, sd)| sd.ln()).sum::<f64>()
                 // A short series makes noise look less carried over than it is (M. Kendall, "Note on bias in the
                 // estimation of autocorrelation", Biometrika 41 (1954)): this leans against it.
@@ -215,7 +238,7 @@ impl Model {
                 seen.iter().zip(&left).map(|(s, e)| (s.0, e / sd)).collect();
             told.push((
                 evidence,
-                Fit { carried, growth, mean, precision, freedom, scale: square },
+                Fit { carried, growth, mean, factor, freedom, scale: square },
                 shocks,
             ));
         }
@@ -223,46 +246,37 @@ impl Model {
         let sum: f64 = told.iter().map(|t| (t.0 - most).exp()).sum();
         let shocks = told.iter().find(|t| t.0 >= most).map(|t| t.2.clone())?;
         let fits = told.into_iter().map(|t| ((t.0 - most).exp() / sum, t.1)).collect();
-        Some(Self { by_weekday, fits, latest: *seen.last()?, shocks })
+        Some(Self { fits, latest: *seen.last()?, shocks })
     }
 
-    /// Each day ahead over its usual, once; `at` is uniform, `errors` and `shocks` are standard normal.
+    /// Each day ahead over its usual, once, into `over`; `normal` adds what is the campaign's own to a standard normal.
     fn draw(
         &self,
-        mut at: f64,
-        chance: &mut ChaCha8Rng,
-        errors: &[f64; WIDTH],
-        shocks: &[f64],
+        all: &Common,
+        normal: &mut impl FnMut(f64) -> f64,
         ahead: &[usize],
-    ) -> Vec<f64> {
-        let fit = self
-            .fits
-            .iter()
-            .find(|(w, _)| {
-                at -= w;
-                at < 0.0
-            })
-            .map_or(&self.fits[0].1, |(_, f)| f);
-        let square = ChiSquared::new(fit.freedom).map_or(fit.freedom, |c| c.sample(chance));
-        let sd = (fit.scale / square).sqrt();
-        let free = DVector::from_column_slice(&errors[..fit.mean.len()]);
-        let factor = fit.precision.l();
-        let error = factor.tr_solve_lower_triangular(&free).unwrap_or_else(|| free.clone() * 0.0);
-        let drawn = &fit.mean + error * sd;
-        let (age, weekday, over) = self.latest;
-        let missed =
-            over - grown(fit.growth, -(age as f64)) * row(self.by_weekday, weekday).dot(&drawn);
+        over: &mut [f64],
+    ) {
+        let mut at = all.at;
+        let chosen = self.fits.iter().find(|(w, _)| {
+            at -= w;
+            at < 0.0
+        });
+        let fit = chosen.map_or(&self.fits[0].1, |(_, f)| f);
+        let sd = (fit.scale / chi_square(fit.freedom, all.scale)).sqrt();
+        let free = Terms::from_fn(|i, _| normal(all.terms[i]));
+        let error = fit.factor.tr_solve_lower_triangular(&free).unwrap_or_default();
+        let drawn = fit.mean + error * sd;
+        let of = |weekday: usize| drawn[0] + drawn[1 + weekday];
+        let (age, weekday, latest) = self.latest;
+        let missed = latest - grown(fit.growth, -(age as f64)) * of(weekday);
         let mut noise = fit.carried.powi(age as i32) * missed;
-        ahead
-            .iter()
-            .zip(shocks)
-            .enumerate()
-            .map(|(i, (weekday, shock))| {
-                noise = fit.carried * noise + sd * shock;
-                grown(fit.growth, (i + 1) as f64) * row(self.by_weekday, *weekday).dot(&drawn)
-                    + noise
-            })
-            .collect()
+        let (a_day, mut level) = (grown(fit.growth, 1.0), 1.0);
+        for ((over, weekday), shock) in over.iter_mut().zip(ahead).zip(&all.shocks) {
+            noise = fit.carried * noise + sd * normal(*shock);
+            level *= a_day;
+            *over = level * of(*weekday) + noise;
+        }
     }
 }
 

@@ -9,7 +9,7 @@ mod days;
 use chrono::{Datelike, NaiveDate};
 
 use crate::window::Window;
-use days::{DRAWS, together};
+use days::together;
 
 /// Days of a campaign that a forecast looks back over.
 const LOOK_BACK: i64 = 56;
@@ -95,7 +95,9 @@ pub fn forecasts(
     }
     let ahead: Vec<NaiveDate> = to.iter_days().skip(1).take_while(|d| *d <= month.to()).collect();
     let fits: Vec<Option<days::Days>> = series.iter().map(|s| fit(s, to)).collect();
-    let common = together(&fits);
+    let share = together(&fits);
+    let weekdays: Vec<usize> = ahead.iter().map(|d| weekday(*d)).collect();
+    let common = days::common(ahead.len(), series.len());
     let mut sums: Vec<Option<Drawn>> = vec![None; wholes];
     let each = series
         .iter()
@@ -111,11 +113,7 @@ pub fn forecasts(
                     .map(|(_, x)| x)
                     .sum(),
                 by_weekday: fit.by_weekday(),
-                ahead: fit.draw(
-                    i as u64,
-                    common,
-                    &ahead.iter().map(|d| weekday(*d)).collect::<Vec<_>>(),
-                ),
+                ahead: fit.draw(i as u64, share, &common, &weekdays),
             };
             drawn.add_up(s.budget);
             for whole in &s.parts_of {
@@ -160,7 +158,7 @@ struct Drawn {
 impl Drawn {
     /// Days to sums, which the daily budget bounds: a channel may pass it on a day, not over the days together.
     fn add_up(&mut self, budget: Option<f64>) {
-        let mut sums = vec![0.0; DRAWS];
+        let mut sums = vec![0.0; self.ahead.first().map_or(0, Vec::len)];
         for (i, day) in self.ahead.iter_mut().enumerate() {
             let most = budget.map_or(f64::INFINITY, |b| b * (i + 1) as f64);
             for (sum, x) in sums.iter_mut().zip(day) {
@@ -182,8 +180,10 @@ impl Drawn {
         let spent = self.spent;
         let band = |(day, mut sums): (&NaiveDate, Vec<f64>)| {
             let mid = spent + sums.iter().sum::<f64>() / sums.len() as f64;
-            sums.sort_by(f64::total_cmp);
-            let at = |q: f64| spent + sums[((sums.len() - 1) as f64 * q).round() as usize];
+            let mut at = |q: f64| {
+                let place = ((sums.len() - 1) as f64 * q).round() as usize;
+                spent + *sums.select_nth_unstable_by(place, f64::total_cmp).1
+            };
             // A mean that a few high draws lift above the deep band still lies in what is shown.
             let holding = |(low, high): (f64, f64)| (low.min(mid), high.max(mid));
             Band {
