@@ -33,6 +33,10 @@ const LEAST_CONVERSIONS: f64 = 10.0;
 const BEYOND: f64 = 1.5;
 /// Budgets are left as they are for a gain below this share of what comes of them.
 const LEAST_GAIN: f64 = 0.01;
+/// And for one that is less than this share of what chance alone moves in a month: nobody would ever see it.
+const SEEN: f64 = 0.3;
+/// Days of that month.
+const MONTH: f64 = 28.0;
 /// A budget is moved for no less than this.
 const WORTH_A_CHANGE: f64 = 0.03;
 
@@ -189,7 +193,9 @@ pub fn advise(
     let Answer::Optimal(then) = solve(&problem) else { return Week::default() };
     let whole = Some(Whole { now: then.current, then: then.totals, outlook: then.outlook });
     // Picking the best of many estimates flatters: to change nothing is as good where little is gained.
-    if then.outlook.is_some_and(|o| o.gain.mid < LEAST_GAIN * o.result.mid) {
+    let by_chance = 1.0 / (MONTH * then.totals.conversions).max(1.0).sqrt();
+    let least = LEAST_GAIN.max(SEEN * by_chance);
+    if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid) {
         return Week { moves: Vec::new(), whole };
     }
     let moves = lines.into_iter().zip(moved).filter_map(|(l, spend)| a_move(l, spend)).collect();
@@ -350,8 +356,8 @@ mod tests {
             of(&[line(100.0, 100.0, Some(180.0), 0.04), line(100.0, 40.0, Some(40.0), 0.02)]);
         let whole = week.whole.unwrap();
         assert!((whole.then.budget - whole.now.budget).abs() < 1e-6, "{whole:?}");
-        assert!((spends(&week)[0] - 136.0).abs() < 1e-6, "{week:?}");
-        assert!((spends(&week)[1] - 4.0).abs() < 1e-6, "a tenth is kept");
+        assert!((spends(&week)[0] - 120.0).abs() < 1e-6, "{week:?}");
+        assert!((spends(&week)[1] - 20.0).abs() < 1e-6, "half is kept");
         assert!(whole.outlook.unwrap().gain.low > 0.0);
     }
 
@@ -367,7 +373,7 @@ mod tests {
         let week =
             of(&[line(100.0, 100.0, Some(160.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
         let (up, down) = (&week.moves[0], &week.moves[1]);
-        assert_eq!((up.to, up.steps.len()), (160.0, 3));
+        assert_eq!((up.to, up.steps.len(), down.to), (150.0, 3, 50.0), "to half, and no further");
         for m in [up, down] {
             let from = std::iter::once(&m.from).chain(&m.steps);
             for (a, b) in from.zip(&m.steps) {
@@ -393,6 +399,19 @@ mod tests {
         let week =
             of(&[line(100.0, 100.0, Some(110.0), 0.0205), line(100.0, 100.0, Some(150.0), 0.02)]);
         assert!(week.moves.is_empty() && week.whole.is_some(), "{week:?}");
+    }
+
+    /// The same shares of better and worse, of few results and of many.
+    #[test]
+    fn a_gain_that_chance_hides_is_not_worth_a_change() {
+        let of_rates = |scale: f64| {
+            of(&[
+                line(100.0, 100.0, Some(150.0), 0.024 * scale),
+                line(100.0, 100.0, Some(150.0), 0.02 * scale),
+            ])
+        };
+        assert!(!of_rates(1.0).moves.is_empty());
+        assert!(of_rates(0.02).moves.is_empty(), "a conversion in eleven days");
     }
 
     #[test]
