@@ -54,7 +54,7 @@ await shoot("curve");
 await money(supply, "Beginner sets, feed", "Ad groups");
 await shoot("pool");
 await money(school, "Evening calls, feed", "Hours");
-await press("From what hours brought");
+await press("Fill from results");
 await page.getByText("Filled from what the hours brought").waitFor();
 await shoot("hours");
 await view("pace", `${school}/spend/pace`);

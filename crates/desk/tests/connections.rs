@@ -73,7 +73,7 @@ async fn a_connection_that_can_not_be_is_refused_with_what_to_do(pool: PgPool) {
     let account = account(&pool, "a").await;
     for (address, token, says) in [
         (market.address.as_str(), "", "enter the token"),
-        (market.address.as_str(), "wrong", "enter it anew"),
+        (market.address.as_str(), "wrong", "enter it again"),
         ("http://127.0.0.1:9", "test-token", "can’t be reached"),
         ("findle", "test-token", "begins with http"),
     ] {
