@@ -24,7 +24,9 @@ use crate::levers::Line;
 use crate::tray::{self, Adds, Origin, Proposal};
 
 /// What a line keeps at least of what it spends: further down is for the next look, with what this cut has taught.
-const KEPT: f64 = 0.5;
+const KEPT: f64 = 0.25;
+/// A campaign that spends less than this share of its budget has no money to give away.
+const USED: f64 = 0.5;
 /// What it gets at most, in budgets of now. Common practice, no source: double at most.
 const DOUBLED: f64 = 2.0;
 /// With fewer conversions than this a line is cut by one step at most: they are no evidence for more.
@@ -118,7 +120,11 @@ pub struct Whole {
 
 /// The least and the most that a line may spend.
 fn bounds(l: &Line, budget: f64) -> (f64, f64) {
-    let kept = if l.conversions < LEAST_CONVERSIONS { 1.0 - SHOCK } else { KEPT };
+    let kept = match l {
+        l if l.spend < USED * budget => 1.0,
+        l if l.conversions < LEAST_CONVERSIONS => 1.0 - SHOCK,
+        _ => KEPT,
+    };
     let floor = (kept * l.spend).max(l.least.min(l.spend));
     let ceiling = match l.lever.capacity.most {
         Some(most) => most.min(DOUBLED * budget),
@@ -351,14 +357,21 @@ mod tests {
 
     #[test]
     fn what_is_spent_stays_the_same() {
-        // 60 of the second's 100 are unspent: they are no money that could go to the first.
+        // 40 of the second's 100 are unspent: they are no money that could go to the first.
         let week =
-            of(&[line(100.0, 100.0, Some(180.0), 0.04), line(100.0, 40.0, Some(40.0), 0.02)]);
+            of(&[line(100.0, 100.0, Some(180.0), 0.04), line(100.0, 60.0, Some(60.0), 0.02)]);
         let whole = week.whole.unwrap();
         assert!((whole.then.budget - whole.now.budget).abs() < 1e-6, "{whole:?}");
-        assert!((spends(&week)[0] - 120.0).abs() < 1e-6, "{week:?}");
-        assert!((spends(&week)[1] - 20.0).abs() < 1e-6, "half is kept");
+        assert!((spends(&week)[0] - 145.0).abs() < 1e-6, "{week:?}");
+        assert!((spends(&week)[1] - 15.0).abs() < 1e-6, "a quarter is kept");
         assert!(whole.outlook.unwrap().gain.low > 0.0);
+    }
+
+    #[test]
+    fn who_leaves_half_unspent_gives_nothing() {
+        let week =
+            of(&[line(100.0, 100.0, Some(180.0), 0.04), line(100.0, 40.0, Some(40.0), 0.02)]);
+        assert!(week.moves.is_empty(), "{week:?}");
     }
 
     #[test]
@@ -373,7 +386,7 @@ mod tests {
         let week =
             of(&[line(100.0, 100.0, Some(160.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
         let (up, down) = (&week.moves[0], &week.moves[1]);
-        assert_eq!((up.to, up.steps.len(), down.to), (150.0, 3, 50.0), "to half, and no further");
+        assert_eq!((up.to, up.steps.len(), down.to), (160.0, 3, 40.0));
         for m in [up, down] {
             let from = std::iter::once(&m.from).chain(&m.steps);
             for (a, b) in from.zip(&m.steps) {

@@ -296,7 +296,8 @@ pub(crate) struct Counters {
     pub(crate) rows: AtomicI64,
 }
 
-/// Writes down how far the import has come, for as long as it runs.
+/// Writes down how far the import has come, for as long as it runs. An import that is this worker's no more finds that
+/// out before it writes; here it may as well have ended a moment ago, with its work done.
 async fn report_progress(
     pool: &PgPool,
     import: &Import,
@@ -307,7 +308,10 @@ async fn report_progress(
         tick.tick().await;
         let (bytes, rows) =
             (counters.bytes.load(Ordering::Relaxed), counters.rows.load(Ordering::Relaxed));
-        imports::progress(pool, import, bytes, rows).await?;
+        match imports::progress(pool, import, bytes, rows).await {
+            Err(StoreError::Lost) => std::future::pending().await,
+            told => told?,
+        }
     }
 }
 
