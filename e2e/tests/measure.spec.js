@@ -19,7 +19,7 @@ test("what a campaign counts is tried, applied, and given back", async ({ desk: 
   await page.goto(`${supply}/measure`);
   await expect(spoiled.getByRole("row", { name: /Jar listings/ })).toBeVisible();
   await page.goBack();
-  await page.getByRole("button", { name: "Count so" }).click();
+  await page.getByRole("button", { name: "Apply", exact: true }).click();
   await page.goto(`${supply}/measure`);
   await expect(spoiled.getByRole("row", { name: /Jar listings/ })).toHaveCount(0);
   await page.goto(`${supply}/spend`);
@@ -28,13 +28,13 @@ test("what a campaign counts is tried, applied, and given back", async ({ desk: 
   await page.goto(`${supply}/measure`);
   await page.getByRole("region", { name: "What each campaign counts" }).getByRole("link", { name: "Jar listings" }).click();
   await page.getByLabel("Same as the account").check();
-  await page.getByRole("button", { name: "Count so" }).click();
+  await page.getByRole("button", { name: "Apply", exact: true }).click();
   await page.goto(`${supply}/measure`);
   await expect(spoiled.getByRole("row", { name: /Jar listings/ })).toBeVisible();
   // A choice of nothing is refused, and says why.
   await page.getByLabel("These events:").check();
   for (const event of ["catalogue view", "order"]) await page.getByLabel(event, { exact: true }).uncheck();
-  await page.getByRole("button", { name: "Count so" }).click();
+  await page.getByRole("button", { name: "Apply", exact: true }).click();
   await expect(page.getByRole("alert")).toContainText("choose at least one event");
 });
 

@@ -5,7 +5,7 @@
 mod common;
 
 use common::book;
-use common::market::{Answering, WORLD, fetch_all};
+use common::market::{Answering, WORLD, amberfold, practice};
 use common::scene::{Scene, says};
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
@@ -16,10 +16,8 @@ use tiller_desk::alarms::{self, Alarm, Page};
 use tiller_desk::book::Subject;
 use tiller_desk::settings::Settings;
 use tiller_desk::tray::{self, Adds, Edit, Origin, Proposal};
-use tiller_desk::{Account, DeskError, PgPool, accounts, connections, flight};
-use tiller_market::world::AMBERFOLD;
+use tiller_desk::{Account, DeskError, PgPool, connections, flight};
 use tiller_store::MIGRATIONS;
-use tiller_store::people::NewAccount;
 
 async fn alarms_of(pool: &PgPool, account: &Account) -> Vec<Alarm> {
     let book = book(pool, account).await;
@@ -198,23 +196,9 @@ async fn the_demo_s_campaigns_rarely_raise_one(pool: PgPool) -> Result<(), DeskE
     let seeds: u64 = std::env::var("SEEDS").map_or(1, |text| text.parse().unwrap());
     let (mut raised, mut weeks) = (0u32, 0.0);
     for seed in 1..=seeds {
-        let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
-        let market = Answering::of(&format!("seed = {seed}\n{world}"), None, 0).await;
+        let market = amberfold(seed).await;
         for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
-            let slug = format!("{key}-{seed}");
-            let new = NewAccount {
-                slug: &slug,
-                name: "Amberfold",
-                currency: "EUR",
-                time_zone: "Europe/Copenhagen",
-            };
-            let id = accounts::add(&pool, &new).await?;
-            accounts::set_default_target(&pool, id, Some(target)).await?;
-            let account = accounts::by_slug(&pool, &slug).await?;
-            let token = format!("amberfold-{key}-practice");
-            connections::connect(&pool, &account, &market.address, &token).await?;
-            fetch_all(&pool).await;
-            let account = accounts::by_slug(&pool, &slug).await?;
+            let account = practice(&pool, &market, key, seed, target).await;
             let settings = Settings::load(&pool, &account, &[]).await?;
             let whole = book(&pool, &account).await;
             let mut before: Vec<String> = Vec::new();

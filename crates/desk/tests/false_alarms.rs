@@ -5,13 +5,11 @@
 mod common;
 
 use common::book;
-use common::market::{Answering, fetch_all};
+use common::market::{amberfold, practice};
 use tiller_core::Target;
 use tiller_core::verdict::Verdict;
-use tiller_desk::{PgPool, accounts, connections, findings};
-use tiller_market::world::AMBERFOLD;
+use tiller_desk::{PgPool, findings};
 use tiller_store::MIGRATIONS;
-use tiller_store::people::NewAccount;
 
 /// Campaigns with a planted fault (docs/demo.md), or too small to be judged at all.
 const FAULTY: [&str; 15] = [
@@ -34,27 +32,12 @@ const FAULTY: [&str; 15] = [
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn healthy_campaigns_are_left_in_peace(pool: PgPool) {
-    let seeds = std::env::var("SEEDS").map_or(2, |text| text.parse().unwrap());
+    let seeds: u32 = std::env::var("SEEDS").map_or(2, |text| text.parse().unwrap());
     let (mut healthy, mut blamed, mut audited, mut adjusted) = (0, 0, 0, 0);
     for seed in 1..=seeds {
-        let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
-        let world = format!("seed = {seed}\n{world}");
-        let market = Answering::of(&world, None, 0).await;
+        let market = amberfold(seed.into()).await;
         for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
-            let slug = format!("{key}-{seed}");
-            let new = NewAccount {
-                slug: &slug,
-                name: "Amberfold",
-                currency: "EUR",
-                time_zone: "Europe/Copenhagen",
-            };
-            let id = accounts::add(&pool, &new).await.unwrap();
-            accounts::set_default_target(&pool, id, Some(target)).await.unwrap();
-            let account = accounts::by_slug(&pool, &slug).await.unwrap();
-            let token = format!("amberfold-{key}-practice");
-            connections::connect(&pool, &account, &market.address, &token).await.unwrap();
-            fetch_all(&pool).await;
-            let account = accounts::by_slug(&pool, &slug).await.unwrap();
+            let account = practice(&pool, &market, key, seed.into(), target).await;
             let book = book(&pool, &account).await;
             let judged = book.judge_all();
             for (entry, judged) in book.entries.iter().zip(judged) {

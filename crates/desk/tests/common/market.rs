@@ -5,9 +5,12 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use chrono::NaiveDate;
-use tiller_desk::{Account, PgPool, connections};
+use tiller_core::Target;
+use tiller_desk::{Account, PgPool, accounts, connections};
 use tiller_market::World;
 use tiller_market::http::Service;
+use tiller_market::world::AMBERFOLD;
+use tiller_store::people::NewAccount;
 use tokio::task::JoinHandle;
 
 /// Small enough to be fetched in a blink: one campaign that is dear, one that is not, one by files only.
@@ -56,6 +59,36 @@ pub async fn connected(pool: &PgPool, market: &Answering) -> Account {
     connections::connect(pool, &account, &market.address, "test-token").await.unwrap();
     fetch_all(pool).await;
     account
+}
+
+/// A market of the demo's world under another seed.
+pub async fn amberfold(seed: u64) -> Answering {
+    let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
+    Answering::of(&format!("seed = {seed}\n{world}"), None, 0).await
+}
+
+/// One of its accounts, with everything fetched.
+pub async fn practice(
+    pool: &PgPool,
+    market: &Answering,
+    key: &str,
+    seed: u64,
+    target: Target,
+) -> Account {
+    let slug = format!("{key}-{seed}");
+    let new = NewAccount {
+        slug: &slug,
+        name: "Amberfold",
+        currency: "EUR",
+        time_zone: "Europe/Copenhagen",
+    };
+    let id = accounts::add(pool, &new).await.unwrap();
+    accounts::set_default_target(pool, id, Some(target)).await.unwrap();
+    let account = accounts::by_slug(pool, &slug).await.unwrap();
+    let token = format!("amberfold-{key}-practice");
+    connections::connect(pool, &account, &market.address, &token).await.unwrap();
+    fetch_all(pool).await;
+    accounts::by_slug(pool, &slug).await.unwrap()
 }
 
 /// Runs every job that waits.
