@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use tiller_core::verdict::Verdict;
+use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::changes::{self, Waiting, Which};
 use tiller_store::people::{self, Account};
@@ -20,6 +21,8 @@ use crate::{DeskError, pace};
 
 /// So many things to do stand in the letter.
 const WORTH_DOING: usize = 3;
+/// A channel that has told nothing for so long is not waited for.
+const SILENT_DAYS: i64 = 14;
 
 /// Something worth doing, with its money over the settled period.
 #[derive(Clone, Debug)]
@@ -118,11 +121,14 @@ pub async fn letter(
             refused: after("refused"),
         }
     });
-    let settled = book.last_settled();
-    let week = Window::ending(settled, 7);
+    let channels = connections::list(pool, account).await?;
+    // A week that not all channels have told of yet is no week to compare with.
+    let told = alarms::reported(book, &channels);
+    let lately = told.values().filter(|d| (book.span.to() - **d).num_days() < SILENT_DAYS);
+    let told = lately.min().copied().unwrap_or(book.span.to());
+    let week = Window::ending(last_settled(told, account.settle()), 7);
     let week = (week.from() >= book.span.from())
         .then(|| (week, book.total(week), book.total(week.before())));
-    let channels = connections::list(pool, account).await?;
     let alarms = alarms::of_account(pool, book, settings, &channels, today).await?;
     let failed = channels
         .into_iter()

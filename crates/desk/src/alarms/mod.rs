@@ -156,7 +156,7 @@ pub async fn of_account(
 }
 
 /// The last day that each channel told of: what has not been fetched is no standstill.
-fn reported<'a>(book: &'a Book, connections: &[View]) -> HashMap<&'a str, NaiveDate> {
+pub(crate) fn reported<'a>(book: &'a Book, connections: &[View]) -> HashMap<&'a str, NaiveDate> {
     let mut ends: HashMap<&str, NaiveDate> = HashMap::new();
     for e in &book.entries {
         if let Some(day) = e.days.iter().map(|d| d.day).max() {

@@ -12,6 +12,7 @@ use tiller_desk::book::Subject;
 use tiller_desk::figures::{self, counted, full_day};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::tray::{self as desk, Check, Edit, Row};
+use tiller_desk::wording;
 use tiller_desk::{
     ChangeId, DeskError, PlanId, budgets, causes, change_words, rebalance, remedy, sending,
 };
@@ -154,7 +155,7 @@ fn just_made(log: &[logbook::Entry]) -> Option<String> {
     Some(format!(
         "Last sent: {} made at {}, in force from {}; the first is to be judged on {}.",
         counted(last.len() as u64, "change was", "changes were"),
-        channels.join(" and "),
+        wording::list(&channels),
         full_day(last.first()?.change.from_day?),
         full_day(days.min()?)
     ))
