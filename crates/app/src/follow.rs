@@ -2,11 +2,12 @@
 //! what the tray sends, and nothing else.
 
 use anyhow::Context;
-use chrono::NaiveDate;
+use chrono::{Days, NaiveDate};
 use tiller_core::{Target, Window};
 use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::{
-    Account, PersonId, PgPool, Role, accounts, advice, connections, rebalance, sending, tray,
+    Account, PersonId, PgPool, Role, accounts, advice, connections, courses, rebalance, sending,
+    tray,
 };
 use tiller_market::World;
 use tiller_market::http::Service;
@@ -14,7 +15,7 @@ use tiller_market::sim::{Outcome, outcome};
 use tiller_store::people::NewAccount;
 
 /// Days between two looks.
-const WEEK: u32 = 7;
+const WEEK: Days = Days::new(7);
 
 /// Lives through so many days after the history, following the advice every week; what came of it, by account
 /// of the world. The accounts that this takes stay in the database.
@@ -36,17 +37,28 @@ pub async fn follow(
     for from in &world.accounts {
         followed.push(open(pool, from, &world, &address, person).await?);
     }
-    let mut left = days;
-    while left > 0 {
+    let mut day = until;
+    let end = until + Days::new(u64::from(days));
+    let mut look = until;
+    while day < end {
+        if day == look {
+            for slug in &followed {
+                let account = accounts::by_slug(pool, slug).await?;
+                week(pool, &account, person).await?;
+            }
+            look = look + WEEK;
+        }
+        // A step of a course is taken on its day, as a server that runs every day would.
+        let mut next = look.min(end);
         for slug in &followed {
             let account = accounts::by_slug(pool, slug).await?;
-            week(pool, &account, person).await?;
+            let due = courses::next_due(pool, &account).await?.map(|d| d - Days::new(1));
+            next = next.min(due.filter(|d| *d > day).unwrap_or(next));
         }
-        let step = left.min(WEEK);
         let account = accounts::by_slug(pool, &followed[0]).await?;
-        connections::let_pass(pool, &account, u16::try_from(step)?).await?;
+        connections::let_pass(pool, &account, u16::try_from((next - day).num_days())?).await?;
         fetch(pool).await?;
-        left -= step;
+        day = next;
     }
     task.abort();
     let market = service.market();
@@ -94,7 +106,7 @@ async fn week(pool: &PgPool, account: &Account, person: PersonId) -> anyhow::Res
     tracing::info!(
         account = account.slug,
         until = %Window::to(&book.span),
-        moves = ?moves.iter().map(|m| (&m.line.name, m.line.spend, m.from, m.to)).collect::<Vec<_>>(),
+        moves = ?moves.iter().map(|m| (&m.line.name, m.line.spend, m.from, m.to, m.spend)).collect::<Vec<_>>(),
         "the week's advice"
     );
     if moves.is_empty() {

@@ -1,17 +1,18 @@
 //! One advice for each campaign, the same on every page: from the station that limits it. What was changed is left
 //! alone until its look-back, and what waits in the tray is not advised again.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use chrono::NaiveDate;
 use tiller_channel::wire::Setting;
+use tiller_core::Target;
 use tiller_core::verdict::{Early, Verdict};
 use tiller_store::{CampaignId, PgPool};
 
 use crate::book::{Book, Entry, Judged, Touch};
 use crate::curves::Curves;
 use crate::figures::day;
-use crate::rebalance::{self, Move, Week};
+use crate::rebalance::{self, Move, Part, Week};
 use crate::settings::{Settings, Spot};
 use crate::{DeskError, change_words, levers, remedy};
 
@@ -98,8 +99,6 @@ pub struct Advised {
     /// What money can do, campaign by campaign.
     pub known: Vec<levers::Line>,
     quiet: HashMap<CampaignId, Quiet>,
-    /// Campaigns whose verdict asks for a change that can be made, or for patience: their budgets stay.
-    elsewhere: HashSet<CampaignId>,
 }
 
 /// Reconciles what the stations say of an account's campaigns.
@@ -121,23 +120,25 @@ impl Advised {
             .zip(book.judge_all())
             .filter_map(|(e, j)| Some((e.campaign.id, (e, j.as_ref().filter(|j| faulty(j))?))))
             .collect();
-        // Where the bid or the targeting is at fault and can be changed, that is the advice, and the budget waits
-        // for what comes of it. Where nothing can be set there, the budget is what is left: it may be cut.
-        let waits = |(e, j): &(&Entry, &Judged)| {
-            matches!(j.diagnosis.verdict, Verdict::TooEarly | Verdict::Measurement)
-                || remedy::of_campaign(settings, e, j).is_some()
+        let part = |l: &levers::Line| match faulty.get(&l.campaign) {
+            None => Part::Full,
+            Some((e, j)) if remedy::of_campaign(settings, e, j).is_some() => {
+                Part::Mends(halfway_mended(j))
+            }
+            // Nothing can be set there: the budget is what is left.
+            Some(_) => Part::Gives,
         };
-        let elsewhere: HashSet<CampaignId> =
-            faulty.iter().filter(|(_, of)| waits(of)).map(|(id, _)| *id).collect();
+        let waits = |id: CampaignId| {
+            let verdict = faulty.get(&id).map(|(_, j)| j.diagnosis.verdict);
+            matches!(verdict, Some(Verdict::TooEarly | Verdict::Measurement))
+        };
         let lines = known
             .iter()
-            .filter(|l| !l.fresh && !elsewhere.contains(&l.campaign))
-            .filter(|l| !quiet.contains_key(&l.campaign))
+            .filter(|l| !l.fresh && !waits(l.campaign) && !quiet.contains_key(&l.campaign))
             .cloned()
             .collect();
-        let may_rise = |l: &levers::Line| !faulty.contains_key(&l.campaign);
-        let week = rebalance::advise(lines, book.by_value(), rebalance::targets(book), may_rise);
-        Self { week, known, quiet, elsewhere }
+        let week = rebalance::advise(lines, book.by_value(), rebalance::targets(book), part);
+        Self { week, known, quiet }
     }
 
     /// The one advice for a campaign with its verdict.
@@ -149,7 +150,6 @@ impl Advised {
         let judged = judged.filter(|j| faulty(j));
         let moved = self.week.moves.iter().find(|m| m.line.campaign == id);
         match (judged, moved) {
-            (Some(judged), _) if self.elsewhere.contains(&id) => Advice::Verdict(judged),
             (_, Some(m)) => Advice::Budget(m),
             (Some(judged), None) => Advice::Verdict(judged),
             (None, None) => Advice::Nothing,
@@ -160,6 +160,17 @@ impl Advised {
     pub fn quiet(&self, campaign: CampaignId) -> Option<&Quiet> {
         self.quiet.get(&campaign)
     }
+}
+
+/// How many times as much a campaign's money would bring, were it halfway to its target: what one step of a remedy is
+/// for.
+fn halfway_mended(j: &Judged) -> f64 {
+    let cost = match j.target {
+        Target::Cpa(target) => j.tally.cpa().map(|cpa| cpa / target),
+        Target::Roas(target) => j.tally.roas().filter(|r| *r > 0.0).map(|roas| target / roas),
+    };
+    // No result at all can't be mended by a share.
+    cost.map_or(1.0, |over| 2.0 * over / (over + 1.0)).max(1.0)
 }
 
 /// Whether its verdict asks for something before its budget does; a launch or a shock asks for patience.

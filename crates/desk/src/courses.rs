@@ -3,7 +3,7 @@
 
 use chrono::NaiveDate;
 use tiller_channel::wire::{Budget, Setting};
-use tiller_core::flight::{By, ramp};
+use tiller_core::flight::By;
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
 use tiller_core::{Micros, Window};
@@ -240,18 +240,18 @@ pub async fn experiment(
     begin(pool, account, person, Kind::Experiment, base, &steps, first).await
 }
 
-/// Puts the first step of a ramp in the tray; `first` is the change to the goal, with its reason.
+/// Puts the first step of a ramp in the tray; `first` is the change to the goal, with its reason, `budgets` the
+/// steps that lead there.
 pub(crate) async fn ramp_to(
     pool: &PgPool,
     account: &Account,
     person: PersonId,
     from: f64,
-    to: f64,
+    budgets: &[f64],
     mut first: Proposal,
     by_strategy: bool,
 ) -> Result<(), DeskError> {
     let apart = ramp_days(by_strategy);
-    let budgets = ramp(from, to, SHOCK);
     let steps: Vec<(u64, f64)> =
         (0..).step_by(apart as usize).zip(budgets.iter().copied()).collect();
     let Some((_, amount)) = steps.first() else { return Ok(()) };
@@ -328,6 +328,12 @@ async fn halt(
     Ok(())
 }
 
+/// The first day on which a course that goes on is due its next step.
+pub async fn next_due(pool: &PgPool, account: &Account) -> Result<Option<NaiveDate>, DeskError> {
+    let all = list(pool, account).await?;
+    Ok(all.iter().filter(|c| c.open()).filter_map(|c| Some(c.next()?.0)).min())
+}
+
 /// Takes the steps that are due. A campaign's next day is the one after the last that its channel has closed.
 pub(crate) async fn advance(pool: &PgPool, account: &Account) -> Result<(), DeskError> {
     let open: Vec<Course> = list(pool, account).await?.into_iter().filter(Course::open).collect();
@@ -390,15 +396,28 @@ async fn advance_one(
         );
         return halt(pool, account, &course, &note).await;
     }
-    // Where days were missed, the step that is due now is taken, not those before it.
     let starts = course.row.starts.unwrap_or(next_day);
-    let due = course.steps.iter().rposition(|(after, _)| later(starts, *after) <= next_day);
-    let Some(due) = due.filter(|d| *d >= taken) else { return Ok(()) };
+    let due = match course.kind {
+        // Where days were missed, the next step is taken all the same and those after it wait as long as before:
+        // two at once would be the shock that the steps are there to avoid.
+        Kind::Ramp => taken,
+        // What was to be higher on certain days is not made up for on others.
+        Kind::Experiment | Kind::Lift => course
+            .steps
+            .iter()
+            .rposition(|(after, _)| later(starts, *after) <= next_day)
+            .filter(|d| *d >= taken)
+            .unwrap_or(taken),
+    };
+    let late = match course.kind {
+        Kind::Ramp => (next_day - day).num_days().unsigned_abs(),
+        Kind::Experiment | Kind::Lift => 0,
+    };
     let (_, amount) = course.steps[due];
     let last = due + 1 == course.steps.len();
     let to = Progress {
         state: if last { "done" } else { "running" },
-        starts: course.row.starts,
+        starts: course.row.starts.map(|s| later(s, late)),
         taken: i32::try_from(due + 1).unwrap_or(i32::MAX),
         note: "",
     };

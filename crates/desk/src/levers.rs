@@ -2,7 +2,7 @@
 
 use tiller_channel::report::Status;
 use tiller_channel::wire::{Budget, Strategy};
-use tiller_core::evidence::prior_from_peers;
+use tiller_core::evidence::prior_for_comparing;
 use tiller_core::response::Curve;
 use tiller_core::response::lever::{Bidding, BudgetDay, Lever, lever, rate, surely_bends};
 use tiller_core::verdict::Early;
@@ -16,7 +16,7 @@ use crate::settings::Settings;
 /// Settled days that rates are read from.
 pub const RATE_DAYS: u64 = 56;
 /// Reported days that tell what is spent now.
-pub const PRESENT_DAYS: u64 = 28;
+pub const PRESENT_DAYS: u64 = 14;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
 
@@ -104,7 +104,8 @@ fn of_campaign(
     };
     let others: Vec<(f64, f64)> =
         peers.iter().map(|t| (t.conversions, t.spend.to_units())).collect();
-    let rate = rate(tally.conversions, tally.spend.to_units(), prior_from_peers(&others));
+    let prior = prior_for_comparing(&others, tally.conversions);
+    let rate = rate(tally.conversions, tally.spend.to_units(), prior);
     let together: Tally = peers.iter().map(|t| **t).sum::<Tally>() + tally;
     let usual = together.aov().unwrap_or(0.0);
     let worth =

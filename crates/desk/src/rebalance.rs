@@ -25,8 +25,12 @@ use crate::tray::{self, Adds, Origin, Proposal};
 
 /// What a line keeps at least of what it spends: further down is for the next look, with what this cut has taught.
 const KEPT: f64 = 0.25;
-/// A campaign that spends less than this share of its budget has no money to give away.
+/// A campaign that spends less than this share of its budget has no money to give away: something else holds it. One
+/// over its target has, unless cuts as far as what it spends would set a strategy learning again.
 const USED: f64 = 0.5;
+/// Of a budget at the most that it could spend, so much is expected to be spent: the mean of the lesser of the two where
+/// that most is known to a fifth, 1 − 0.2 ÷ √(2π).
+const EXPECTED: f64 = 0.92;
 /// What it gets at most, in budgets of now. Common practice, no source: double at most.
 const DOUBLED: f64 = 2.0;
 /// With fewer conversions than this a line is cut by one step at most: they are no evidence for more.
@@ -34,7 +38,7 @@ const LEAST_CONVERSIONS: f64 = 10.0;
 /// A strategy that spends any budget has no end that could be known: it is raised to no more than this at a time.
 const BEYOND: f64 = 1.5;
 /// Budgets are left as they are for a gain below this share of what comes of them.
-const LEAST_GAIN: f64 = 0.01;
+const LEAST_GAIN: f64 = 0.005;
 /// And for one that is less than this share of what chance alone moves in a month: nobody would ever see it.
 const SEEN: f64 = 0.3;
 /// Days of that month.
@@ -55,6 +59,8 @@ pub struct Move {
     pub spend: f64,
     /// Steps that lead there where it is more than a step, the last of them `to`.
     pub steps: Vec<f64>,
+    /// Whether its verdict asks for something else as well, which would not be enough.
+    pub mends: bool,
 }
 
 impl Move {
@@ -71,6 +77,15 @@ impl Move {
             spend: Some(self.spend - self.line.spend),
             conversions: Some(then - now),
             value: Some((then - now) * self.line.worth),
+        }
+    }
+
+    /// Why a budget is cut.
+    pub fn elsewhere(&self) -> &'static str {
+        if self.mends {
+            "Even halfway to its target, its money would bring less than it brings elsewhere."
+        } else {
+            "Its money brings more elsewhere."
         }
     }
 
@@ -98,6 +113,18 @@ impl Move {
     }
 }
 
+/// How a line takes part.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Part {
+    /// It may give and be given.
+    Full,
+    /// It is over its target: it may give.
+    Gives,
+    /// Something else is to be changed there first, which would make its money bring so many times as much: it gives
+    /// only where even that would be less than elsewhere.
+    Mends(f64),
+}
+
 /// The week's advice on an account.
 #[derive(Clone, Debug, Default)]
 pub struct Week {
@@ -118,19 +145,25 @@ pub struct Whole {
     pub outlook: Option<Outlook>,
 }
 
-/// The least and the most that a line may spend.
-fn bounds(l: &Line, budget: f64) -> (f64, f64) {
+/// The highest budget that may be set.
+fn highest(l: &Line, budget: f64) -> f64 {
+    match l.lever.capacity.most {
+        Some(most) => most.min(DOUBLED * budget),
+        None if l.spends_all().is_some() => BEYOND * budget,
+        None => (1.0 + SHOCK) * budget,
+    }
+}
+
+/// The least and the most that a line is expected to spend.
+fn bounds(l: &Line, part: Part, budget: f64) -> (f64, f64) {
     let kept = match l {
-        l if l.spend < USED * budget => 1.0,
+        l if l.spend < USED * budget && (l.learns || part == Part::Full) => 1.0,
         l if l.conversions < LEAST_CONVERSIONS => 1.0 - SHOCK,
         _ => KEPT,
     };
     let floor = (kept * l.spend).max(l.least.min(l.spend));
-    let ceiling = match l.lever.capacity.most {
-        Some(most) => most.min(DOUBLED * budget),
-        None if l.spends_all().is_some() => BEYOND * budget,
-        None => (1.0 + SHOCK) * budget,
-    };
+    let sure = l.lever.capacity.most.map_or(f64::INFINITY, |most| EXPECTED * most);
+    let ceiling = highest(l, budget).min(sure);
     // A budget that it does not use up is no lever: more of it buys nothing.
     (floor.min(l.spend), ceiling.max(l.spend))
 }
@@ -164,34 +197,25 @@ fn problem(lines: &[Line], by_value: bool, total: f64) -> Problem {
     }
 }
 
-/// The best placement of what the lines spend; nothing where it is about right. A line that may not rise is over its
-/// target, or waits for something else.
+/// The best placement of what the lines spend; nothing where it is about right.
 pub fn advise(
     lines: Vec<Line>,
     by_value: bool,
     target: impl Fn(&Line) -> Option<Target>,
-    may_rise: impl Fn(&Line) -> bool,
+    part: impl Fn(&Line) -> Part,
 ) -> Week {
     let lines: Vec<Line> =
         lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
-    let budget = |l: &Line| l.budget.unwrap_or(l.spend);
     let total: f64 = lines.iter().map(|l| l.spend).sum();
+    let parts: Vec<Part> = lines.iter().map(&part).collect();
     let mut problem = problem(&lines, by_value, total);
-    for (of, l) in problem.lines.iter_mut().zip(&lines) {
-        let (floor, ceiling) = bounds(l, budget(l));
+    for ((of, l), part) in problem.lines.iter_mut().zip(&lines).zip(&parts) {
+        let (floor, ceiling) = bounds(l, *part, l.budget.unwrap_or(l.spend));
         of.floor = floor;
-        let rises = may_rise(l) && worth_raising(l, target(l));
+        let rises = *part == Part::Full && worth_raising(l, target(l));
         of.ceiling = Some(if rises { ceiling } else { l.spend });
     }
-    let Answer::Optimal(best) = solve(&problem) else { return Week::default() };
-    let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
-    // What nobody can use stays where it is.
-    let mut left = total - spends.iter().sum::<f64>();
-    for (spend, l) in spends.iter_mut().zip(&lines) {
-        let back = (l.spend - *spend).clamp(0.0, left.max(0.0));
-        *spend += back;
-        left -= back;
-    }
+    let Some(spends) = placed(&lines, &parts, &mut problem) else { return Week::default() };
     let moved = worth_a_change(&lines, spends);
     for (of, spend) in problem.lines.iter_mut().zip(&moved) {
         of.fixed = Some(*spend);
@@ -204,8 +228,47 @@ pub fn advise(
     if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid) {
         return Week { moves: Vec::new(), whole };
     }
-    let moves = lines.into_iter().zip(moved).filter_map(|(l, spend)| a_move(l, spend)).collect();
+    let a_move = |((l, part), spend)| a_move(l, part, spend);
+    let moves = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
     Week { moves, whole }
+}
+
+/// The best spends within the bounds. What is to be mended first keeps its money where that mended would bring as much
+/// as where it would go, or where only little would be taken.
+fn placed(lines: &[Line], parts: &[Part], problem: &mut Problem) -> Option<Vec<f64>> {
+    loop {
+        let spends = best(lines, problem)?;
+        let raised = (0..lines.len()).filter(|i| spends[*i] > lines[*i].spend * (1.0 + 1e-9));
+        let elsewhere =
+            raised.map(|i| marginal_at(problem, i, spends[i])).fold(f64::INFINITY, f64::min);
+        let keeps = |i: usize| {
+            let Part::Mends(times) = parts[i] else { return false };
+            let (spend, now) = (spends[i], lines[i].spend);
+            spend < now
+                && (spend > (1.0 - SHOCK) * now
+                    || times * marginal_at(problem, i, now) >= elsewhere)
+        };
+        let kept: Vec<usize> = (0..lines.len()).filter(|i| keeps(*i)).collect();
+        if kept.is_empty() {
+            return Some(spends);
+        }
+        for i in kept {
+            problem.lines[i].floor = lines[i].spend;
+        }
+    }
+}
+
+/// The best spends; what nobody can use stays where it is.
+fn best(lines: &[Line], problem: &Problem) -> Option<Vec<f64>> {
+    let Answer::Optimal(best) = solve(problem) else { return None };
+    let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
+    let mut left = problem.total.amount - spends.iter().sum::<f64>();
+    for (spend, l) in spends.iter_mut().zip(lines) {
+        let back = (l.spend - *spend).clamp(0.0, left.max(0.0));
+        *spend += back;
+        left -= back;
+    }
+    Some(spends)
 }
 
 /// Spends of which those that differ too little are left as they are; what they would have freed is taken off the
@@ -228,19 +291,24 @@ fn worth_a_change(lines: &[Line], mut spends: Vec<f64>) -> Vec<f64> {
     spends
 }
 
-fn a_move(line: Line, spend: f64) -> Option<Move> {
+fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
     let from = line.budget?;
     if (spend / line.spend - 1.0).abs() < 1e-9 {
         return None;
     }
-    let to = (spend * 100.0).floor() / 100.0;
+    // Where all that it surely has room for is given, the budget leaves it what it may have beyond.
+    let all = spend > line.spend && spend >= bounds(&line, part, from).1 * (1.0 - 1e-9);
+    let to = if all { highest(&line, from) } else { spend };
+    let to = (to * 100.0).floor() / 100.0;
     // A cut of what is left unspent cuts nothing; a raise below what stands raises nothing.
     if (spend < line.spend && to >= from) || (spend > line.spend && to <= from) {
         return None;
     }
-    let far = (to / from - 1.0).abs() > SHOCK + 1e-9;
-    let steps = if far { ramp(from, to, SHOCK) } else { vec![to] };
-    Some(Move { line, from, to, spend, steps })
+    // Where bids are set by hand, what it leaves unspent is no step.
+    let used = if line.learns { from } else { from.min(line.spend.max(to)) };
+    let far = (to / used - 1.0).abs() > SHOCK + 1e-9;
+    let steps = if far { ramp(used, to, SHOCK) } else { vec![to] };
+    Some(Move { line, from, to, spend, steps, mends: matches!(part, Part::Mends(_)) })
 }
 
 /// Puts moves in the tray, those that are more than a step as courses; tells how many changes are new there, and
@@ -257,8 +325,8 @@ pub async fn propose(
     let mut left = Vec::new();
     for m in far {
         let by_strategy = m.line.learns;
-        match courses::ramp_to(pool, account, person, m.from, m.to, proposal(m), by_strategy).await
-        {
+        let first = proposal(m);
+        match courses::ramp_to(pool, account, person, m.from, &m.steps, first, by_strategy).await {
             Ok(()) => count += 1,
             Err(DeskError::Invalid(why)) => left.push(format!("{}: {why}", m.line.name)),
             Err(error) => return Err(error),
@@ -287,11 +355,11 @@ fn proposal(m: &Move) -> Proposal {
     Proposal {
         subject: Subject::Campaign(l.campaign),
         set: setting(m),
-        reason: format!(
-            "For the same spend, money brings more {}: {}.",
-            if m.to > m.from { "here" } else { "elsewhere" },
-            m.capacity()
-        ),
+        reason: if m.to > m.from {
+            format!("For the same spend, money brings more here: {}.", m.capacity())
+        } else {
+            m.elsewhere().into()
+        },
         evidence: vec![
             ("Spends a day".into(), money(l.spend)),
             ("Conversions a day at that".into(), number(now, 2)),
@@ -348,7 +416,7 @@ mod tests {
     }
 
     fn of(lines: &[Line]) -> Week {
-        advise(lines.to_vec(), false, |_| None, |_| true)
+        advise(lines.to_vec(), false, |_| None, |_| Part::Full)
     }
 
     fn spends(week: &Week) -> Vec<f64> {
@@ -374,11 +442,51 @@ mod tests {
         assert!(week.moves.is_empty(), "{week:?}");
     }
 
+    fn with(lines: &[Line], part: impl Fn(&Line) -> Part) -> Week {
+        advise(lines.to_vec(), false, |_| None, part)
+    }
+
+    /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
+    fn good_and_faulty() -> [Line; 2] {
+        let mut faulty = line(200.0, 80.0, Some(80.0), 0.02);
+        faulty.name = "Faulty".into();
+        [line(100.0, 100.0, Some(180.0), 0.04), faulty]
+    }
+
+    #[test]
+    fn who_is_over_its_target_gives_what_it_spends() {
+        let part = |l: &Line| if l.name == "Faulty" { Part::Gives } else { Part::Full };
+        let week = with(&good_and_faulty(), part);
+        let down = &week.moves[1];
+        assert!((down.spend - 20.0).abs() < 1e-6, "{week:?}");
+        assert_eq!((down.from, down.steps[0]), (200.0, 64.0), "the first step is from 80, not 200");
+        let mut learns = good_and_faulty();
+        learns[1].learns = true;
+        assert!(with(&learns, part).moves.is_empty(), "its budget is far from what it spends");
+    }
+
+    #[test]
+    fn what_can_be_mended_gives_only_where_that_would_not_be_enough() {
+        let mends = |times| {
+            move |l: &Line| if l.name == "Faulty" { Part::Mends(times) } else { Part::Full }
+        };
+        let week = with(&good_and_faulty(), mends(1.5));
+        assert!(week.moves[1].mends && week.moves[1].elsewhere().contains("halfway"), "{week:?}");
+        assert!(with(&good_and_faulty(), mends(2.1)).moves.is_empty(), "as good as the other");
+        // A tenth is no reason to put it off.
+        let mut little = good_and_faulty();
+        little[0].lever.capacity.most = Some(117.0);
+        assert!(with(&little, mends(1.5)).moves.is_empty());
+    }
+
     #[test]
     fn nothing_goes_beyond_capacity() {
+        // All of 130 are allowed, and 92% of them expected and taken from the other.
         let week =
-            of(&[line(100.0, 100.0, Some(110.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
-        assert!((week.moves[0].to - 110.0).abs() < 1e-9 && (week.moves[1].to - 90.0).abs() < 0.011);
+            of(&[line(100.0, 100.0, Some(130.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
+        let (up, down) = (&week.moves[0], &week.moves[1]);
+        assert!((up.to - 130.0).abs() < 0.011 && (up.spend - 119.6).abs() < 1e-6, "{up:?}");
+        assert!((down.to - 80.4).abs() < 0.011, "{down:?}");
     }
 
     #[test]
@@ -386,7 +494,8 @@ mod tests {
         let week =
             of(&[line(100.0, 100.0, Some(160.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
         let (up, down) = (&week.moves[0], &week.moves[1]);
-        assert_eq!((up.to, up.steps.len(), down.to), (160.0, 3, 40.0));
+        assert_eq!((up.to, up.steps.len()), (160.0, 3));
+        assert!((down.to - 52.8).abs() < 0.011, "{down:?}");
         for m in [up, down] {
             let from = std::iter::once(&m.from).chain(&m.steps);
             for (a, b) in from.zip(&m.steps) {
@@ -446,7 +555,7 @@ mod tests {
             line(100.0, 100.0, Some(150.0), 0.02),
             line(100.0, 100.0, Some(150.0), 0.01),
         ];
-        let week = advise(lines.to_vec(), false, |_| Some(Target::Cpa(30.0)), |_| true);
+        let week = advise(lines.to_vec(), false, |_| Some(Target::Cpa(30.0)), |_| Part::Full);
         let raised: Vec<f64> = week
             .moves
             .iter()

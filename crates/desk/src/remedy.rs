@@ -2,8 +2,8 @@
 
 use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
 use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
-use tiller_core::flight::lifetime;
-use tiller_core::learning::shock;
+use tiller_core::flight::{lifetime, ramp};
+use tiller_core::learning::{SHOCK, shock};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Micros, Target, Window};
 use tiller_store::{PersonId, PgPool};
@@ -266,13 +266,14 @@ pub async fn plan_to_tray(
     }
     let mut at_once = Vec::new();
     let mut count = 0;
-    for Planned { proposal, ramp } in planned {
-        let Some((from, to)) = ramp else {
+    for Planned { proposal, ramp: far } in planned {
+        let Some((from, to)) = far else {
             at_once.push(proposal);
             continue;
         };
         let place = settings.spot(proposal.subject).and_then(|s| settings.names(s));
-        match courses::ramp_to(pool, account, person, from, to, proposal, true).await {
+        let steps = ramp(from, to, SHOCK);
+        match courses::ramp_to(pool, account, person, from, &steps, proposal, true).await {
             Ok(()) => count += 1,
             Err(DeskError::Invalid(why)) => {
                 left.push(format!("{}: {why}", place.unwrap_or_default()))

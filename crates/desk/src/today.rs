@@ -173,6 +173,8 @@ fn deed(book: &Book, advised: &Advised, entry: &Entry, judged: Judged) -> Option
             Verdict::Measurement => (judged.tally.spend.to_units(), None),
             _ => (d.excess, None),
         },
+        // The campaign that overspends is told by what it overspends, whatever mends it.
+        Advice::Budget(m) if m.to < m.from && d.excess > 0.0 => (d.excess, Some(m.clone())),
         // What its raise brings, in money: at what a conversion may cost, or is worth.
         Advice::Budget(m) => {
             let adds = m.adds();

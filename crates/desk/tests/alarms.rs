@@ -112,6 +112,30 @@ async fn money_that_is_gone_by_noon_is_told_with_its_pacing(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_flight_that_has_not_begun_is_no_standstill_and_one_without_money_says_so(pool: PgPool) {
+    let s = Scene::new(&pool).await;
+    let day = |d| chrono::NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
+    let flight = |units: f64, from: u32| {
+        let amount = Micros::from_units(units);
+        Setting::Budget(Budget::Lifetime { amount, starts: day(from), ends: day(30) })
+    };
+    they_set(&s, "sum", "t-c1", flight(1200.0, 10)).await;
+    s.days_pass(&pool, 4).await;
+    they_set(&s, "later", "t-c2", flight(900.0, 16)).await;
+    they_set(&s, "less", "t-c1", flight(60.0, 10)).await;
+    s.days_pass(&pool, 2).await;
+    let all = alarms_of(&pool, &s.account).await;
+    let text = said(&all).join("\n");
+    assert!(!text.contains("Visits, search"), "{text}");
+    assert!(
+        text.contains("Its lifetime budget is spent, and its flight goes on to 30 Nov."),
+        "{text}"
+    );
+    let thin = all.iter().find(|a| a.name == "Names, search").unwrap();
+    assert_eq!(thin.step(), ("give it more money, or let it end", Page::Flight));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_flight_is_told_before_it_ends_and_refused_when_it_is_over(pool: PgPool) {
     let s = Scene::new(&pool).await;
     let id = s.id(&pool, "Visits, search").await;

@@ -250,6 +250,7 @@ fn outcomes(
         PolicyArg::Stay => Policy::Stay,
         PolicyArg::Oracle => Policy::Oracle,
         PolicyArg::Follow => {
+            super::server::tell(database)?;
             return super::server::block_on(async {
                 let pool = super::server::connect(database).await?;
                 follow(&pool, world, until, days).await

@@ -26,6 +26,12 @@ pub fn block_on<T>(work: impl Future<Output = anyhow::Result<T>>) -> anyhow::Res
     tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(work)
 }
 
+/// What happens, told on the way as the settings ask.
+pub fn tell(database: &Database) -> anyhow::Result<()> {
+    start_logs(&Settings::load(database.settings.as_deref(), &database.flags())?);
+    Ok(())
+}
+
 /// Connects and brings the schema up to date.
 pub async fn connect(database: &Database) -> anyhow::Result<PgPool> {
     let settings = Settings::load(database.settings.as_deref(), &database.flags())?;

@@ -40,6 +40,23 @@ impl Response {
         }
     }
 
+    /// So many times the conversions for the same money.
+    ///
+    /// ```
+    /// # use tiller_core::allocation::Response;
+    /// let half = Response::Power { scale: 4.0, elasticity: 0.5 }.times(0.5);
+    /// assert_eq!(half.at(25.0), 10.0);
+    /// ```
+    pub fn times(self, factor: f64) -> Self {
+        match self {
+            Self::Constant { cpc, cvr } => Self::Constant { cpc, cvr: cvr * factor },
+            Self::Power { scale, elasticity } => Self::Power { scale: scale * factor, elasticity },
+            Self::Saturating { limit, half_at } => {
+                Self::Saturating { limit: limit * factor, half_at }
+            }
+        }
+    }
+
     /// The same response over a period of so many days: `f_D(S) = D·f(S ÷ D)`.
     pub(super) fn over(self, days: f64) -> Curve {
         match self {

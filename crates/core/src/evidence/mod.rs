@@ -11,7 +11,7 @@ pub mod target;
 
 pub use discovery::{FALSE_SHARE, discoveries};
 pub use dispersion::dispersion;
-pub use peers::{Prior, Standing, prior_from_peers};
+pub use peers::{Prior, Standing, prior_for_comparing, prior_from_peers};
 pub use target::{over_target, rate_below};
 
 /// A lower and an upper bound.

@@ -48,7 +48,7 @@ pub fn prior_from_peers(peers: &[(f64, f64)]) -> Option<Prior> {
 
 /// The prior for comparing something with peers: they speak no louder than it does, `own` successes, nor than
 /// they have successes, nor than two for each of them where they are fewer than five.
-fn prior_for_comparing(peers: &[(f64, f64)], own: f64) -> Option<Prior> {
+pub fn prior_for_comparing(peers: &[(f64, f64)], own: f64) -> Option<Prior> {
     let prior = prior_from_peers(peers)?;
     let n = peers.iter().filter(|(_, exposure)| *exposure > 0.0).count();
     let successes: f64 = peers.iter().map(|(s, _)| s).sum();

@@ -1,17 +1,15 @@
 //! Alarms: what stopped or broke and can't wait for a weekly look (S5), with its cause and where to act.
 
+mod case;
 mod words;
 
 pub use words::Page;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
-use chrono::{Datelike, Days, NaiveDate};
-use tiller_channel::report::Status;
-use tiller_channel::wire::{Budget, Pacing, Setting};
-use tiller_core::alarm::{self, Jump, Noon, Stopped};
-use tiller_core::flight::monthly_limit;
-use tiller_core::{Target, Window};
+use chrono::NaiveDate;
+use tiller_core::Window;
+use tiller_core::alarm::{Jump, Noon, Stopped};
 use tiller_store::{CampaignId, PgPool, splits};
 
 use crate::DeskError;
@@ -20,18 +18,10 @@ use crate::book::{Book, Entry};
 use crate::connections::View;
 use crate::settings::Settings;
 
-/// Days before its end on which a flight is told of, and after it.
-const FLIGHT_DAYS: i64 = 7;
-/// A campaign that stopped longer ago than this is no news.
-const STOPPED_DAYS: i64 = 14;
+use case::Case;
+
 /// Days that tell whether money is gone by noon.
 const NOON_DAYS: u64 = 3;
-/// A month that runs out of money so few days before its end is none to be told of.
-const FEW_DAYS: u32 = 3;
-/// An alarm concerns at least this share of what the account spends.
-const LEAST_SHARE: f64 = 0.01;
-/// More of its auctions lost than this for want of bid is why a campaign stands still.
-const MOST_AUCTIONS: f64 = 0.5;
 
 /// What is wrong.
 #[derive(Clone, Debug, PartialEq)]
@@ -66,6 +56,8 @@ pub enum Why {
     Bid(f64),
     /// The month has been charged all that it may be.
     Month,
+    /// Its flight's sum is spent, with days left until this one.
+    Flight(NaiveDate),
     /// All campaigns of its channel do.
     Channel,
     /// Nothing here tells.
@@ -147,7 +139,7 @@ pub async fn of_account(
         .iter()
         .filter_map(|e| {
             let noon = noons.get(&e.campaign.id).map_or(&[][..], Vec::as_slice);
-            of_campaign(book, e, settings, noon, last(e)?, today)
+            Case::new(book, e, settings, last(e)?, today).alarm(noon)
         })
         .collect();
     whole_channels(book, &mut all);
@@ -171,160 +163,6 @@ pub(crate) fn reported<'a>(book: &'a Book, connections: &[View]) -> HashMap<&'a 
         }
     }
     ends
-}
-
-fn of_campaign(
-    book: &Book,
-    entry: &Entry,
-    settings: &Settings,
-    noon: &[Noon],
-    last: NaiveDate,
-    today: NaiveDate,
-) -> Option<Alarm> {
-    let id = entry.campaign.id;
-    let touches = book.touched.get(&id).map_or(&[][..], Vec::as_slice);
-    let quiet = advice::quiet(touches);
-    let set = settings.campaign(id);
-    let paused_here = touches.iter().any(|t| {
-        t.spot.ad_group.is_none() && matches!(&t.set_to, Setting::Status(s) if *s != Status::Active)
-    });
-    let runs = set.is_none_or(|s| s.status == Status::Active)
-        && entry.campaign.status.as_deref().is_none_or(|s| s == "active");
-    let order = order_value(entry);
-    let days: Vec<alarm::Day> = entry
-        .days
-        .iter()
-        .map(|d| alarm::Day {
-            day: d.day,
-            spend: d.tally.spend.to_units(),
-            clicks: d.tally.clicks as f64,
-            results: match order {
-                Some(order) => d.tally.value.to_units() / order,
-                None => d.expected.map_or(d.tally.conversions, |e| e.mean),
-            },
-        })
-        .collect();
-    let limited = limited(entry);
-    let a_day = |e: &Entry| e.tally(Window::ending(last, 7)).spend.to_units() / 7.0;
-    let alarm = |what: What, worth: f64| Alarm {
-        campaign: Some(id),
-        name: entry.campaign.name.clone(),
-        what,
-        worth,
-        quiet: quiet.clone(),
-    };
-    if let Some(ends) = flight_end(settings, id).filter(|_| runs) {
-        // A new budget that waits says that somebody has thought of it.
-        let cared_for = touches.iter().any(|t| t.waits() && matches!(t.set_to, Setting::Budget(_)));
-        let left = (ends - today).num_days();
-        if (-FLIGHT_DAYS..0).contains(&left) {
-            return Some(alarm(What::FlightOver(ends), a_day(entry)));
-        }
-        if (0..FLIGHT_DAYS).contains(&left) && !cared_for {
-            return Some(alarm(What::FlightEnds(ends), a_day(entry)));
-        }
-        if left < 0 {
-            return None;
-        }
-    }
-    if let Some(stop) = alarm::stopped(&days, last) {
-        let old = (last - stop.since).num_days() >= STOPPED_DAYS;
-        let told = !old && !paused_here && entry.campaign.status.as_deref() != Some("ended");
-        // A month's last days without money are as agreed.
-        let why = if limited.contains(&stop.since) { Why::Month } else { why(entry, runs, last) };
-        let ends = why == Why::Month && days_left(last) < FEW_DAYS;
-        return (told && !ends).then(|| alarm(What::Stopped(stop, why), stop.usual));
-    }
-    if !runs {
-        return None;
-    }
-    if let Some(gone) = alarm::gone_by_noon(noon) {
-        let fast = set.is_some_and(|s| s.pacing == Pacing::Fast);
-        return Some(alarm(What::Noon { gone, of: noon.len(), fast }, a_day(entry)));
-    }
-    // What was changed on purpose is judged on its look-back, not before.
-    if quiet.as_ref().is_some_and(|q| q.until.is_some()) {
-        return None;
-    }
-    let account = |days: u64, to| book.total(Window::ending(to, days)).spend.to_units();
-    let free: Vec<alarm::Day> =
-        days.iter().filter(|d| !limited.contains(&d.day)).copied().collect();
-    let jump = alarm::spend_jump(&free, last)
-        .filter(|j| (j.now - j.usual).abs() * j.days as f64 >= LEAST_SHARE * account(j.days, j.to));
-    if let Some(jump) = jump {
-        return Some(alarm(
-            What::Spend(jump, moved_spend(entry, &jump)),
-            (jump.now - jump.usual).abs(),
-        ));
-    }
-    let jump = alarm::cost_jump(&days, book.last_settled().min(last))?;
-    let spent = entry.tally(Window::ending(jump.to, jump.days)).spend.to_units();
-    let lost = spent * (1.0 - jump.usual / jump.now);
-    let counts = lost >= LEAST_SHARE * account(jump.days, jump.to) && lost >= jump.usual;
-    counts.then(|| {
-        alarm(What::Cost(jump, moved_cost(entry, &jump, order), order), lost / jump.days as f64)
-    })
-}
-
-/// Days on which the month had been charged nearly all it may be: 30.4 times its highest daily budget (common practice,
-/// no source).
-fn limited(entry: &Entry) -> HashSet<NaiveDate> {
-    let (mut month, mut spent, mut highest) = ((0, 0), 0.0, 0.0f64);
-    let mut days: Vec<_> = entry.days.iter().collect();
-    days.sort_by_key(|d| d.day);
-    days.into_iter()
-        .filter(|d| {
-            if month != (d.day.year(), d.day.month()) {
-                (month, spent, highest) = ((d.day.year(), d.day.month()), 0.0, 0.0);
-            }
-            spent += d.tally.spend.to_units();
-            highest = highest.max(d.budget.map_or(0.0, tiller_core::Micros::to_units));
-            highest > 0.0 && spent >= 0.99 * monthly_limit(highest)
-        })
-        .map(|d| d.day)
-        .collect()
-}
-
-/// Days of its month after a day.
-fn days_left(day: NaiveDate) -> u32 {
-    u32::from(day.num_days_in_month()).saturating_sub(day.day())
-}
-
-/// The usual value of an order, where the campaign is told by its ROAS.
-fn order_value(entry: &Entry) -> Option<f64> {
-    let Some(Target::Roas(_)) = entry.target else { return None };
-    let all: tiller_core::Tally = entry.days.iter().map(|d| d.tally).sum();
-    all.aov().filter(|a| *a > 0.0)
-}
-
-/// The last day of its money, where all of it is set for a flight.
-fn flight_end(settings: &Settings, id: CampaignId) -> Option<NaiveDate> {
-    let end = |b: Budget| match b {
-        Budget::Lifetime { ends, .. } => Some(ends),
-        Budget::Daily { .. } => None,
-    };
-    match settings.campaign(id)?.budget {
-        Some(budget) => end(budget),
-        None => {
-            let groups = settings.ad_groups_of(id).filter(|(_, g)| g.status == Status::Active);
-            let ends: Option<Vec<NaiveDate>> = groups.map(|(_, g)| end(g.budget?)).collect();
-            ends?.into_iter().max()
-        }
-    }
-}
-
-fn why(entry: &Entry, runs: bool, last: NaiveDate) -> Why {
-    if !runs {
-        return Why::Paused;
-    }
-    let lately = last.checked_sub_days(Days::new(2)).unwrap_or(last);
-    let lost = entry
-        .days
-        .iter()
-        .filter(|d| d.day >= lately)
-        .filter_map(|d| d.lost_to_bid)
-        .reduce(f64::max);
-    lost.filter(|l| *l >= MOST_AUCTIONS).map_or(Why::Unknown, Why::Bid)
 }
 
 /// Where all campaigns of a channel that usually spend have stopped, that is one alarm.
@@ -358,53 +196,4 @@ fn whole_channels(book: &Book, all: &mut Vec<Alarm>) {
             quiet: None,
         }));
     }
-}
-
-/// The jump's days, and the four weeks before them.
-fn before_and_since(jump: &Jump) -> (Window, Window) {
-    let now = Window::ending(jump.to, jump.days);
-    let before = now.from().pred_opt().unwrap_or(now.from());
-    (Window::ending(before, 28), now)
-}
-
-fn most(of: impl IntoIterator<Item = Option<Moved>>) -> Option<Moved> {
-    of.into_iter().flatten().max_by(|a, b| a.by().abs().total_cmp(&b.by().abs()))
-}
-
-fn moved_spend(entry: &Entry, jump: &Jump) -> Moved {
-    let (before, now) = before_and_since(jump);
-    let budget = |w: Window| {
-        let all: Vec<f64> = entry
-            .days
-            .iter()
-            .filter(|d| w.contains(d.day))
-            .filter_map(|d| d.budget.map(tiller_core::Micros::to_units))
-            .collect();
-        (!all.is_empty()).then(|| all.iter().sum::<f64>() / all.len() as f64)
-    };
-    // Another budget explains another spend before anything else does.
-    let budgets = budget(before).zip(budget(now)).map(|(a, b)| Moved::Budget(a, b));
-    if let Some(moved) =
-        budgets.filter(|m| m.by() * (jump.now / jump.usual).ln() > 0.0 && m.by().abs() > 0.1)
-    {
-        return moved;
-    }
-    let (a, b) = (entry.tally(before), entry.tally(now));
-    let days = |w: Window| entry.reported(w).max(1) as f64;
-    let clicks = Moved::Clicks(a.clicks as f64 / days(before), b.clicks as f64 / days(now));
-    most([Some(clicks), a.cpc().zip(b.cpc()).map(|(a, b)| Moved::Cpc(a, b))]).unwrap_or(clicks)
-}
-
-fn moved_cost(entry: &Entry, jump: &Jump, order: Option<f64>) -> Moved {
-    let (before, now) = before_and_since(jump);
-    let (a, b) = (entry.tally(before), entry.tally(now));
-    let cvr = Moved::Cvr(a.cvr().unwrap_or(0.0), b.cvr().unwrap_or(0.0));
-    // No conversion at all is no logarithm, and the whole reason.
-    if b.conversions <= 0.0 {
-        return cvr;
-    }
-    let worse = |m: Moved| if matches!(m, Moved::Cpc(..)) { m.by() > 0.0 } else { m.by() < 0.0 };
-    let cpc = a.cpc().zip(b.cpc()).map(|(a, b)| Moved::Cpc(a, b));
-    let aov = order.and(a.aov().zip(b.aov()).map(|(a, b)| Moved::OrderValue(a, b)));
-    most([Some(cvr), cpc, aov].map(|m| m.filter(|m| worse(*m)))).unwrap_or(cvr)
 }

@@ -70,6 +70,7 @@ impl Alarm {
             What::Stopped(_, Why::Channel | Why::Unknown) => {
                 ("check it at the channel: payment, refused ads, dates", Page::Channels)
             }
+            What::Stopped(_, Why::Flight(_)) => ("give it more money, or let it end", Page::Flight),
             What::FlightEnds(_) | What::FlightOver(_) => {
                 ("give it new dates, or let it end", Page::Flight)
             }
@@ -113,6 +114,9 @@ fn cause(why: Why) -> String {
         }
         Why::Month => {
             "It has spent all that a month may be charged, 30.4 times its daily budget.".into()
+        }
+        Why::Flight(ends) => {
+            format!("Its lifetime budget is spent, and its flight goes on to {}.", day(ends))
         }
         Why::Channel => "All campaigns of this channel have stopped.".into(),
         Why::Unknown => "It is set to run, and nothing here tells why it does not.".into(),

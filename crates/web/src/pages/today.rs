@@ -8,14 +8,15 @@ use tiller_core::Tally;
 use tiller_core::verdict::Verdict;
 use tiller_desk::advice::Quiet;
 use tiller_desk::alarms::{self, Alarm};
-use tiller_desk::book::Book;
+use tiller_desk::book::{Book, Judged};
 use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
+use tiller_desk::rebalance::{self, Move};
 use tiller_desk::settings::Settings;
 use tiller_desk::today::{self, Deed, Letter, Visit};
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{PgPool, change_words, rebalance, remedy};
+use tiller_desk::{PgPool, change_words, remedy};
 use tower_sessions::Session;
 
 use crate::App;
@@ -124,7 +125,11 @@ pub async fn show(
             let set = set.filter(|_| frame.editor);
             Todo {
                 worth: sum(d.worth),
-                tone: if d.budget.is_some() { "gain" } else { "harm" },
+                tone: if d.budget.as_ref().is_some_and(|m| m.to > m.from) {
+                    "gain"
+                } else {
+                    "harm"
+                },
                 text: deed(d),
                 name: d.name.clone(),
                 href: href(&base, d.subject, &frame.days),
@@ -316,28 +321,7 @@ fn deed(d: &Deed) -> Words {
     let period = format!("in {}", counted(j.window.days(), "settled day", "settled days"));
     let words = Words::default();
     if let Some(m) = &d.budget {
-        let (now, then) = m.conversions();
-        let verb = if m.to > m.from { "raise" } else { "lower" };
-        return words
-            .and(format!(
-                "{} a month: {verb} the daily budget of ",
-                if j.target.is_roas() { "extra revenue" } else { "worth of extra results" }
-            ))
-            .strong(d.name.clone())
-            .and(format!(
-                " from {} to {}{}: {} conversions a day instead of {}, for {} a day instead of {}.",
-                money(m.from),
-                money(m.to),
-                if m.steps.len() > 1 {
-                    format!(" in {} steps", m.steps.len())
-                } else {
-                    String::new()
-                },
-                number(then, 1),
-                number(now, 1),
-                money(m.spend),
-                money(m.line.spend)
-            ));
+        return budget(m, j, &period);
     }
     let overspent = || words.clone().and(format!("overspent {period} by ")).strong(d.name.clone());
     match j.diagnosis.verdict {
@@ -361,6 +345,36 @@ fn deed(d: &Deed) -> Words {
             _ => overspent().and(format!(": it {}.", wording::short(&j.diagnosis))),
         },
     }
+}
+
+/// A budget to be moved: a raise by what it brings, a cut by what was overspent.
+fn budget(m: &Move, j: &Judged, period: &str) -> Words {
+    let (now, then) = m.conversions();
+    let steps = match m.steps.len() {
+        0 | 1 => String::new(),
+        n => format!(" in {n} steps"),
+    };
+    let name = m.line.name.clone();
+    let aim = format!("from {} to {}{steps}", money(m.from), money(m.to));
+    let comes = format!(
+        "{} conversions a day instead of {}, for {} a day instead of {}.",
+        number(then, 1),
+        number(now, 1),
+        money(m.spend),
+        money(m.line.spend)
+    );
+    if m.to > m.from {
+        let what = if j.target.is_roas() { "extra revenue" } else { "worth of extra results" };
+        return Words::default()
+            .and(format!("{what} a month: raise the daily budget of "))
+            .strong(name)
+            .and(format!(" {aim}: {comes}"));
+    }
+    Words::default().and(format!("overspent {period} by ")).strong(name).and(format!(
+        ": it {}. {} Lower its daily budget {aim}: {comes}",
+        wording::short(&j.diagnosis),
+        m.elsewhere()
+    ))
 }
 
 /// The month's fan with a sentence.
