@@ -1,8 +1,10 @@
-//! Decisions that go to no channel: targets, purposes, peers, what counts. Checked, written down, taken back.
+//! Decisions that go to no channel: targets, purposes, peers, what counts, what a month is to spend. Checked, written
+//! down, taken back.
 
 use tiller_core::Target;
 use tiller_core::purpose::Purpose;
 pub use tiller_store::decisions::{Decision, Own};
+use tiller_store::months::{Month, MonthBudget};
 use tiller_store::people::Account;
 use tiller_store::{AccountId, CampaignId, DecisionId, PersonId, PgPool, decisions as store};
 
@@ -44,7 +46,8 @@ pub async fn decide(
 ) -> Result<bool, DeskError> {
     check(own)?;
     let done = store::decide(pool, account, person, campaign, own, None).await?;
-    done.ok_or(DeskError::NotFound("campaign"))
+    let place = if campaign.is_some() { "campaign" } else { "channel" };
+    done.ok_or(DeskError::NotFound(place))
 }
 
 /// Decisions of an account, the newest first.
@@ -80,6 +83,7 @@ pub fn title(own: &Own) -> &'static str {
         Own::Peers(_) => "Peers",
         Own::Events(_) => "What counts",
         Own::ClickWindow(_) => "Window after the click",
+        Own::Month(_) => "Month’s budget",
     }
 }
 
@@ -99,7 +103,26 @@ pub fn value(own: &Own, of_campaign: bool) -> String {
         Own::Events(Some(events)) => events.join(", "),
         Own::ClickWindow(None) => "the channel’s own window".into(),
         Own::ClickWindow(Some(days)) => counted(days.unsigned_abs().into(), "day", "days"),
+        Own::Month(month) => month_words(month),
     }
+}
+
+/// `Nov 2026: 12 000.00, of which 4 000.00 for Findle`.
+fn month_words(month: &Month) -> String {
+    let amount = |b: &MonthBudget| money(b.amount.to_units());
+    let whole = month.budgets.iter().find(|b| b.channel.is_none()).map(amount);
+    let parts: Vec<String> = month
+        .budgets
+        .iter()
+        .filter_map(|b| Some(format!("{} for {}", amount(b), b.channel.as_ref()?)))
+        .collect();
+    let budgets = match (whole, parts.join(", ")) {
+        (None, parts) if parts.is_empty() => "none".into(),
+        (None, parts) => parts,
+        (Some(whole), parts) if parts.is_empty() => whole,
+        (Some(whole), parts) => format!("{whole}, of which {parts}"),
+    };
+    format!("{}: {budgets}", month.first.format("%b %Y"))
 }
 
 /// A target in words.

@@ -64,7 +64,7 @@ pub enum Show {
     Due,
     /// Those that the channel refused.
     Refused,
-    /// What was decided here and went to no channel: targets, purposes, what counts.
+    /// What was decided here and went to no channel: targets, purposes, months' budgets, what counts.
     Own,
 }
 
@@ -74,7 +74,7 @@ impl Show {
         (Self::All, "", "All"),
         (Self::Due, "due", "Due for a look-back"),
         (Self::Refused, "refused", "Refused"),
-        (Self::Own, "own", "Targets, purposes, what counts"),
+        (Self::Own, "own", "Targets, purposes, months, what counts"),
     ];
 
     /// By its word.

@@ -5,13 +5,14 @@ use chrono::{Months, NaiveDate};
 use tiller_channel::wire::{Budget, Setting};
 use tiller_core::pace::{Forecast, LEAST_DAYS, Series, forecasts};
 use tiller_core::{Micros, Window};
-use tiller_store::months::{self, MonthBudget};
+use tiller_store::months::{self, Month, MonthBudget};
 use tiller_store::{CampaignId, PersonId, PgPool, PlanId};
 
 use crate::DeskError;
 use crate::advice::{Quiet, quiet};
 use crate::book::{Book, Entry, Subject};
 use crate::budgets::{self, Opened};
+use crate::decisions::{self, Own};
 use crate::figures::{money, sum};
 use crate::settings::Settings;
 use crate::tray::{self, Adds, Origin, Proposal};
@@ -220,6 +221,7 @@ fn read(
 pub async fn plan_month(
     pool: &PgPool,
     book: &Book,
+    person: PersonId,
     typed: &[(Option<String>, String)],
 ) -> Result<(), DeskError> {
     let month = month_of(book.span.to()).ok_or(DeskError::NotFound("month"))?;
@@ -247,11 +249,10 @@ pub async fn plan_month(
             sum(parts)
         )));
     }
-    if months::set(pool, book.account.id, month.from(), &budgets).await? {
-        Ok(())
-    } else {
-        Err(DeskError::NotFound("channel"))
-    }
+    budgets.sort_by(|a, b| a.channel.cmp(&b.channel));
+    let own = Own::Month(Month { first: month.from(), budgets });
+    decisions::decide(pool, book.account.id, Some(person), None, &own).await?;
+    Ok(())
 }
 
 /// What a campaign spent by day.

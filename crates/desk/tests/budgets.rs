@@ -15,6 +15,8 @@ use tiller_core::pool::Advice;
 use tiller_core::{Micros, Window};
 use tiller_desk::budgets;
 use tiller_desk::curves::Curves;
+use tiller_desk::decisions;
+use tiller_desk::figures::money;
 use tiller_desk::pace::{self, Of};
 use tiller_desk::tray::{self, Edit};
 use tiller_desk::{PgPool, courses, curves, flight, hours, pool, remedy};
@@ -197,7 +199,8 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
         assert!((s.budget("Names, search") - to_names).abs() < 0.02);
     }
     s.days_pass(&pool, 7).await;
-    assert!(s.budget("Courses, search") < first, "the next step goes by itself");
+    let second = s.budget("Courses, search");
+    assert!(second < first, "the next step goes by itself");
     // The month is held against it, line by line and in all.
     let now = book(&pool, &s.account).await;
     let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
@@ -213,6 +216,12 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
     assert!((pace.rows[0].forecast.spent - now.total(month).spend.to_units()).abs() < 1e-6);
     budgets::hold_month(&pool, &s.account, None).await.unwrap();
     assert!(pace::of_account(&pool, &now).await.unwrap().unwrap().plan.is_none());
+    // Weeks in which nothing was fetched are no reason to take several at once.
+    let step = |i: usize| ramp.steps[i].1.to_units();
+    for (days, budget) in [(28, step(2)), (1, step(2)), (6, step(3))] {
+        s.days_pass(&pool, days).await;
+        assert_eq!(s.budget("Courses, search"), budget, "{:?}", ramp.steps);
+    }
 }
 
 /// What was launched days ago is part of the month: of the account's, of its channel's, and on its own row.
@@ -255,26 +264,40 @@ async fn a_months_budget_is_typed(pool: PgPool) {
     let typed = |account: &str, findle: &str| {
         [(None, account.to_owned()), (Some("Findle".to_owned()), findle.to_owned())]
     };
-    pace::plan_month(&pool, &now, &typed("12 000", "9000")).await.unwrap();
+    pace::plan_month(&pool, &now, s.person, &typed("12 000", "9000")).await.unwrap();
     let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
     let plan = |of: Of| pace.row(&of).unwrap().plan;
     assert_eq!(plan(Of::Account), Some(12_000.0));
     assert_eq!(plan(Of::Channel("Findle".into())), Some(9_000.0));
     assert!(pace.rows.iter().all(|r| !matches!(r.of, Of::Campaign(_)) || r.plan.is_none()));
     let refused = |account: &'static str, findle: &'static str| {
-        let (pool, now) = (pool.clone(), &now);
-        async move { pace::plan_month(&pool, now, &typed(account, findle)).await.unwrap_err() }
+        let (pool, now, s) = (pool.clone(), &now, &s);
+        async move { pace::plan_month(&pool, now, s.person, &typed(account, findle)).await.unwrap_err() }
     };
     says(refused("100", "200").await, "more than the account’s");
     says(refused("much", "").await, "is not a number");
     says(refused("-5", "").await, "more than 0");
     let elsewhere = [(Some("Nowhere".to_owned()), "5".to_owned())];
-    assert!(pace::plan_month(&pool, &now, &elsewhere).await.is_err());
+    assert!(pace::plan_month(&pool, &now, s.person, &elsewhere).await.is_err());
     // What was refused left what stood.
     let still = pace::of_account(&pool, &now).await.unwrap().unwrap();
     assert_eq!(still.typed, pace.typed);
-    pace::plan_month(&pool, &now, &typed("", "")).await.unwrap();
+    pace::plan_month(&pool, &now, s.person, &typed("", "")).await.unwrap();
     assert!(pace::of_account(&pool, &now).await.unwrap().unwrap().typed.is_empty());
+    // Each stands in the logbook, and can be taken back.
+    let log = decisions::list(&pool, &s.account).await.unwrap();
+    let told: Vec<(String, String)> = log
+        .iter()
+        .map(|d| (decisions::value(&d.was, false), decisions::value(&d.set_to, false)))
+        .collect();
+    let none = "Nov 2026: none".to_owned();
+    let both = format!("Nov 2026: {}, of which {} for Findle", money(12_000.0), money(9_000.0));
+    assert_eq!(told[..2], [(both.clone(), none.clone()), (none, both)]);
+    decisions::undo(&pool, &s.account, s.person, log[0].id).await.unwrap();
+    assert_eq!(pace::of_account(&pool, &now).await.unwrap().unwrap().typed, pace.typed);
+    // The same again is no decision.
+    pace::plan_month(&pool, &now, s.person, &typed("12000", "9000")).await.unwrap();
+    assert_eq!(decisions::list(&pool, &s.account).await.unwrap().len(), log.len() + 1);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

@@ -1,5 +1,5 @@
-//! What is decided in the product itself and goes to no channel: targets, purposes, peers, what counts. Each is
-//! set and written down in one transaction, with what stood before.
+//! What is decided in the product itself and goes to no channel: targets, purposes, peers, what counts, what a month is
+//! to spend. Each is set and written down in one transaction, with what stood before.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -7,6 +7,7 @@ use sqlx::{PgConnection, PgPool};
 use tiller_core::Target;
 use tiller_core::purpose::Purpose;
 
+use crate::months::{self, Month};
 use crate::{AccountId, CampaignId, DecisionId, PersonId, StoreError, splits, targets};
 
 /// Something that is decided, with its value; of the account, or of a campaign.
@@ -25,6 +26,8 @@ pub enum Own {
     Events(Option<Vec<String>>),
     /// Days after a click in which a conversion counts, of the account; none: each channel's own.
     ClickWindow(Option<i16>),
+    /// What a month is to spend, of the account.
+    Month(Month),
 }
 
 impl Own {
@@ -36,6 +39,7 @@ impl Own {
             Self::Peers(_) => "peers",
             Self::Events(_) => "events",
             Self::ClickWindow(_) => "click_window",
+            Self::Month(_) => "month",
         }
     }
 }
@@ -114,12 +118,17 @@ async fn present(
         )
         .fetch_optional(&mut *tx)
         .await?;
+        if let (Some(_), Own::Month(month)) = (&a, like) {
+            let budgets = months::list(&mut *tx, account, month.first).await?;
+            let known = months::known(tx, account, month).await?;
+            return Ok(known.then(|| Own::Month(Month { budgets, ..*month })));
+        }
         return Ok(a.and_then(|a| match like {
             Own::Target(_) => Some(Own::Target(targets::read(a.target_cpa, a.target_roas))),
             Own::LeastDifference(_) => Some(Own::LeastDifference(a.least_difference)),
             Own::Events(_) => Some(Own::Events(a.counted_events)),
             Own::ClickWindow(_) => Some(Own::ClickWindow(a.click_window)),
-            Own::Purpose(_) | Own::Peers(_) => None,
+            Own::Purpose(_) | Own::Peers(_) | Own::Month(_) => None,
         }));
     };
     let c = sqlx::query!(
@@ -144,7 +153,7 @@ async fn present(
             .await?;
             Some(Own::Peers(peers))
         }
-        Own::LeastDifference(_) | Own::ClickWindow(_) => None,
+        Own::LeastDifference(_) | Own::ClickWindow(_) | Own::Month(_) => None,
     })
 }
 
@@ -199,6 +208,7 @@ async fn apply(
             Ok(())
         }
         (Own::Events(events), id) => splits::set_events(tx, account, id, events.as_deref()).await,
+        (Own::Month(month), _) => months::set(tx, account, month).await,
         (Own::ClickWindow(days), _) => splits::set_click_window(tx, account, *days).await,
     }
 }

@@ -289,7 +289,7 @@ pub async fn plan(
         let value = |c| form.iter().find(|(k, _)| *k == field(c)).map(|(_, v)| v.clone());
         places(&pace).into_iter().filter_map(|c| Some((c.map(str::to_owned), value(c)?))).collect()
     };
-    match desk::plan_month(&app.pool, &book, &typed).await {
+    match desk::plan_month(&app.pool, &book, member.person.id, &typed).await {
         Err(tiller_desk::DeskError::Invalid(why)) => {
             shown(&app, member, &params, Some((why, typed))).await
         }
