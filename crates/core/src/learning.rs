@@ -54,6 +54,17 @@ pub fn shock(from: f64, to: f64) -> Option<f64> {
     }
 }
 
+/// What a daily budget is in fact moved from, where bids are set by hand: what it leaves unspent is no step down.
+///
+/// ```
+/// # use tiller_core::learning::used;
+/// assert_eq!(used(320.0, 70.0, 88.0), 88.0);
+/// assert_eq!((used(320.0, 100.0, 88.0), used(90.0, 70.0, 95.0), used(90.0, 120.0, 50.0)), (100.0, 90.0, 90.0));
+/// ```
+pub fn used(from: f64, to: f64, spend: f64) -> f64 {
+    from.min(spend.max(to))
+}
+
 /// Whether a strategy that sets its own bids begins to learn anew.
 pub fn restarts(automatic: bool, moved: Moved) -> bool {
     match moved {

@@ -9,7 +9,7 @@ use tiller_core::allocation::{
     solve,
 };
 use tiller_core::flight::ramp;
-use tiller_core::learning::SHOCK;
+use tiller_core::learning::{self, SHOCK};
 use tiller_core::response::lever::Evidence;
 use tiller_core::{Micros, Target};
 use tiller_store::people::Account;
@@ -304,8 +304,7 @@ fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
     if (spend < line.spend && to >= from) || (spend > line.spend && to <= from) {
         return None;
     }
-    // Where bids are set by hand, what it leaves unspent is no step.
-    let used = if line.learns { from } else { from.min(line.spend.max(to)) };
+    let used = if line.learns { from } else { learning::used(from, to, line.spend) };
     let far = (to / used - 1.0).abs() > SHOCK + 1e-9;
     let steps = if far { ramp(used, to, SHOCK) } else { vec![to] };
     Some(Move { line, from, to, spend, steps, mends: matches!(part, Part::Mends(_)) })

@@ -404,6 +404,7 @@ pub(crate) async fn check(
         all.iter().map(read).collect::<Result<_, _>>()?;
     let today = connections::standing(pool, account).await?.today;
     let touched = touched::load(pool, account, today.pred_opt().unwrap_or(today)).await?;
+    let present = facts::present_spend(pool, account.id, PRESENT_DAYS).await?;
     let mut budgets: HashMap<tiller_store::CampaignId, Micros> = HashMap::new();
     for (c, (_, set)) in all.iter().zip(&read_all) {
         if let (Setting::Budget(b), None) = (set, c.ad_group) {
@@ -424,10 +425,15 @@ pub(crate) async fn check(
                     learning::DAYS
                 )));
             }
-            if let Moved::Budget { from, to } | Moved::Target { from, to } = moved
-                && let Some(by) = learning::shock(from, to)
-                && by.is_finite()
-            {
+            let at_once = match moved {
+                Moved::Budget { from, to } if !automatic && at.ad_group.is_none() => {
+                    let spend = present.get(&at.campaign).map_or(from, |s| s.to_units());
+                    learning::shock(learning::used(from, to, spend), to)
+                }
+                Moved::Budget { from, to } | Moved::Target { from, to } => learning::shock(from, to),
+                _ => None,
+            };
+            if let Some(by) = at_once.filter(|by| by.is_finite()) {
                 found.push(warn(format!(
                     "{} at once is a shock; more than {}% is better done in steps",
                     words::by(by),

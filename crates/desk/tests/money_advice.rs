@@ -9,6 +9,7 @@ use common::{account, book};
 use tiller_channel::wire::{Budget, Setting};
 use tiller_core::allocation::{Goal, brings};
 use tiller_core::flight::By;
+use tiller_core::learning;
 use tiller_core::response::lever::Bidding;
 use tiller_core::steps::Step;
 use tiller_core::{Micros, Target, Window};
@@ -107,7 +108,8 @@ async fn the_weeks_advice_keeps_the_spend_and_then_keeps_quiet(pool: PgPool) {
         assert!(
             m.line.lever.capacity.most.is_none_or(|most| m.spend <= most.max(m.line.spend) + 1e-6)
         );
-        let mut last = m.from;
+        let mut last =
+            if m.line.learns { m.from } else { learning::used(m.from, m.to, m.line.spend) };
         for step in &m.steps {
             assert!((step / last - 1.0).abs() <= 0.2 + 2e-3, "a shock: {m:?}");
             last = *step;

@@ -121,7 +121,7 @@ async fn present(
         if let (Some(_), Own::Month(month)) = (&a, like) {
             let budgets = months::list(&mut *tx, account, month.first).await?;
             let known = months::known(tx, account, month).await?;
-            return Ok(known.then(|| Own::Month(Month { budgets, ..*month })));
+            return Ok(known.then_some(Own::Month(Month { budgets, ..*month })));
         }
         return Ok(a.and_then(|a| match like {
             Own::Target(_) => Some(Own::Target(targets::read(a.target_cpa, a.target_roas))),
