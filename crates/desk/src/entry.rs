@@ -34,26 +34,35 @@ pub fn share(text: &str) -> Result<Option<f64>, String> {
     }
 }
 
-/// The last mark before one or two digits is the decimal one; marks before three digits group them.
+/// The last mark is the decimal one, unless all marks are alike and group digits by threes: `1,250`, `1.250.000`. A
+/// lone point is always decimal.
 fn plain(text: &str) -> Option<f64> {
     let text = text.strip_prefix('+').unwrap_or(text).replace('\'', "");
-    let (last, other) = match (text.rfind('.'), text.rfind(',')) {
-        (Some(dot), Some(comma)) if dot > comma => ('.', ','),
-        (Some(_), Some(_)) => (',', '.'),
-        (Some(_), None) => ('.', ','),
-        (None, _) => (',', '.'),
+    let (sign, digits) = text.strip_prefix('-').map_or((1.0, text.as_str()), |rest| (-1.0, rest));
+    let decimal = match digits.rfind(['.', ',']) {
+        Some(at) if digits[at..].starts_with('.') && digits.matches('.').count() == 1 => Some(at),
+        at => at.filter(|_| grouped(digits).is_none()),
     };
-    let text = text.replace(other, "");
-    let grouped = text.matches(last).count() > 1
-        || (last == ','
-            && text.rsplit(last).next().is_some_and(|d| d.len() == 3)
-            && text.contains(last));
-    let text = if grouped { text.replace(last, "") } else { text.replace(last, ".") };
-    let digits = text.strip_prefix('-').unwrap_or(&text);
-    let ok = !digits.is_empty()
-        && digits.bytes().all(|b| b.is_ascii_digit() || b == b'.')
-        && digits.len() < 18;
-    if ok { text.parse().ok() } else { None }
+    let (whole, part) = decimal.map_or((digits, ""), |at| (&digits[..at], &digits[at + 1..]));
+    let whole = grouped(whole)?;
+    let all = format!("{whole}.{part}");
+    let ok = all.len() > 1
+        && all.len() < 19
+        && all.bytes().filter(|b| *b != b'.').all(|b| b.is_ascii_digit());
+    if ok { all.parse::<f64>().ok().map(|x| sign * x) } else { None }
+}
+
+/// Digits without the marks that group them by threes; none where marks don't. Nothing begins with a group of 0.
+fn grouped(digits: &str) -> Option<String> {
+    let marks: Vec<char> = digits.chars().filter(|c| !c.is_ascii_digit()).collect();
+    if marks.windows(2).any(|w| w[0] != w[1]) {
+        return None;
+    }
+    let mut groups = digits.split(['.', ',']);
+    let first = groups.next().unwrap_or_default();
+    let fits = (1..=3).contains(&first.len()) && !first.starts_with('0');
+    (marks.is_empty() || (fits && groups.all(|g| g.len() == 3)))
+        .then(|| digits.replace(['.', ','], ""))
 }
 
 #[cfg(test)]
@@ -69,6 +78,15 @@ mod tests {
         assert_eq!(read("1,250"), Some(1250.0));
         assert_eq!(read("12,5"), Some(12.5));
         assert_eq!(read("12.5"), Some(12.5));
+        assert_eq!((read("1.250.000"), read("1,250,000.5")), (Some(1.25e6), Some(1_250_000.5)));
+        assert_eq!(
+            (read("0,125"), read("0.125"), read("1.250")),
+            (Some(0.125), Some(0.125), Some(1.25))
+        );
+        assert_eq!(
+            (read("1'250.50"), read(".5"), read("5,"), read("-7,25")),
+            (Some(1250.5), Some(0.5), Some(5.0), Some(-7.25))
+        );
         assert_eq!(read("20*7"), Some(140.0));
         assert_eq!(read("+10%"), Some(220.0));
         assert_eq!(read("−10%"), Some(180.0));
@@ -79,7 +97,20 @@ mod tests {
 
     #[test]
     fn what_is_no_number_is_said_so() {
-        for text in ["abc", "1e5", "12%%", "5*", "--5", "1.2.3,4,5x", "inf", "NaN"] {
+        for text in [
+            "abc",
+            "1e5",
+            "12%%",
+            "5*",
+            "--5",
+            "1.2.3,4,5x",
+            "1.2.3",
+            "1,25,000",
+            "1.250,50,5",
+            ".",
+            "inf",
+            "NaN",
+        ] {
             assert!(amount(text, None).is_err(), "{text}");
         }
         assert!(amount("+10%", None).is_err());

@@ -1,6 +1,9 @@
 //! Numbers as people read them: thin spaces between thousands, a true minus, – for what is absent.
 
+use std::cell::Cell;
+
 use chrono::NaiveDate;
+use tiller_core::Currency;
 
 /// Narrow, and no line breaks at it.
 const THIN: char = '\u{202f}';
@@ -30,9 +33,36 @@ pub fn number(x: f64, decimals: usize) -> String {
     out
 }
 
-/// Money: whole units from 1 000 on, cents below.
+tokio::task_local! {
+    /// Decimals of the smallest coin of the account that is being answered.
+    static DECIMALS: Cell<usize>;
+}
+
+/// Answers an account: money is told in its coins once [`in_currency`] has said which those are. Every page tells
+/// money in dozens of places, and all of it is of one account.
+pub async fn of_one_account<T>(answer: impl Future<Output = T>) -> T {
+    DECIMALS.scope(Cell::new(CENTS), answer).await
+}
+
+/// From here on, money in this answer is of a currency.
+pub fn in_currency(currency: Currency) {
+    // Outside of an answer nobody reads it.
+    let _ = DECIMALS.try_with(|d| d.set(currency.minor_digits() as usize));
+}
+
+/// Decimals where nobody has said otherwise.
+const CENTS: usize = 2;
+
+/// Money: whole units from 1 000 on, coins below. Where there are none, a fraction is a mean, and has a decimal while
+/// it is small.
 pub fn money(x: f64) -> String {
-    number(x, if x.abs() >= 999.995 { 0 } else { 2 })
+    let coins = DECIMALS.try_with(Cell::get).unwrap_or(CENTS);
+    let decimals = match coins {
+        _ if x.abs() >= 999.995 => 0,
+        0 => usize::from(x.abs() < 9.95 && (x - x.round()).abs() >= 0.05),
+        coins => coins,
+    };
+    number(x, decimals)
 }
 
 /// A large sum of money: whole units.
@@ -117,6 +147,22 @@ pub fn conversions(x: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test]
+    async fn money_is_told_in_the_coins_of_its_currency() {
+        let told = async |currency: &str| {
+            let currency = currency.parse().unwrap();
+            of_one_account(async {
+                in_currency(currency);
+                [400.0, 45.31, 3.42, 12_345.6].map(money).join(" ")
+            })
+            .await
+        };
+        assert_eq!(told("JPY").await, "400 45 3.4 12\u{202f}346");
+        assert_eq!(told("KWD").await, "400.000 45.310 3.420 12\u{202f}346");
+        assert_eq!(told("EUR").await, "400.00 45.31 3.42 12\u{202f}346");
+        assert_eq!(money(3.42), "3.42", "nobody said otherwise");
+    }
 
     #[test]
     fn long_names_keep_both_ends() {

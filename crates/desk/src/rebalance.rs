@@ -22,6 +22,7 @@ use crate::courses;
 use crate::figures::{money, number};
 use crate::levers::Line;
 use crate::tray::{self, Adds, Origin, Proposal};
+use crate::wording::capital;
 
 /// What a line keeps at least of what it spends: further down is for the next look, with what this cut has taught.
 const KEPT: f64 = 0.25;
@@ -80,17 +81,19 @@ impl Move {
         }
     }
 
-    /// Why a budget is cut.
-    pub fn elsewhere(&self) -> &'static str {
-        if self.mends {
-            "Even halfway to its target, its money would bring less than it brings elsewhere."
-        } else {
-            "Its money brings more elsewhere."
+    /// Why it is moved, as a phrase: what a raise could spend, and that a cut's money brings more elsewhere.
+    pub fn because(&self) -> String {
+        match self {
+            m if m.to > m.from => m.capacity(),
+            m if m.mends => {
+                "even halfway to its target, its money would bring less than elsewhere".into()
+            }
+            _ => "its money brings more elsewhere".into(),
         }
     }
 
     /// What it could spend a day, and how that is known.
-    pub fn capacity(&self) -> String {
+    fn capacity(&self) -> String {
         let c = &self.line.lever.capacity;
         if let (Some(curve), None) = (self.line.spends_all(), c.most) {
             return format!(
@@ -355,9 +358,9 @@ fn proposal(m: &Move) -> Proposal {
         subject: Subject::Campaign(l.campaign),
         set: setting(m),
         reason: if m.to > m.from {
-            format!("For the same spend, money brings more here: {}.", m.capacity())
+            format!("For the same spend, money brings more here: {}.", m.because())
         } else {
-            m.elsewhere().into()
+            format!("{}.", capital(&m.because()))
         },
         evidence: vec![
             ("Spends a day".into(), money(l.spend)),
@@ -470,7 +473,7 @@ mod tests {
             move |l: &Line| if l.name == "Faulty" { Part::Mends(times) } else { Part::Full }
         };
         let week = with(&good_and_faulty(), mends(1.5));
-        assert!(week.moves[1].mends && week.moves[1].elsewhere().contains("halfway"), "{week:?}");
+        assert!(week.moves[1].mends && week.moves[1].because().contains("halfway"), "{week:?}");
         assert!(with(&good_and_faulty(), mends(2.1)).moves.is_empty(), "as good as the other");
         // A tenth is no reason to put it off.
         let mut little = good_and_faulty();

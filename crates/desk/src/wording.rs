@@ -148,6 +148,12 @@ pub fn measure(target: Target) -> &'static str {
     }
 }
 
+/// A phrase as the beginning of a sentence.
+pub fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or_else(String::new, |c| c.to_uppercase().chain(letters).collect())
+}
+
 /// On the wrong side of a target: `above target`, `below target`.
 pub fn missed(target: Target) -> &'static str {
     match target {

@@ -114,7 +114,7 @@ async fn the_weeks_advice_keeps_the_spend_and_then_keeps_quiet(pool: PgPool) {
             assert!((step / last - 1.0).abs() <= 0.2 + 2e-3, "a shock: {m:?}");
             last = *step;
         }
-        assert!(!m.capacity().is_empty());
+        assert!(!m.because().is_empty());
         // What is over its target is never given more.
         let judged = now.judge(m.line.campaign).unwrap();
         let fault = judged.diagnosis.faults != tiller_core::verdict::Faults::default();

@@ -7,21 +7,24 @@ use std::fmt::Write as _;
 
 use chrono::NaiveDate;
 use tiller_channel::Micros;
-use tiller_channel::report::{MatchType, Status};
+use tiller_channel::report::{Column, MappingError, MatchType, Status};
 use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
 use tiller_core::alarm::{Jump, Stopped};
 use tiller_core::allocation::{Conflict, ConflictKind, Range, Repair, Warning, WholeLimit};
+use tiller_core::break_even::Margin;
 use tiller_core::evidence::order_values::orders;
+use tiller_core::pace::{Band, Forecast};
 use tiller_core::purpose::Purpose;
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::{Case, HeldBy, Hold, diagnose};
-use tiller_core::{Tally, Target, Window};
+use tiller_core::{Currency, Tally, Target, Window};
 use tiller_desk::CampaignId;
 use tiller_desk::advice::Quiet;
 use tiller_desk::alarms::{Alarm, Moved, What, Why};
 use tiller_desk::book::{Circle, Judged, Meets};
+use tiller_desk::pace::{Of, Pace, Row};
 use tiller_desk::wording::{self, TradeOff};
-use tiller_desk::{change_words, plan_file};
+use tiller_desk::{change_words, entry, plan_file};
 
 /// Sentences by section; those that differ in their numbers only stand once.
 #[derive(Default)]
@@ -276,9 +279,9 @@ fn alarms(out: &mut Snapshot) {
     out.section("Alarms");
     let stop = Stopped { since: day(8), usual: 54.2 };
     let jump = |days, usual: f64, now| Jump { days, to: day(7), usual, now, p: 0.0004 };
-    let mut all: Vec<What> = [Why::Paused, Why::Bid(0.83), Why::Month, Why::Channel, Why::Unknown]
-        .map(|why| What::Stopped(stop, why))
-        .into();
+    let whys =
+        [Why::Paused, Why::Bid(0.83), Why::Month, Why::Flight(day(28)), Why::Channel, Why::Unknown];
+    let mut all: Vec<What> = whys.map(|why| What::Stopped(stop, why)).into();
     all.extend([What::FlightEnds(day(14)), What::FlightOver(day(6))]);
     for fast in [true, false] {
         all.push(What::Noon { gone: 2, of: 3, fast });
@@ -300,6 +303,75 @@ fn alarms(out: &mut Snapshot) {
         let campaign = Some(CampaignId(1));
         let alarm = Alarm { campaign, name: "Courses".into(), what, worth: 1.0, quiet: None };
         out.say(&format!("{} → {}", alarm.sentence(), alarm.step().0));
+    }
+}
+
+fn paces(out: &mut Snapshot) {
+    out.section("How a month ends");
+    let row = |spent: f64, ahead: f64, plan: Option<f64>| {
+        let (mid, outer) = (spent + ahead, (spent + 0.9 * ahead, spent + 1.1 * ahead));
+        let end = Band { day: day(30), outer, inner: outer, mid };
+        let forecast = Forecast {
+            spent,
+            ahead: if ahead > 0.0 { vec![end] } else { Vec::new() },
+            profile: [1.0; 7],
+            level: ahead,
+        };
+        let name = String::new();
+        Row {
+            of: Of::Account,
+            name,
+            forecast,
+            plan,
+            typed: plan.is_some(),
+            budget: None,
+            quiet: None,
+        }
+    };
+    for plan in [None, Some("autumn")] {
+        let pace = Pace {
+            month: Window::new(day(1), day(30)).unwrap(),
+            to: day(29),
+            plan: plan.map(|name| (tiller_store::PlanId(1), name.to_owned())),
+            typed: Vec::new(),
+            rows: Vec::new(),
+        };
+        let plans = [None, Some(1_500.0), Some(2_000.0), Some(2_500.0), Some(900.0)];
+        let rows = plans
+            .map(|p| row(1_000.0, 1_000.0, p))
+            .into_iter()
+            .chain([row(1_000.0, 0.0, Some(900.0)), row(1_000.0, 0.0, Some(1_100.0))]);
+        for row in rows {
+            for typed in [true, false] {
+                out.tell(&pace.sentence(&Row { typed, ..row.clone() }).to_string());
+            }
+        }
+    }
+}
+
+/// What is said to what somebody typed, or to a file.
+fn errors(out: &mut Snapshot) {
+    out.section("Errors of what is typed");
+    for (text, base) in [("much", None), ("+10%", None), ("12*x", Some(1.0)), ("1.2.3", None)] {
+        out.say(&entry::amount(text, base).unwrap_err());
+    }
+    out.say(&entry::share("-4").unwrap_err());
+    for text in ["EURO", "E1R"] {
+        out.say(&text.parse::<Currency>().unwrap_err().to_string());
+    }
+    for text in ["", "much", "1.2345678", "99999999999999999999"] {
+        out.say(&Micros::parse(text).unwrap_err().to_string());
+    }
+    out.say(&Margin::new(1.4).unwrap_err().to_string());
+    out.say(&Margin::new(0.3).unwrap().keeping(0.4).unwrap_err().to_string());
+    out.section("Errors of a report");
+    for mapping in [
+        MappingError::Missing(vec!["date"]),
+        MappingError::Missing(vec!["date", "spend"]),
+        MappingError::Twice(Column::Spend.title()),
+        MappingError::NoChannel,
+    ] {
+        out.say(&mapping.to_string());
     }
 }
 
@@ -378,6 +450,8 @@ fn every_sentence_can_be_read_through() {
     verdicts(&mut out);
     plans(&mut out);
     alarms(&mut out);
+    paces(&mut out);
+    errors(&mut out);
     changes(&mut out);
     let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/sentences.txt");
     if std::env::var("UPDATE").is_ok() {

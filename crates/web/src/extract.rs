@@ -3,7 +3,7 @@
 use axum::extract::{FromRequestParts, OriginalUri, RawPathParams};
 use axum::http::request::Parts;
 use tiller_desk::connections::{self, Standing};
-use tiller_desk::{Account, Person, PersonId, Role, sign_in};
+use tiller_desk::{Account, Person, PersonId, Role, figures, sign_in};
 use tower_sessions::Session;
 
 use crate::App;
@@ -74,6 +74,9 @@ impl FromRequestParts<App> for Member {
         // An account of others answers like one that does not exist.
         let (account, role) =
             found.ok_or_else(|| PageError::NotFound(format!("You have no account ‘{slug}’.")))?;
+        if let Ok(currency) = account.currency.parse() {
+            figures::in_currency(currency);
+        }
         let standing = connections::standing(&app.pool, &account).await?;
         let accounts = all.into_iter().map(|(a, _)| a).collect();
         Ok(Self { person, account, role, accounts, standing })

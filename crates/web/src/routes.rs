@@ -1,9 +1,11 @@
 //! All routes, as a table of contents.
 
 use axum::Router;
-use axum::extract::DefaultBodyLimit;
-use axum::middleware::from_fn;
+use axum::extract::{DefaultBodyLimit, Request};
+use axum::middleware::{Next, from_fn};
+use axum::response::Response;
 use axum::routing::{get, post};
+use tiller_desk::figures;
 use tower::ServiceBuilder;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
@@ -105,7 +107,7 @@ pub fn router(app: App) -> Router {
         .route("/sign-in", get(sign_in::show).post(sign_in::sign_in))
         .route("/sign-in/demo", post(sign_in::demo))
         .route("/sign-out", post(sign_in::sign_out))
-        .nest("/accounts/{account}", account)
+        .nest("/accounts/{account}", account.layer(from_fn(one_account)))
         .layer(session::layer(app.pool.clone(), app.https));
 
     pages
@@ -127,4 +129,9 @@ pub fn router(app: App) -> Router {
                 .layer(CsrfLayer::new()),
         )
         .with_state(app)
+}
+
+/// Money is told in the coins of the account in the address.
+async fn one_account(request: Request, next: Next) -> Response {
+    figures::of_one_account(next.run(request)).await
 }

@@ -510,3 +510,29 @@ async fn enter_in_a_plan_only_solves(pool: PgPool) {
     let first = form.split("<button").nth(1).unwrap().split('>').next().unwrap();
     assert!(first.contains("/solve\"") && first.contains("data-default"), "{first}");
 }
+
+/// Yen have no cents, on no page; a mean below ten keeps a decimal.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn money_is_told_in_the_coins_of_the_account(pool: PgPool) {
+    let site = Site::new(pool);
+    let (_, yen) = site.with_report_in("yen", "JPY").await;
+    let (_, euro) = site.with_report_in("euro", "EUR").await;
+    let cents = |page: &str| {
+        let bytes = page.as_bytes();
+        let digit = |i: usize| bytes.get(i).is_some_and(u8::is_ascii_digit);
+        (1..bytes.len())
+            .filter(|i| bytes[*i] == b'.' && digit(i - 1) && digit(i + 1) && digit(i + 2))
+            .count()
+    };
+    for path in ["spend", "causes", "today", "budgets"] {
+        let visible = |page: String| {
+            let body = page.split("<main").nth(1).unwrap().to_owned();
+            // Charts have coordinates of their own.
+            body.split("<svg").map(|p| p.split("</svg>").last().unwrap()).collect::<String>()
+        };
+        let page = visible(site.page(&format!("/accounts/yen/{path}"), &yen).await);
+        assert_eq!(cents(&page), 0, "{path}: {page}");
+        let page = visible(site.page(&format!("/accounts/euro/{path}"), &euro).await);
+        assert!(cents(&page) > 0 || path == "today" || path == "budgets", "{path}");
+    }
+}

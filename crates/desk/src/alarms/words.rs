@@ -4,7 +4,7 @@ use tiller_core::alarm::Jump;
 
 use super::{Alarm, Moved, What, Why};
 use crate::figures::{counted, day, money, number, percent};
-use crate::wording::Words;
+use crate::wording::{Words, capital};
 
 impl Alarm {
     /// What is wrong, and why as far as is known.
@@ -148,9 +148,4 @@ fn reason(moved: Moved) -> String {
             format!("an order is worth {} instead of {}", money(to), money(from))
         }
     }
-}
-
-fn capital(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or_else(String::new, |c| c.to_uppercase().chain(letters).collect())
 }

@@ -116,7 +116,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
                 g if g > 0.0 => "gain",
                 _ => "harm",
             },
-            why: m.capacity(),
+            why: m.because(),
         }
     };
     let left = book

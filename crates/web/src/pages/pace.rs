@@ -88,44 +88,6 @@ pub fn fan(book: &Book, pace: &Pace, row: &Row, size: (f64, f64)) -> Fan {
     Fan::new(size, pace.month, pace.to, &spend, &row.forecast, row.plan, currency)
 }
 
-/// What a row is held against.
-pub(super) fn plan_of(pace: &Pace, row: &Row) -> String {
-    match &pace.plan {
-        Some((_, name)) if !row.typed => format!("the plan ‘{name}’"),
-        _ => "the month’s budget".into(),
-    }
-}
-
-/// How the month ends, in a sentence.
-pub fn sentence(pace: &Pace, row: &Row) -> Words {
-    let month = pace.month.from().format("%B").to_string();
-    let (mid, (low, high)) = row.forecast.end();
-    let words = Words::say(format!("At this pace, {month} ends at about "))
-        .strong(sum(mid))
-        .and(format!(" (80% between {} and {})", sum(low), sum(high)));
-    let what = plan_of(pace, row);
-    match (row.plan, row.misses()) {
-        (Some(plan), Some(Miss::Over)) => words
-            .and(format!("; {what} is "))
-            .strong(sum(plan))
-            .and(", so ")
-            .harm(format!("{} too much", sum(mid - plan)))
-            .and(needed(row)),
-        (Some(plan), Some(Miss::Under)) => words
-            .and(format!("; {what} is "))
-            .strong(sum(plan))
-            .and(format!(", leaving {} unspent", sum(plan - mid)))
-            .and(needed(row)),
-        (Some(plan), None) => words.and(format!("; {what}, {}, is within that.", sum(plan))),
-        (None, _) => words.and("."),
-    }
-}
-
-fn needed(row: &Row) -> String {
-    row.needed()
-        .map_or(".".into(), |n| format!(". {} a day from now would end it on plan.", money(n)))
-}
-
 fn line(row: &Row, frame: &Frame) -> Line {
     let (mid, (low, high)) = row.forecast.end();
     let (level, word) = match &row.of {
@@ -240,7 +202,7 @@ async fn shown(
         .collect();
     let page = PacePage {
         title: format!("The pace of {}", pace.month.from().format("%B")),
-        lead: sentence(&pace, row),
+        lead: pace.sentence(row),
         fan: Forms::of(|form| {
             let size = if form == chart::Form::Wide { (860.0, 300.0) } else { (400.0, 240.0) };
             Some(fan(&book, &pace, row, size))

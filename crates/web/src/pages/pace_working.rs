@@ -10,7 +10,7 @@ use crate::error::PageError;
 use crate::extract::{Fragment, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book_of_reports;
-use crate::pages::pace::{chosen_row, pace, plan_of};
+use crate::pages::pace::{chosen_row, pace};
 use crate::pages::working::{Working, WorkingFragment};
 use crate::params::Params;
 
@@ -50,7 +50,7 @@ fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<Worki
             title: "Plan",
             formula: "what was typed for the month; else what the plan gives a day × days of the month, and the forecast of what it leaves out",
             numbers: vec![
-                ("Held against", plan_of(pace, row)),
+                ("Held against", pace.held_against(row)),
                 ("Days of the month", number(pace.month.days() as f64, 0)),
             ],
             result: paid(row.plan?),

@@ -371,16 +371,16 @@ fn budget(m: &Move, j: &Judged, period: &str) -> Words {
             .and(format!(" {aim}: {comes}"));
     }
     Words::default().and(format!("overspent {period} by ")).strong(name).and(format!(
-        ": it {}. {} Lower its daily budget {aim}: {comes}",
+        ": it {}. {}. Lower its daily budget {aim}: {comes}",
         wording::short(&j.diagnosis),
-        m.elsewhere()
+        wording::capital(&m.because())
     ))
 }
 
 /// The month's fan with a sentence.
 fn month(book: &Book, pace: &Pace) -> Option<(Fan, Words)> {
     let row = pace.row(&Of::Account)?;
-    Some((pace::fan(book, pace, row, (450.0, 214.0)), pace::sentence(pace, row)))
+    Some((pace::fan(book, pace, row, (450.0, 214.0)), pace.sentence(row)))
 }
 
 /// Campaigns and channels whose interval no longer holds the plan, the most money first.

@@ -125,12 +125,17 @@ pub fn report() -> String {
 impl Site {
     /// An account with the report and a target CPA of 15, and an analyst's cookie.
     pub async fn with_report(&self, slug: &str) -> (Account, String) {
-        let account = self.account(slug).await;
-        accounts::set_default_target(&self.pool, account.id, Some(Target::Cpa(15.0)))
-            .await
-            .unwrap();
-        let account = accounts::by_slug(&self.pool, slug).await.unwrap_or(account);
-        let body = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(report()))]);
+        self.with_report_in(slug, "EUR").await
+    }
+
+    /// The same in another currency.
+    pub async fn with_report_in(&self, slug: &str, currency: &str) -> (Account, String) {
+        let new = NewAccount { slug, name: slug, currency, time_zone: "Europe/Copenhagen" };
+        let id = accounts::add(&self.pool, &new).await.unwrap();
+        accounts::set_default_target(&self.pool, id, Some(Target::Cpa(15.0))).await.unwrap();
+        let account = accounts::by_slug(&self.pool, slug).await.unwrap();
+        let rows = bytes::Bytes::from(report().replace("EUR", currency));
+        let body = futures::stream::iter([Ok::<_, std::io::Error>(rows)]);
         let done =
             reports::import_now(&self.pool, &account, "r.csv", body, |_| {}, false).await.unwrap();
         assert_eq!(done.state, reports::ImportState::Done, "{:?}", done.message);

@@ -1,6 +1,8 @@
 //! Pace (S3): where the month's spend will end, for the account, each channel and each campaign, against the plan
 //! that the month is held against, and the daily budgets that would end it on plan.
 
+mod words;
+
 use chrono::{Months, NaiveDate};
 use tiller_channel::wire::{Budget, Setting};
 use tiller_core::pace::{Forecast, LEAST_DAYS, Series, forecasts};
