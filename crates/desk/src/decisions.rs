@@ -9,7 +9,8 @@ use tiller_store::people::Account;
 use tiller_store::{AccountId, CampaignId, DecisionId, PersonId, PgPool, decisions as store};
 
 use crate::DeskError;
-use crate::figures::{counted, money, number, percent};
+use crate::figures::{counted, money, percent, target as target_figure};
+use crate::wording::measure;
 
 /// A least difference above this would blind every verdict.
 const MOST_DIFFERENCE: f64 = 0.5;
@@ -128,8 +129,7 @@ fn month_words(month: &Month) -> String {
 /// A target in words.
 pub fn target_words(target: Option<Target>, of_campaign: bool) -> String {
     match target {
-        Some(Target::Cpa(x)) => format!("CPA {}", money(x)),
-        Some(Target::Roas(x)) => format!("ROAS {}", number(x, 2)),
+        Some(t) => format!("{} {}", measure(t), target_figure(t)),
         None if of_campaign => "as the account".into(),
         None => "none".into(),
     }

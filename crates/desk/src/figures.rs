@@ -3,7 +3,7 @@
 use std::cell::Cell;
 
 use chrono::NaiveDate;
-use tiller_core::Currency;
+use tiller_core::{Currency, Target};
 
 /// Narrow, and no line breaks at it.
 const THIN: char = '\u{202f}';
@@ -63,6 +63,14 @@ pub fn money(x: f64) -> String {
         coins => coins,
     };
     number(x, decimals)
+}
+
+/// A target: money for a CPA, a factor for a ROAS.
+pub fn target(of: Target) -> String {
+    match of {
+        Target::Cpa(x) => money(x),
+        Target::Roas(x) => number(x, 2),
+    }
 }
 
 /// A large sum of money: whole units.

@@ -15,8 +15,10 @@ use crate::settings::Settings;
 
 /// Settled days that rates are read from.
 pub const RATE_DAYS: u64 = 56;
-/// Reported days that tell what is spent now.
-pub const PRESENT_DAYS: u64 = 14;
+/// Reported days that tell how much could be spent.
+const CAPACITY_DAYS: u64 = 28;
+/// The last of them, which tell what is spent now.
+pub const PRESENT_DAYS: usize = 14;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
 
@@ -93,7 +95,7 @@ fn of_campaign(
     fresh: bool,
 ) -> Option<Line> {
     // Money is final as soon as its day is over; only conversions come late.
-    let present = Window::ending(book.span.to(), PRESENT_DAYS);
+    let lately = Window::ending(book.span.to(), CAPACITY_DAYS);
     let set = settings.campaign(entry.campaign.id);
     let budget = match set {
         Some(set) if set.status == Status::Active => match set.budget {
@@ -121,7 +123,7 @@ fn of_campaign(
     let budget_days: Vec<BudgetDay> = entry
         .days
         .iter()
-        .filter(|d| present.contains(d.day))
+        .filter(|d| lately.contains(d.day))
         .map(|d| BudgetDay {
             spend: d.tally.spend.to_units(),
             budget: d.budget.map(Micros::to_units),
@@ -134,7 +136,7 @@ fn of_campaign(
         name: entry.campaign.name.clone(),
         budget,
         least: settings.limits(entry.campaign.id).least_budget.to_units(),
-        spend: spends(&budget_days),
+        spend: spends(&budget_days[budget_days.len().saturating_sub(PRESENT_DAYS)..]),
         conversions: tally.conversions,
         bidding,
         learns: set.is_some_and(|s| s.strategy.automatic()),

@@ -166,8 +166,11 @@ fn bounds(l: &Line, part: Part, budget: f64) -> (f64, f64) {
     };
     let floor = (kept * l.spend).max(l.least.min(l.spend));
     let sure = l.lever.capacity.most.map_or(f64::INFINITY, |most| EXPECTED * most);
-    let ceiling = highest(l, budget).min(sure);
-    // A budget that it does not use up is no lever: more of it buys nothing.
+    let ceiling = match highest(l, budget) {
+        most if most > (1.0 + WORTH_A_CHANGE) * budget => most.min(sure),
+        // A budget that it does not use up is no lever: more of it buys nothing.
+        _ => l.spend,
+    };
     (floor.min(l.spend), ceiling.max(l.spend))
 }
 
@@ -274,8 +277,8 @@ fn best(lines: &[Line], problem: &Problem) -> Option<Vec<f64>> {
     Some(spends)
 }
 
-/// Spends of which those that differ too little are left as they are; what they would have freed is taken off the
-/// raises, so that the total is kept all the same.
+/// Spends of which those that differ too little are left as they are. What they would have freed is taken off the
+/// raises, and what they would have used off the cuts, so that the total is kept all the same.
 fn worth_a_change(lines: &[Line], mut spends: Vec<f64>) -> Vec<f64> {
     for _ in 0..2 {
         for (spend, l) in spends.iter_mut().zip(lines) {
@@ -284,10 +287,13 @@ fn worth_a_change(lines: &[Line], mut spends: Vec<f64>) -> Vec<f64> {
             }
         }
         let over: f64 = spends.iter().zip(lines).map(|(s, l)| s - l.spend).sum();
-        let raised: f64 = spends.iter().zip(lines).map(|(s, l)| (s - l.spend).max(0.0)).sum();
-        if over > 0.0 && raised > 0.0 {
-            for (spend, l) in spends.iter_mut().zip(lines).filter(|(s, l)| **s > l.spend) {
-                *spend -= (*spend - l.spend) * over / raised;
+        let too_far = |by: f64| by * over > 0.0;
+        let moved: f64 =
+            spends.iter().zip(lines).map(|(s, l)| s - l.spend).filter(|by| too_far(*by)).sum();
+        for (spend, l) in spends.iter_mut().zip(lines) {
+            let by = *spend - l.spend;
+            if too_far(by) {
+                *spend -= by * over / moved;
             }
         }
     }
@@ -301,7 +307,12 @@ fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
     }
     // Where all that it surely has room for is given, the budget leaves it what it may have beyond.
     let all = spend > line.spend && spend >= bounds(&line, part, from).1 * (1.0 - 1e-9);
-    let to = if all { highest(&line, from) } else { spend };
+    let to = match spend {
+        _ if all => highest(&line, from),
+        // What it leaves unspent of its budget it will leave of a higher one.
+        more if more > line.spend => from.max(line.spend) * more / line.spend,
+        less => less,
+    };
     let to = (to * 100.0).floor() / 100.0;
     // A cut of what is left unspent cuts nothing; a raise below what stands raises nothing.
     if (spend < line.spend && to >= from) || (spend > line.spend && to <= from) {
@@ -511,6 +522,15 @@ mod tests {
     }
 
     #[test]
+    fn unspent_money_is_no_room() {
+        // It could spend 118, and may spend 120 already.
+        let mut unspent = line(120.0, 100.0, Some(118.0), 0.04);
+        unspent.lever.capacity.evidence = Evidence::FreeDays;
+        let week = of(&[unspent, line(100.0, 100.0, Some(100.0), 0.02)]);
+        assert!(week.moves.is_empty(), "{week:?}");
+    }
+
+    #[test]
     fn no_evidence_no_great_cut() {
         let mut thin = line(100.0, 100.0, Some(100.0), 0.001);
         thin.conversions = 2.0;
@@ -572,5 +592,9 @@ mod tests {
         let lines = [line(100.0, 100.0, None, 0.02), line(50.0, 50.0, None, 0.02)];
         let kept = worth_a_change(&lines, vec![98.0, 52.0]);
         assert_eq!(kept, [100.0, 50.0]);
+        // A raise of 2 that is none keeps 2 of the cut.
+        let three = [lines[0].clone(), line(50.0, 50.0, None, 0.02), line(50.0, 50.0, None, 0.02)];
+        let kept = worth_a_change(&three, vec![102.0, 60.0, 38.0]);
+        assert_eq!(kept, [100.0, 60.0, 40.0]);
     }
 }

@@ -10,7 +10,7 @@ use tiller_store::{PersonId, PgPool};
 
 use crate::book::{Book, Entry, Judged, Subject};
 use crate::budgets::{self, Opened, Worked};
-use crate::figures::{count, counted, money, number, or_absent, percent, probability};
+use crate::figures::{count, counted, money, number, or_absent, percent, probability, target};
 use crate::settings::{Settings, Spot};
 use crate::tray::{self, Adds, Origin, Proposal};
 use crate::wording::{self, TradeOff};
@@ -94,7 +94,7 @@ fn evidence(j: &Judged) -> Vec<(String, String)> {
         ("CVR", or_absent(j.tally.cvr(), |x| percent(x) + "%")),
         ("Peers’ CVR", or_absent(peers.cvr(), |x| percent(x) + "%")),
         ("Affordable CPC", or_absent(d.affordable.map(|a| a.cautious), money)),
-        ("Target", number(j.target.number(), 2)),
+        ("Target", target(j.target)),
         (
             match j.target {
                 Target::Cpa(_) => "Chance of being above target",

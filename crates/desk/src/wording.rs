@@ -549,7 +549,7 @@ pub fn whole(m: &Meets) -> String {
         (true, false, Some(rest)) => format!(
             "The account meets its target only with the searches for its own name; without them it misses it ({} against {}).",
             cost(&rest),
-            number(m.target.number(), 2)
+            crate::figures::target(m.target)
         ),
         _ => format!(
             "The account as a whole misses its target ({}), so nothing else makes up for this.",

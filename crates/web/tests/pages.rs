@@ -522,6 +522,7 @@ async fn money_is_told_in_the_coins_of_the_account(pool: PgPool) {
         let digit = |i: usize| bytes.get(i).is_some_and(u8::is_ascii_digit);
         (1..bytes.len())
             .filter(|i| bytes[*i] == b'.' && digit(i - 1) && digit(i + 1) && digit(i + 2))
+            .filter(|i| bytes.get(i + 3) != Some(&b'%'))
             .count()
     };
     for path in ["spend", "causes", "today", "budgets"] {

@@ -209,7 +209,7 @@ pub async fn ranked(
             tone: if excess > 0.0 { "harm" } else { "gain" },
             sure: figures::or_absent(j.diagnosis.p_over, probability),
             cost: cost_text(j),
-            target: number(j.target.number(), 2),
+            target: figures::target(j.target),
             verdict: wording::short(&j.diagnosis),
             working: format!(
                 "{}/working{}",

@@ -401,7 +401,7 @@ fn cell(c: &Column, seen: &Seen, working: String) -> Cell {
         h if h < 0.0 => "gain",
         _ => "",
     };
-    Cell { text: (c.text)(x), tone, working: Some(working) }
+    Cell { text: c.written(seen, x), tone, working: Some(working) }
 }
 
 /// The total of a column: the ratio of the sums. Its working is that of all campaigns, so a filtered or
@@ -419,7 +419,7 @@ fn total_cells(
         let raw = if c.key == "excess" { spend::excess(rows) } else { (c.raw)(&seen) };
         let working =
             workings.filter(|_| raw.is_some()).map(|link| format!("{link}&figure={}", c.key));
-        Cell { text: figures::or_absent(raw, c.text), tone: "", working }
+        Cell { text: figures::or_absent(raw, |x| c.written(&seen, x)), tone: "", working }
     };
     columns.iter().map(cell).collect()
 }
@@ -469,10 +469,8 @@ fn summary(book: &Book) -> Words {
         .filter(|x| *x > 0.0)
         .collect();
     let above: f64 = over.iter().sum();
-    let results = results.and(format!(
-        " against a target of {}. ",
-        number(target.number(), 2).trim_end_matches(".00")
-    ));
+    let results = results
+        .and(format!(" against a target of {}. ", figures::target(target).trim_end_matches(".00")));
     let met = if target.excess(&total) <= 0.0 { "That meets it" } else { "That misses it" };
     if over.is_empty() {
         return results.and(format!("{met}, and no campaign is above it."));

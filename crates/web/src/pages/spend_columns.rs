@@ -2,7 +2,7 @@
 
 use tiller_core::{Tally, Target};
 use tiller_desk::AccountId;
-use tiller_desk::figures::{count, money, number, percent, signed, sum};
+use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
 use tiller_desk::spend::{Level, Row};
 use tower_sessions::Session;
 
@@ -51,7 +51,7 @@ pub struct Column {
     /// Its number.
     pub raw: fn(&Seen) -> Option<f64>,
     /// How that is written.
-    pub text: fn(f64) -> String,
+    text: fn(f64) -> String,
     /// Above 0 is harm (1) or gain (−1).
     pub sign: i8,
     /// Shown unless the person chose otherwise: for cost accounts, for value accounts.
@@ -61,6 +61,12 @@ pub struct Column {
 }
 
 impl Column {
+    /// A number of it for a row, written; a target as what it is a target of.
+    pub fn written(&self, seen: &Seen, x: f64) -> String {
+        let target = seen.row.target.filter(|_| self.key == "target");
+        target.map_or_else(|| (self.text)(x), figures::target)
+    }
+
     fn fits(&self, level: Level) -> bool {
         !self.of_parts || level != Level::Campaigns
     }
