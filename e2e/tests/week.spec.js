@@ -64,6 +64,8 @@ test("several rows are changed at once, with checks, and wrong input loses nothi
 });
 
 test("from a verdict to a lower cost", async ({ desk: page }) => {
+  // Two weeks pass, each of them fetched from every channel of three accounts.
+  test.setTimeout(180_000);
   await page.goto(`${school}/causes`);
   await page.getByRole("link", { name: "Apiary visits, display" }).first().click();
   await expect(page.getByText("It reaches the wrong people.")).toBeVisible();
