@@ -21,7 +21,7 @@ const planned = async (page, name) => number(await page.getByRole("slider", { na
 
 test("a handle is dragged, and the rest follows within the total", async ({ desk: page }) => {
   await newPlan(page, school);
-  const [mine, other] = ["Evening calls, feed", "Visit enquiries, search"];
+  const [mine, other] = ["Course names, search", "Visit enquiries, search"];
   const all = page.getByRole("slider", { name: /^Money for/ });
   const sum = async () => (await all.evaluateAll((handles) => handles.map((h) => Number(h.getAttribute("aria-valuenow"))))).reduce((a, b) => a + b, 0);
   const [before, total] = [await planned(page, mine), await sum()];
