@@ -123,7 +123,7 @@ impl Advised {
         let part = |l: &levers::Line| match faulty.get(&l.campaign) {
             None => Part::Full,
             Some((e, j)) if remedy::of_campaign(settings, e, j).is_some() => {
-                Part::Mends(halfway_mended(j))
+                Part::Fixable(halfway_fixed(j))
             }
             // Nothing can be set there: the budget is what is left.
             Some(_) => Part::Gives,
@@ -164,12 +164,12 @@ impl Advised {
 
 /// How many times as much a campaign's money would bring, were it halfway to its target: what one step of a remedy is
 /// for.
-fn halfway_mended(j: &Judged) -> f64 {
+fn halfway_fixed(j: &Judged) -> f64 {
     let cost = match j.target {
         Target::Cpa(target) => j.tally.cpa().map(|cpa| cpa / target),
         Target::Roas(target) => j.tally.roas().filter(|r| *r > 0.0).map(|roas| target / roas),
     };
-    // No result at all can't be mended by a share.
+    // No result at all can't be fixed by a share.
     cost.map_or(1.0, |over| 2.0 * over / (over + 1.0)).max(1.0)
 }
 

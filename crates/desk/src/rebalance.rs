@@ -61,7 +61,7 @@ pub struct Move {
     /// Steps that lead there where it is more than a step, the last of them `to`.
     pub steps: Vec<f64>,
     /// Whether its verdict asks for something else as well, which would not be enough.
-    pub mends: bool,
+    pub fixable: bool,
 }
 
 impl Move {
@@ -85,7 +85,7 @@ impl Move {
     pub fn because(&self) -> String {
         match self {
             m if m.to > m.from => m.capacity(),
-            m if m.mends => {
+            m if m.fixable => {
                 "even halfway to its target, its money would bring less than elsewhere".into()
             }
             _ => "its money brings more elsewhere".into(),
@@ -125,7 +125,7 @@ pub enum Part {
     Gives,
     /// Something else is to be changed there first, which would make its money bring so many times as much: it gives
     /// only where even that would be less than elsewhere.
-    Mends(f64),
+    Fixable(f64),
 }
 
 /// The week's advice on an account.
@@ -239,8 +239,8 @@ pub fn advise(
     Week { moves, whole }
 }
 
-/// The best spends within the bounds. What is to be mended first keeps its money where that mended would bring as much
-/// as where it would go, or where only little would be taken.
+/// The best spends within the bounds. What has a fix of its own keeps its money where that, once fixed, would bring as
+/// much as where it would go, or where only little would be taken.
 fn placed(lines: &[Line], parts: &[Part], problem: &mut Problem) -> Option<Vec<f64>> {
     loop {
         let spends = best(lines, problem)?;
@@ -248,7 +248,7 @@ fn placed(lines: &[Line], parts: &[Part], problem: &mut Problem) -> Option<Vec<f
         let elsewhere =
             raised.map(|i| marginal_at(problem, i, spends[i])).fold(f64::INFINITY, f64::min);
         let keeps = |i: usize| {
-            let Part::Mends(times) = parts[i] else { return false };
+            let Part::Fixable(times) = parts[i] else { return false };
             let (spend, now) = (spends[i], lines[i].spend);
             spend < now
                 && (spend > (1.0 - SHOCK) * now
@@ -321,7 +321,7 @@ fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
     let used = if line.learns { from } else { learning::used(from, to, line.spend) };
     let far = (to / used - 1.0).abs() > SHOCK + 1e-9;
     let steps = if far { ramp(used, to, SHOCK) } else { vec![to] };
-    Some(Move { line, from, to, spend, steps, mends: matches!(part, Part::Mends(_)) })
+    Some(Move { line, from, to, spend, steps, fixable: matches!(part, Part::Fixable(_)) })
 }
 
 /// Puts moves in the tray, those that are more than a step as courses; tells how many changes are new there, and
@@ -479,17 +479,17 @@ mod tests {
     }
 
     #[test]
-    fn what_can_be_mended_gives_only_where_that_would_not_be_enough() {
-        let mends = |times| {
-            move |l: &Line| if l.name == "Faulty" { Part::Mends(times) } else { Part::Full }
+    fn what_can_be_fixed_gives_only_where_that_would_not_be_enough() {
+        let fixable = |times| {
+            move |l: &Line| if l.name == "Faulty" { Part::Fixable(times) } else { Part::Full }
         };
-        let week = with(&good_and_faulty(), mends(1.5));
-        assert!(week.moves[1].mends && week.moves[1].because().contains("halfway"), "{week:?}");
-        assert!(with(&good_and_faulty(), mends(2.1)).moves.is_empty(), "as good as the other");
+        let week = with(&good_and_faulty(), fixable(1.5));
+        assert!(week.moves[1].fixable && week.moves[1].because().contains("halfway"), "{week:?}");
+        assert!(with(&good_and_faulty(), fixable(2.1)).moves.is_empty(), "as good as the other");
         // A tenth is no reason to put it off.
         let mut little = good_and_faulty();
         little[0].lever.capacity.most = Some(117.0);
-        assert!(with(&little, mends(1.5)).moves.is_empty());
+        assert!(with(&little, fixable(1.5)).moves.is_empty());
     }
 
     #[test]
