@@ -250,7 +250,9 @@ fn placed(lines: &[Line], parts: &[Part], problem: &mut Problem) -> Option<Vec<f
         let keeps = |i: usize| {
             let Part::Fixable(times) = parts[i] else { return false };
             let (spend, now) = (spends[i], lines[i].spend);
-            spend < now
+            // Each is kept once: a solver's rounding is no cut.
+            problem.lines[i].floor < now
+                && spend < now
                 && (spend > (1.0 - SHOCK) * now
                     || times * marginal_at(problem, i, now) >= elsewhere)
         };
@@ -310,7 +312,9 @@ fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
     let to = match spend {
         _ if all => highest(&line, from),
         // What it leaves unspent of its budget it will leave of a higher one.
-        more if more > line.spend => from.max(line.spend) * more / line.spend,
+        more if more > line.spend => {
+            (from.max(line.spend) * more / line.spend).min(highest(&line, from))
+        }
         less => less,
     };
     let to = (to * 100.0).floor() / 100.0;
