@@ -397,21 +397,15 @@ async fn advance_one(
         return halt(pool, account, &course, &note).await;
     }
     let starts = course.row.starts.unwrap_or(next_day);
-    let due = match course.kind {
+    let (due, late) = match course.kind {
         // Where days were missed, the next step is taken all the same and those after it wait as long as before:
         // two at once would be the shock that the steps are there to avoid.
-        Kind::Ramp => taken,
+        Kind::Ramp => (taken, (next_day - day).num_days().unsigned_abs()),
         // What was to be higher on certain days is not made up for on others.
-        Kind::Experiment | Kind::Lift => course
-            .steps
-            .iter()
-            .rposition(|(after, _)| later(starts, *after) <= next_day)
-            .filter(|d| *d >= taken)
-            .unwrap_or(taken),
-    };
-    let late = match course.kind {
-        Kind::Ramp => (next_day - day).num_days().unsigned_abs(),
-        Kind::Experiment | Kind::Lift => 0,
+        Kind::Experiment | Kind::Lift => {
+            let due = course.steps.iter().rposition(|(after, _)| later(starts, *after) <= next_day);
+            (due.map_or(taken, |d| d.max(taken)), 0)
+        }
     };
     let (_, amount) = course.steps[due];
     let last = due + 1 == course.steps.len();
