@@ -256,8 +256,11 @@ pub(crate) async fn ramp_to(
         (0..).step_by(apart as usize).zip(budgets.iter().copied()).collect();
     let Some((_, amount)) = steps.first() else { return Ok(()) };
     first.set = Setting::Budget(Budget::Daily { amount: Micros::from_units(*amount) });
+    // What is left unspent of a budget is no step down.
+    let below = *amount < (1.0 - SHOCK) * from - 0.01;
+    let counted = if below { ", counted from what it spends," } else { "," };
     first.reason = format!(
-        "{} In {} steps of {}% at most, {apart} days apart; the later ones are sent by themselves.",
+        "{} In {} steps of {}% at most{counted} {apart} days apart; the later ones are sent by themselves.",
         first.reason,
         steps.len(),
         number(100.0 * SHOCK, 0)

@@ -4,7 +4,7 @@ use tiller_channel::report::Status;
 use tiller_channel::wire::{Budget, Strategy};
 use tiller_core::evidence::prior_for_comparing;
 use tiller_core::response::Curve;
-use tiller_core::response::lever::{Bidding, BudgetDay, Lever, lever, rate, surely_bends};
+use tiller_core::response::lever::{Bidding, BudgetDay, Lever, Rate, lever, rate, surely_bends};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::CampaignId;
@@ -18,7 +18,7 @@ pub const RATE_DAYS: u64 = 56;
 /// Reported days that tell how much could be spent.
 const CAPACITY_DAYS: u64 = 28;
 /// The last of them, which tell what is spent now.
-pub const PRESENT_DAYS: usize = 14;
+pub const PRESENT_DAYS: u16 = 14;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
 
@@ -104,10 +104,6 @@ fn of_campaign(
         },
         _ => None,
     };
-    let others: Vec<(f64, f64)> =
-        peers.iter().map(|t| (t.conversions, t.spend.to_units())).collect();
-    let prior = prior_for_comparing(&others, tally.conversions);
-    let rate = rate(tally.conversions, tally.spend.to_units(), prior);
     let together: Tally = peers.iter().map(|t| **t).sum::<Tally>() + tally;
     let usual = together.aov().unwrap_or(0.0);
     let worth =
@@ -136,7 +132,7 @@ fn of_campaign(
         name: entry.campaign.name.clone(),
         budget,
         least: settings.limits(entry.campaign.id).least_budget.to_units(),
-        spend: spends(&budget_days[budget_days.len().saturating_sub(PRESENT_DAYS)..]),
+        spend: spends(&budget_days[budget_days.len().saturating_sub(PRESENT_DAYS.into())..]),
         conversions: tally.conversions,
         bidding,
         learns: set.is_some_and(|s| s.strategy.automatic()),
@@ -145,13 +141,21 @@ fn of_campaign(
         lever: lever(
             bidding.unwrap_or(Bidding::SpendsAll),
             fitted.map(|f| &f.curve),
-            rate,
+            rate_beside(tally, peers),
             cpc,
             &budget_days,
         ),
         cpc,
         worth,
     })
+}
+
+/// Conversions for a unit of money, drawn toward peers' as far as those may speak.
+fn rate_beside(own: Tally, peers: &[&Tally]) -> Rate {
+    let others: Vec<(f64, f64)> =
+        peers.iter().map(|t| (t.conversions, t.spend.to_units())).collect();
+    let prior = prior_for_comparing(&others, own.conversions);
+    rate(own.conversions, own.spend.to_units(), prior)
 }
 
 /// Days under one budget from which they alone tell what it spends.
@@ -169,4 +173,34 @@ fn spends(days: &[BudgetDay]) -> f64 {
     let from = days.iter().rposition(other).map_or(0, |last| last + 1);
     let days = if days.len() - from >= LEAST_DAYS { &days[from..] } else { days };
     days.iter().map(|d| d.spend).sum::<f64>() / days.len().max(1) as f64
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tally(conversions: f64, spend: f64) -> Tally {
+        Tally { conversions, spend: Micros::from_units(spend), ..Tally::default() }
+    }
+
+    #[test]
+    fn one_peer_speaks_no_louder_than_two_conversions() {
+        let (own, dear) = (tally(40.0, 1000.0), tally(400.0, 20_000.0));
+        let rate = rate_beside(own, &[&dear]).mean;
+        assert!((rate / 0.04 - 1.0).abs() < 0.05, "{rate}: a peer at half drew it away");
+        assert!((rate_beside(own, &[]).mean / 0.04 - 1.0).abs() < 0.05);
+    }
+
+    #[test]
+    fn what_is_spent_now_is_told_by_the_days_of_the_present_budget() {
+        let day = |spend, budget| BudgetDay { spend, budget: Some(budget), lost_to_budget: None };
+        let mut days = vec![day(50.0, 50.0); 7];
+        days.extend(vec![day(80.0, 80.0); 7]);
+        assert_eq!(spends(&days), 80.0);
+        // Six days are too few, and a coin is no other budget.
+        assert!((spends(&days[..13]) - (7.0 * 50.0 + 6.0 * 80.0) / 13.0).abs() < 1e-9);
+        days[13].budget = Some(80.01);
+        assert_eq!(spends(&days), 80.0);
+        assert_eq!(spends(&[]), 0.0);
+    }
 }

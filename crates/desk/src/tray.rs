@@ -14,6 +14,7 @@ use tiller_store::{ChangeId, ItemId, PersonId, PgPool, StoreError};
 use crate::book::{Subject, Touch, touched};
 use crate::change_words as words;
 use crate::figures::{money, number};
+use crate::levers::PRESENT_DAYS;
 use crate::settings::{Settings, Spot};
 use crate::{DeskError, advice, connections, entry, flight};
 
@@ -122,7 +123,7 @@ pub(crate) async fn ready(
 ) -> Result<Vec<NewChange>, DeskError> {
     let items = items_of(proposals.iter().map(|p| p.subject));
     let settings = Settings::load(pool, account, &items).await?;
-    let present = facts::present_spend(pool, account.id, PRESENT_DAYS).await?;
+    let present = facts::present_spend(pool, account.id, PRESENT_DAYS.into()).await?;
     let today = connections::standing(pool, account).await?.today;
     let mut new = Vec::with_capacity(proposals.len());
     for mut p in proposals {
@@ -193,9 +194,6 @@ fn a_day(settings: &Settings, spot: Spot, was: Option<&Setting>, set: &Setting) 
         _ => Micros::ZERO,
     }
 }
-
-/// Days that tell what a campaign spends now.
-const PRESENT_DAYS: i32 = 14;
 
 /// What a change of a budget or a pause adds to what is spent, going by what its campaign spends now: a budget that
 /// it does not use up buys nothing more.
@@ -404,7 +402,7 @@ pub(crate) async fn check(
         all.iter().map(read).collect::<Result<_, _>>()?;
     let today = connections::standing(pool, account).await?.today;
     let touched = touched::load(pool, account, today.pred_opt().unwrap_or(today)).await?;
-    let present = facts::present_spend(pool, account.id, PRESENT_DAYS).await?;
+    let present = facts::present_spend(pool, account.id, PRESENT_DAYS.into()).await?;
     let mut budgets: HashMap<tiller_store::CampaignId, Micros> = HashMap::new();
     for (c, (_, set)) in all.iter().zip(&read_all) {
         if let (Setting::Budget(b), None) = (set, c.ad_group) {

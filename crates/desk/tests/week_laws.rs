@@ -1,0 +1,124 @@
+//! Laws of the week's advice, over accounts drawn at random: whatever they are like, it moves money and adds none,
+//! goes in steps, and asks nobody for more than can be spent.
+
+use proptest::prelude::*;
+use tiller_core::allocation::{Precision, Response};
+use tiller_core::learning::{SHOCK, used};
+use tiller_core::response::lever::{Capacity, Evidence, Lever};
+use tiller_desk::CampaignId;
+use tiller_desk::levers::Line;
+use tiller_desk::rebalance::{Move, Part, Week, advise};
+
+/// A campaign with its part.
+fn campaign() -> impl Strategy<Value = (Line, Part)> {
+    let part = prop_oneof![
+        3 => Just(Part::Full),
+        1 => Just(Part::Gives),
+        1 => (1.0..3.0).prop_map(Part::Fixable),
+    ];
+    let response = prop_oneof![
+        (0.001..0.1).prop_map(|rate| Response::Constant { cpc: 1.0, cvr: rate }),
+        ((0.01..2.0), (0.3..0.95))
+            .prop_map(|(scale, elasticity)| Response::Power { scale, elasticity }),
+    ];
+    let money = (10.0..1000.0, 0.2..1.0, proptest::option::of(1.0..3.0));
+    (money, response, 0.0..200.0, any::<bool>(), part).prop_map(
+        |((budget, use_of_it, room), response, conversions, learns, part)| {
+            let spend = budget * use_of_it;
+            let line = Line {
+                campaign: CampaignId(0),
+                name: String::new(),
+                budget: Some(budget),
+                least: 1.0,
+                spend,
+                conversions,
+                bidding: None,
+                learns,
+                fresh: false,
+                cpc: 1.0,
+                lever: Lever {
+                    response,
+                    precision: Precision {
+                        reference: spend,
+                        covariance: [[0.001, 0.0], [0.0, 0.0]],
+                        observed: [spend; 2],
+                    },
+                    capacity: Capacity {
+                        most: room.map(|room| spend * room),
+                        evidence: Evidence::LostAuctions,
+                    },
+                    curve: None,
+                },
+                worth: 50.0,
+            };
+            (line, part)
+        },
+    )
+}
+
+fn account() -> impl Strategy<Value = Vec<(Line, Part)>> {
+    proptest::collection::vec(campaign(), 1..12).prop_map(|mut all| {
+        for (i, (line, _)) in all.iter_mut().enumerate() {
+            line.campaign = CampaignId(i as i64);
+        }
+        all
+    })
+}
+
+fn of(account: &[(Line, Part)]) -> Week {
+    let lines = account.iter().map(|(l, _)| l.clone()).collect();
+    let part = |l: &Line| account[usize::try_from(l.campaign.0).unwrap()].1;
+    advise(lines, false, |_| None, part)
+}
+
+fn up(m: &Move) -> bool {
+    m.spend > m.line.spend
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn money_is_moved_and_none_is_added(account in account()) {
+        let week = of(&account);
+        let total: f64 = account.iter().map(|(l, _)| l.spend).sum();
+        let added: f64 = week.moves.iter().map(|m| m.spend - m.line.spend).sum();
+        prop_assert!(added <= 1e-6 * total, "{added} more than {total}: {week:?}");
+    }
+
+    #[test]
+    fn no_move_goes_the_other_way_or_beyond_what_is_known(account in account()) {
+        for m in of(&account).moves {
+            let part = account[usize::try_from(m.line.campaign.0).unwrap()].1;
+            prop_assert_eq!(up(&m), m.to > m.from, "{:?}", m);
+            if up(&m) {
+                prop_assert_eq!(part, Part::Full, "{:?}", m);
+                prop_assert!(m.to <= m.line.lever.capacity.most.unwrap_or(1.2 * m.from) + 0.01, "{:?}", m);
+                prop_assert!(m.to <= 2.0 * m.from + 0.01, "{:?}", m);
+            } else {
+                let kept = if m.line.conversions < 10.0 { 0.8 } else { 0.25 };
+                prop_assert!(m.spend >= kept * m.line.spend * (1.0 - 1e-9), "{:?}", m);
+            }
+        }
+    }
+
+    #[test]
+    fn every_step_is_small_and_the_last_one_is_the_goal(account in account()) {
+        for m in of(&account).moves {
+            let mut from = if m.line.learns { m.from } else { used(m.from, m.to, m.line.spend) };
+            prop_assert_eq!(m.steps.last(), Some(&m.to), "{:?}", m);
+            for step in &m.steps {
+                // Both are set in hundredths.
+                prop_assert!((step - from).abs() <= SHOCK * from + 0.02, "{} to {}: {:?}", from, step, m);
+                from = *step;
+            }
+        }
+    }
+
+    #[test]
+    fn nobody_is_moved_by_less_than_could_be_seen(account in account()) {
+        for m in of(&account).moves {
+            prop_assert!((m.spend / m.line.spend - 1.0).abs() >= 0.029, "{:?}", m);
+        }
+    }
+}
