@@ -17,7 +17,6 @@ use tiller_store::{PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Subject};
-use crate::change_words;
 use crate::courses;
 use crate::figures::{money, number};
 use crate::levers::Line;
@@ -79,6 +78,26 @@ impl Move {
             conversions: Some(then - now),
             value: Some((then - now) * self.line.worth),
         }
+    }
+
+    /// Why, from what to what, and what comes of it, as sentences.
+    pub fn sentence(&self) -> String {
+        let (now, then) = self.conversions();
+        let steps = match self.steps.len() {
+            0 | 1 => String::new(),
+            n => format!(" in {n} steps"),
+        };
+        format!(
+            "{}. {} its daily budget from {} to {}{steps}: {} conversions a day instead of {}, for {} a day instead of {}.",
+            capital(&self.because()),
+            if self.to > self.from { "Raise" } else { "Lower" },
+            money(self.from),
+            money(self.to),
+            number(then, 1),
+            number(now, 1),
+            money(self.spend),
+            money(self.line.spend)
+        )
     }
 
     /// Why it is moved, as a phrase: what a raise could spend, and that a cut's money brings more elsewhere.
@@ -355,15 +374,6 @@ pub async fn propose(
 /// The budget that a move sets in the end.
 pub fn setting(m: &Move) -> Setting {
     Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) })
-}
-
-/// `Daily budget to 60.00 in 3 steps`.
-pub fn aim(m: &Move) -> String {
-    let aim = change_words::aim(&setting(m));
-    match m.steps.len() {
-        0 | 1 => aim,
-        n => format!("{aim} in {n} steps"),
-    }
 }
 
 fn proposal(m: &Move) -> Proposal {

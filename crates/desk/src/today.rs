@@ -14,7 +14,7 @@ use crate::book::{Book, Entry, Judged, Subject};
 use crate::causes;
 use crate::connections::{self, View};
 use crate::curves::Curves;
-use crate::rebalance::Move;
+use crate::rebalance::Week;
 use crate::settings::Settings;
 use crate::wording::TradeOff;
 use crate::{DeskError, pace};
@@ -24,10 +24,28 @@ const WORTH_DOING: usize = 3;
 /// A channel that has told nothing for so long is not waited for.
 const SILENT_DAYS: i64 = 14;
 
-/// Something worth doing, with its money over the settled period.
+/// Something worth doing.
 #[derive(Clone, Debug)]
 pub struct Deed {
-    /// What it concerns.
+    /// Money that it concerns in the settled period: overspent, spent blindly, or to be won.
+    pub worth: f64,
+    /// What it is.
+    pub what: What,
+}
+
+/// What is worth doing.
+#[derive(Clone, Debug)]
+pub enum What {
+    /// A campaign's own fault.
+    Campaign(Box<Faulty>),
+    /// The week's budgets: together, since what some get is what others give.
+    Budgets(Week),
+}
+
+/// A campaign to be mended.
+#[derive(Clone, Debug)]
+pub struct Faulty {
+    /// What it is.
     pub subject: Subject,
     /// Its name.
     pub name: String,
@@ -35,10 +53,6 @@ pub struct Deed {
     pub judged: Judged,
     /// What the halfway bid would bring, where one is advised.
     pub trade_off: Option<TradeOff>,
-    /// Money that it concerns in the settled period: overspent, or spent blindly.
-    pub worth: f64,
-    /// The budget to be moved, where that is the advice.
-    pub budget: Option<Move>,
 }
 
 /// What came since a visit.
@@ -155,43 +169,45 @@ pub fn deeds(book: &Book, advised: &Advised) -> (Vec<Deed>, usize) {
         .iter()
         .filter(|(_, j)| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0)
         .count();
-    let mut deeds: Vec<Deed> =
-        ranked.into_iter().filter_map(|(e, j)| deed(book, advised, e, j)).collect();
+    let mut deeds: Vec<Deed> = budgets(book, advised, &ranked).into_iter().collect();
+    deeds.extend(ranked.into_iter().filter_map(|(e, j)| faulty(advised, e, j)));
     deeds.sort_by(|a, b| b.worth.total_cmp(&a.worth));
     deeds.truncate(WORTH_DOING);
     (deeds, undecided)
 }
 
-fn deed(book: &Book, advised: &Advised, entry: &Entry, judged: Judged) -> Option<Deed> {
-    let d = &judged.diagnosis;
-    let days = judged.window.days() as f64;
-    let (worth, budget) = match advised.on(entry, Some(&judged)) {
-        Advice::Quiet(_) | Advice::Nothing => return None,
-        Advice::Verdict(_) => match d.verdict {
-            Verdict::TooEarly => return None,
-            // Whatever it spends is spent blindly.
-            Verdict::Measurement => (judged.tally.spend.to_units(), None),
-            _ => (d.excess, None),
-        },
-        // The campaign that overspends is told by what it overspends, whatever mends it.
-        Advice::Budget(m) if m.to < m.from && d.excess > 0.0 => (d.excess, Some(m.clone())),
-        // What its raise brings, in money: at what a conversion may cost, or is worth.
+/// The week's budgets with what they bring in money: at what a conversion may cost, or is worth.
+fn budgets(book: &Book, advised: &Advised, ranked: &[(&Entry, Judged)]) -> Option<Deed> {
+    let worth = |(entry, j): &(&Entry, Judged)| match advised.on(entry, Some(j)) {
         Advice::Budget(m) => {
             let adds = m.adds();
-            let worth = match (judged.target, book.by_value()) {
+            let a_day = match (j.target, book.by_value()) {
                 (Target::Roas(_), _) | (_, true) => adds.value,
                 (Target::Cpa(cpa), false) => adds.conversions.map(|c| c * cpa),
             };
-            (worth.filter(|w| *w > 0.0)? * days, Some(m.clone()))
+            a_day.unwrap_or(0.0) * j.window.days() as f64
         }
+        _ => 0.0,
+    };
+    let worth: f64 = ranked.iter().map(worth).sum();
+    (worth > 0.0).then(|| Deed { worth, what: What::Budgets(advised.week.clone()) })
+}
+
+fn faulty(advised: &Advised, entry: &Entry, judged: Judged) -> Option<Deed> {
+    let d = &judged.diagnosis;
+    let Advice::Verdict(_) = advised.on(entry, Some(&judged)) else { return None };
+    let worth = match d.verdict {
+        Verdict::TooEarly => return None,
+        // Whatever it spends is spent blindly.
+        Verdict::Measurement => judged.tally.spend.to_units(),
+        _ => d.excess,
     };
     let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
-    Some(Deed {
+    let what = What::Campaign(Box::new(Faulty {
         subject: Subject::Campaign(entry.campaign.id),
         name: entry.campaign.name.clone(),
         trade_off: causes::trade_off(&judged, &days),
-        worth,
-        budget,
         judged,
-    })
+    }));
+    Some(Deed { worth, what })
 }

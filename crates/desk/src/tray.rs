@@ -431,7 +431,9 @@ pub(crate) async fn check(
                 Moved::Budget { from, to } | Moved::Target { from, to } => learning::shock(from, to),
                 _ => None,
             };
-            if let Some(by) = at_once.filter(|by| by.is_finite()) {
+            // What reads 20% is no more than 20%: what is spent changes from day to day.
+            let more = |by: &f64| by.is_finite() && (100.0 * by.abs()).round() > 100.0 * learning::SHOCK;
+            if let Some(by) = at_once.filter(more) {
                 found.push(warn(format!(
                     "{} at once is a shock; more than {}% is better done in steps",
                     words::by(by),

@@ -67,7 +67,7 @@ fn account() -> impl Strategy<Value = Vec<(Line, Part)>> {
 
 fn of(account: &[(Line, Part)]) -> Week {
     let lines = account.iter().map(|(l, _)| l.clone()).collect();
-    let part = |l: &Line| account[usize::try_from(l.campaign.0).unwrap()].1;
+    let part = |l: &Line| account[l.campaign.0 as usize].1;
     advise(lines, false, |_| None, part)
 }
 
@@ -89,7 +89,7 @@ proptest! {
     #[test]
     fn no_move_goes_the_other_way_or_beyond_what_is_known(account in account()) {
         for m in of(&account).moves {
-            let part = account[usize::try_from(m.line.campaign.0).unwrap()].1;
+            let part = account[m.line.campaign.0 as usize].1;
             prop_assert_eq!(up(&m), m.to > m.from, "{:?}", m);
             if up(&m) {
                 prop_assert_eq!(part, Part::Full, "{:?}", m);

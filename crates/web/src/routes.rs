@@ -12,6 +12,7 @@ use tower_http::compression::CompressionLayer;
 use tower_http::csrf::CsrfLayer;
 use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
 use tower_http::trace::TraceLayer;
+use tracing::Instrument;
 
 use crate::pages::{
     advice, budgets, causes, channels, curve, findings, flight, health, hours, logbook, measure,
@@ -125,13 +126,70 @@ pub fn router(app: App) -> Router {
                 .layer(from_fn(security::headers))
                 .layer(from_fn(error::for_programs))
                 .layer(CatchPanicLayer::new())
+                .layer(from_fn(to_its_end))
                 .layer(CompressionLayer::new())
                 .layer(CsrfLayer::new()),
         )
         .with_state(app)
 }
 
+/// What was sent is done to its end, even if the browser leaves: half of what belongs together would be worse than none.
+async fn to_its_end(request: Request, next: Next) -> Response {
+    if request.method().is_safe() {
+        return next.run(request).await;
+    }
+    match tokio::spawn(next.run(request).in_current_span()).await {
+        Ok(answer) => answer,
+        Err(failed) => std::panic::resume_unwind(failed.into_panic()),
+    }
+}
+
 /// Money is told in the coins of the account in the address.
 async fn one_account(request: Request, next: Next) -> Response {
     figures::of_one_account(next.run(request)).await
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use axum::body::Body;
+    use tokio::sync::mpsc::unbounded_channel;
+    use tokio::sync::{Notify, oneshot};
+    use tower::ServiceExt;
+
+    use super::*;
+
+    /// The browser leaves while a form is being worked on; whether that is ended all the same.
+    async fn ended_though_left(method: &str) -> bool {
+        let (begun, mut has_begun) = unbounded_channel();
+        let (ended, mut has_ended) = unbounded_channel();
+        let go_on = Arc::new(Notify::new());
+        let held = Arc::clone(&go_on);
+        let work = move || async move {
+            begun.send(()).unwrap();
+            held.notified().await;
+            ended.send(()).unwrap();
+        };
+        let router = Router::new().fallback(work).layer(from_fn(to_its_end));
+        let request = Request::builder().method(method).uri("/").body(Body::empty()).unwrap();
+        let (left, leaves) = oneshot::channel::<()>();
+        let browser = tokio::spawn(async move {
+            tokio::select! {
+                _ = router.oneshot(request) => {}
+                _ = leaves => {}
+            }
+        });
+        has_begun.recv().await.unwrap();
+        left.send(()).unwrap();
+        browser.await.unwrap();
+        go_on.notify_one();
+        has_ended.recv().await.is_some()
+    }
+
+    #[tokio::test]
+    async fn what_was_sent_is_done_though_the_browser_leaves() {
+        assert!(ended_though_left("POST").await);
+        assert!(!ended_though_left("GET").await, "a page that nobody reads is not made");
+    }
 }

@@ -4,7 +4,7 @@
 mod common;
 
 use axum::http::StatusCode;
-use common::market::{Answering, connected};
+use common::market::{Answering, amberfold, connected, practice};
 use common::{Site, number, text};
 use tiller_core::Target;
 use tiller_desk::{Account, PgPool, Role, accounts};
@@ -23,6 +23,10 @@ impl Desk {
         let market = Answering::new().await;
         let account = connected(&pool, &market).await;
         accounts::set_default_target(&pool, account.id, Some(Target::Cpa(30.0))).await.unwrap();
+        Self::of(pool, market, account).await
+    }
+
+    async fn of(pool: PgPool, market: Answering, account: Account) -> Self {
         let site = Site::new(pool);
         let cookie = site.member("a@amberfold.example", &account, Role::Analyst).await;
         Self { site, account, cookie, _market: market }
@@ -233,4 +237,35 @@ async fn viewers_see_all_of_it_and_are_offered_nothing(pool: PgPool) {
     let refused =
         desk.site.post(&lift, Some(&viewer), "from_day=2026-11-20&to_day=2026-11-22&by=10").await;
     assert_eq!(refused.status(), StatusCode::FORBIDDEN);
+}
+
+/// The fields of a form that takes the week's moves.
+fn takes(page: &str) -> Vec<String> {
+    let values = page.split("name=\"take\" value=\"").skip(1);
+    let ids = values.map(|v| v.split('"').next().unwrap());
+    ids.filter(|v| v.parse::<i64>().is_ok()).map(|id| format!("take={id}")).collect()
+}
+
+/// What some campaigns get is what others give: taken one by one they would not be the same spend.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_weeks_budgets_go_to_the_tray_together(pool: PgPool) {
+    let market = amberfold(20).await;
+    let account = practice(&pool, &market, "supply", 20, Target::Roas(4.0)).await;
+    let desk = Desk::of(pool, market, account).await;
+    let today = desk.page("today").await;
+    let moves = takes(&today);
+    assert!(moves.len() >= 2, "{today}");
+    assert!(today.contains(&format!("{} daily budgets for the same spend", moves.len())));
+    let id = moves[0].trim_start_matches("take=");
+    let one = desk.page(&format!("causes/campaigns/{id}")).await;
+    assert_eq!(takes(&one), moves, "the page of one of them offers the same");
+    assert!(one.contains("its daily budget from"), "{one}");
+    let alone = desk.says("tray/remedy", &format!("of=campaign-{id}")).await;
+    assert!(alone.contains("one of the week’s moves"), "{alone}");
+    let said = desk.says("budgets/advice", &moves.join("&")).await;
+    assert!(said.contains(&format!("{} changes were put in the tray.", moves.len())), "{said}");
+    let more = said.split("expected spend ").nth(1).unwrap().split(' ').next().unwrap();
+    let more: f64 = more.replace('−', "-").parse().unwrap();
+    assert!(more.abs() < 1.0, "{more} a day more is not the same spend");
+    assert!(takes(&desk.page("today").await).is_empty(), "what waits is not advised again");
 }

@@ -8,7 +8,7 @@ use tiller_core::allocation::Totals;
 use tiller_desk::advice::{self as desk, Advised};
 use tiller_desk::book::Book;
 use tiller_desk::figures::{counted, money, number, or_absent, signed, sum};
-use tiller_desk::rebalance::{self, Move};
+use tiller_desk::rebalance::{self, Move, Week};
 use tiller_desk::{CampaignId, DeskError};
 
 use crate::App;
@@ -88,13 +88,25 @@ fn row(title: &'static str, t: &Totals, by_value: bool) -> WholeRow {
     WholeRow { title, spend: money(t.budget), results, cost }
 }
 
+fn more(x: f64, by_value: bool) -> String {
+    signed(x, |x| if by_value { sum(x) } else { number(x, 2) })
+}
+
+/// What the week's moves bring together: `+2.38 extra conversions a day (80%: +1.98 to +2.80)`.
+pub fn gain(week: &Week, by_value: bool) -> Option<String> {
+    let o = week.whole.filter(|_| !week.moves.is_empty())?.outlook?;
+    let unit = if by_value { "revenue" } else { "conversions" };
+    let [mid, low, high] = [o.gain.mid, o.gain.low, o.gain.high].map(|x| more(x, by_value));
+    Some(format!("{mid} extra {unit} a day (80%: {low} to {high})"))
+}
+
 /// The advice for an account whose channels are connected.
 pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
     if !frame.connected {
         return None;
     }
     let by_value = book.by_value();
-    let text = |x: f64| signed(x, |x| if by_value { sum(x) } else { number(x, 2) });
+    let text = |x: f64| more(x, by_value);
     let line = |m: &Move| {
         let adds = m.adds();
         let gain = if by_value { adds.value } else { adds.conversions }.unwrap_or(0.0);
@@ -132,22 +144,14 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
         })
         .collect();
     let whole = advised.week.whole.filter(|_| !advised.week.moves.is_empty());
-    let gain = whole.and_then(|w| w.outlook).map(|o| {
-        let unit = if by_value { "revenue" } else { "conversions" };
-        format!(
-            "{} extra {unit} a day (80%: {} to {}), for the same spend",
-            text(o.gain.mid),
-            text(o.gain.low),
-            text(o.gain.high)
-        )
-    });
     Some(Advice {
         lines: advised.week.moves.iter().map(line).collect(),
         whole: whole
             .iter()
             .flat_map(|w| [row("now", &w.now, by_value), row("proposed", &w.then, by_value)])
             .collect(),
-        gain: gain.unwrap_or_default(),
+        gain: gain(&advised.week, by_value)
+            .map_or_else(String::new, |gain| format!("{gain}, for the same spend")),
         results_title: if by_value { "Revenue a day" } else { "Conversions a day" },
         cost_title: if by_value { "ROAS" } else { "CPA" },
         left,

@@ -13,8 +13,8 @@ use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::change_words;
 use tiller_desk::curves::Curves;
-use tiller_desk::figures::{self, money, number, percent, probability, signed, sum};
-use tiller_desk::rebalance::{self, Move};
+use tiller_desk::figures::{self, counted, money, number, percent, probability, signed, sum};
+use tiller_desk::rebalance::Move;
 use tiller_desk::remedy as remedies;
 use tiller_desk::settings::Settings;
 use tiller_desk::spend::{Level, Within, rows};
@@ -116,33 +116,43 @@ struct CausePage {
     seen: String,
 }
 
-/// The change that does what the advice says.
+/// What does what the advice says: a form that puts it in the tray.
 pub struct Remedy {
-    /// What it is of.
-    pub of: String,
-    /// `Target CPA from 52.00 to 43.00`.
+    /// Where it is sent, below the account.
+    pub to: &'static str,
+    /// Its fields.
+    pub fields: Vec<(&'static str, String)>,
+    /// `Target CPA to 43.00`.
     pub text: String,
+}
+
+impl Remedy {
+    /// One change.
+    pub fn change(of: Subject, p: &Proposal) -> Self {
+        Self { to: "tray/remedy", fields: vec![("of", key(of))], text: change_words::aim(&p.set) }
+    }
+
+    /// The week's budgets: together, since what some get is what others give.
+    pub fn budgets(moves: &[Move]) -> Self {
+        Self {
+            to: "budgets/advice",
+            fields: moves.iter().map(|m| ("take", m.line.campaign.to_string())).collect(),
+            text: format!(
+                "{} for the same spend",
+                counted(moves.len() as u64, "daily budget", "daily budgets")
+            ),
+        }
+    }
 }
 
 /// What the one advice on a campaign, an ad group or an item would set.
 pub enum Cure {
     /// One change.
     Change(Proposal),
-    /// Another budget, in steps where it is far.
-    Budget(Move),
+    /// Another budget, as one of the week's moves.
+    Budget(Box<Move>, Vec<Move>),
     /// Nothing for now: something was changed there, or waits.
     Quiet(Quiet),
-}
-
-impl Cure {
-    /// `Target CPA to 43.37`, `Daily budget to 60.00 in 3 steps`; nothing while the place is left alone.
-    fn text(&self) -> Option<String> {
-        match self {
-            Self::Change(p) => Some(change_words::aim(&p.set)),
-            Self::Budget(m) => Some(rebalance::aim(m)),
-            Self::Quiet(_) => None,
-        }
-    }
 }
 
 /// What the one advice asks for, where its channel is connected and it can be set there.
@@ -166,7 +176,9 @@ pub async fn cure(
         match advised.on(book.entry(id)?, Some(judged)) {
             Advice::Nothing => return Ok(None),
             Advice::Quiet(quiet) => return Ok(Some(Cure::Quiet(quiet))),
-            Advice::Budget(m) => return Ok(Some(Cure::Budget(m.clone()))),
+            Advice::Budget(m) => {
+                return Ok(Some(Cure::Budget(Box::new(m.clone()), advised.week.moves.clone())));
+            }
             Advice::Verdict(_) => {}
         }
     }
@@ -231,7 +243,7 @@ pub async fn ranked(
             .harm(sum(above))
             .and(format!(
                 " overspent in {}; start with ",
-                figures::counted(over.len() as u64, "campaign", "campaigns")
+                counted(over.len() as u64, "campaign", "campaigns")
             ))
             .strong(entry.campaign.name.clone())
             .and(". ")
@@ -342,6 +354,12 @@ async fn examine(
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
         advice: j.map(|j| {
             let advice = wording::advice(j, e.trade_off, e.meets.as_ref());
+            if let Some(Cure::Budget(m, _)) = &cure {
+                // A verdict that asks for something else would not be enough.
+                let better = j.diagnosis.verdict == Verdict::OnTarget;
+                let advice = if better { advice.and(" ") } else { Words::default() };
+                return advice.and(m.sentence());
+            }
             let better = found.as_ref().is_some_and(findings::View::has_advice);
             if better && j.diagnosis.verdict == Verdict::OnTarget {
                 advice.and(" What could still be better is below.")
@@ -388,10 +406,11 @@ async fn examine(
             }),
         judged: e.judged.is_some(),
         found,
-        remedy: cure
-            .and_then(|c| c.text())
-            .filter(|_| frame.editor)
-            .map(|text| Remedy { of: key(subject), text }),
+        remedy: cure.filter(|_| frame.editor).and_then(|c| match c {
+            Cure::Change(p) => Some(Remedy::change(subject, &p)),
+            Cure::Budget(_, all) => Some(Remedy::budgets(&all)),
+            Cure::Quiet(_) => None,
+        }),
         frame,
     })
 }
@@ -427,11 +446,10 @@ fn bridge(j: &Judged) -> Option<Forms<BridgeChart>> {
         Factor::Cvr => pair("CVR", Tally::cvr, &|x| percent(x) + "%"),
         Factor::OrderValue => pair("order", Tally::aov, &money),
     });
-    let captions: Vec<String> =
-        std::iter::once(figures::counted(j.peers.0 as u64, "peer", "peers"))
-            .chain(captions)
-            .chain(["this one".to_owned()])
-            .collect();
+    let captions: Vec<String> = std::iter::once(counted(j.peers.0 as u64, "peer", "peers"))
+        .chain(captions)
+        .chain(["this one".to_owned()])
+        .collect();
     let target = match j.target {
         Target::Cpa(cpa) => cpa,
         Target::Roas(roas) => 1.0 / roas,

@@ -8,15 +8,15 @@ use tiller_core::Tally;
 use tiller_core::verdict::Verdict;
 use tiller_desk::advice::Quiet;
 use tiller_desk::alarms::{self, Alarm};
-use tiller_desk::book::{Book, Judged};
+use tiller_desk::book::Book;
 use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
-use tiller_desk::rebalance::{self, Move};
+use tiller_desk::rebalance::{Move, Week};
 use tiller_desk::settings::Settings;
-use tiller_desk::today::{self, Deed, Letter, Visit};
+use tiller_desk::today::{self, Faulty, Letter, Visit, What};
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{PgPool, change_words, remedy};
+use tiller_desk::{PgPool, remedy};
 use tower_sessions::Session;
 
 use crate::App;
@@ -24,8 +24,9 @@ use crate::chart::Fan;
 use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
-use crate::pages::spend::{href, key};
-use crate::pages::{book, pace};
+use crate::pages::causes::Remedy;
+use crate::pages::spend::href;
+use crate::pages::{advice, book, pace};
 use crate::params::Params;
 
 /// Look-backs shown beside the letter.
@@ -39,8 +40,7 @@ pub struct Todo {
     name: String,
     href: String,
     /// What to put in the tray, if it can be put there at once.
-    of: Option<String>,
-    change: String,
+    remedy: Option<Remedy>,
 }
 
 /// What stopped or broke.
@@ -116,26 +116,25 @@ pub async fn show(
     let todos = letter
         .deeds
         .iter()
-        .map(|d| {
-            let set = match &d.budget {
-                Some(m) => Some(rebalance::aim(m)),
-                None => remedy::of_verdict(&settings, d.subject, &d.judged, d.trade_off)
-                    .map(|p| change_words::aim(&p.set)),
-            };
-            let set = set.filter(|_| frame.editor);
-            Todo {
+        .map(|d| match &d.what {
+            What::Campaign(f) => Todo {
                 worth: sum(d.worth),
-                tone: if d.budget.as_ref().is_some_and(|m| m.to > m.from) {
-                    "gain"
-                } else {
-                    "harm"
-                },
-                text: deed(d),
-                name: d.name.clone(),
-                href: href(&base, d.subject, &frame.days),
-                of: set.as_ref().map(|_| key(d.subject)),
-                change: set.unwrap_or_default(),
-            }
+                tone: "harm",
+                text: fault(f),
+                name: f.name.clone(),
+                href: href(&base, f.subject, &frame.days),
+                remedy: remedy::of_verdict(&settings, f.subject, &f.judged, f.trade_off)
+                    .filter(|_| frame.editor)
+                    .map(|p| Remedy::change(f.subject, &p)),
+            },
+            What::Budgets(week) => Todo {
+                worth: sum(d.worth),
+                tone: "gain",
+                text: budgets(week, &book),
+                name: "the week’s budgets".into(),
+                href: format!("{base}/budgets{}", frame.days),
+                remedy: Some(Remedy::budgets(&week.moves)).filter(|_| frame.editor),
+            },
         })
         .collect();
     let log = logbook::entries(&app.pool, &member.account, Show::All, "", today).await?;
@@ -316,25 +315,22 @@ fn change(book: &Book, now: &Tally, before: &Tally) -> String {
     }
 }
 
-fn deed(d: &Deed) -> Words {
-    let j = &d.judged;
+fn fault(f: &Faulty) -> Words {
+    let j = &f.judged;
     let period = format!("in {}", counted(j.window.days(), "settled day", "settled days"));
     let words = Words::default();
-    if let Some(m) = &d.budget {
-        return budget(m, j, &period);
-    }
-    let overspent = || words.clone().and(format!("overspent {period} by ")).strong(d.name.clone());
+    let overspent = || words.clone().and(format!("overspent {period} by ")).strong(f.name.clone());
     match j.diagnosis.verdict {
         Verdict::Measurement => words
             .and(format!("was spent {period} by "))
-            .strong(d.name.clone())
+            .strong(f.name.clone())
             .and(", whose conversions can’t be trusted. Fix the tracking first."),
         Verdict::Traffic if j.diagnosis.leans.is_none() => overspent().and(format!(
             ": its visitors convert at {}%, its peers’ at {}%.",
             tiller_desk::figures::or_absent(j.tally.cvr(), percent),
             tiller_desk::figures::or_absent(j.diagnosis.peers.cvr(), percent)
         )),
-        _ => match (j.tally.cpc(), j.diagnosis.affordable, d.trade_off) {
+        _ => match (j.tally.cpc(), j.diagnosis.affordable, f.trade_off) {
             (Some(cpc), Some(a), Some(t)) if j.diagnosis.faults.bid => overspent().and(format!(
                 ": it {}: {} where the target affords {}. Halfway is {}.",
                 wording::short(&j.diagnosis),
@@ -347,34 +343,24 @@ fn deed(d: &Deed) -> Words {
     }
 }
 
-/// A budget to be moved: a raise by what it brings, a cut by what was overspent.
-fn budget(m: &Move, j: &Judged, period: &str) -> Words {
-    let (now, then) = m.conversions();
-    let steps = match m.steps.len() {
-        0 | 1 => String::new(),
-        n => format!(" in {n} steps"),
+/// The week's budgets: what they bring together, and where most of the money goes.
+fn budgets(week: &Week, book: &Book) -> Words {
+    let what = if book.by_value() { "extra revenue" } else { "worth of extra results" };
+    let moved = counted(week.moves.len() as u64, "daily budget", "daily budgets");
+    let words = Words::say(format!("{what} a month: move {moved} for the same spend"));
+    let by = |m: &&Move| m.spend - m.line.spend;
+    let most = week.moves.iter().max_by(|a, b| by(a).total_cmp(&by(b)));
+    let least = week.moves.iter().min_by(|a, b| by(a).total_cmp(&by(b)));
+    let words = match least.zip(most) {
+        Some((from, to)) if by(&from) < 0.0 && by(&to) > 0.0 => words
+            .and(", most of it from ")
+            .strong(from.line.name.clone())
+            .and(" to ")
+            .strong(to.line.name.clone()),
+        _ => words,
     };
-    let name = m.line.name.clone();
-    let aim = format!("from {} to {}{steps}", money(m.from), money(m.to));
-    let comes = format!(
-        "{} conversions a day instead of {}, for {} a day instead of {}.",
-        number(then, 1),
-        number(now, 1),
-        money(m.spend),
-        money(m.line.spend)
-    );
-    if m.to > m.from {
-        let what = if j.target.is_roas() { "extra revenue" } else { "worth of extra results" };
-        return Words::default()
-            .and(format!("{what} a month: raise the daily budget of "))
-            .strong(name)
-            .and(format!(" {aim}: {comes}"));
-    }
-    Words::default().and(format!("overspent {period} by ")).strong(name).and(format!(
-        ": it {}. {}. Lower its daily budget {aim}: {comes}",
-        wording::short(&j.diagnosis),
-        wording::capital(&m.because())
-    ))
+    let gain = advice::gain(week, book.by_value());
+    words.and(gain.map_or_else(|| ".".into(), |gain| format!(": {gain}.")))
 }
 
 /// The month's fan with a sentence.

@@ -13,9 +13,7 @@ use tiller_desk::figures::{self, counted, full_day};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::tray::{self as desk, Check, Edit, Row};
 use tiller_desk::wording;
-use tiller_desk::{
-    ChangeId, DeskError, PlanId, budgets, causes, change_words, rebalance, remedy, sending,
-};
+use tiller_desk::{ChangeId, DeskError, PlanId, budgets, causes, change_words, remedy, sending};
 
 use crate::App;
 use crate::error::PageError;
@@ -291,13 +289,9 @@ pub async fn remedy(
     let (pool, account, person) = (&app.pool, &member.account, member.person.id);
     let outcome = match cure(&app, &member, &book, of, &examined).await? {
         Some(Cure::Change(p)) => desk::propose(pool, account, person, vec![p]).await.map(put),
-        Some(Cure::Budget(m)) => rebalance::propose(pool, account, person, &[m])
-            .await
-            .and_then(|(n, left)| if n == 0 && !left.is_empty() {
-                Err(DeskError::Invalid(left.join("; ")))
-            } else {
-                Ok(put(n))
-            }),
+        Some(Cure::Budget(..)) => Err(DeskError::Invalid(
+            "its budget is one of the week’s moves by now; put those in the tray on Budgets".into(),
+        )),
         Some(Cure::Quiet(quiet)) => Err(DeskError::Invalid(quiet.sentence())),
         None => Err(DeskError::Invalid(
             "nothing is advised there now, or nothing can be set that would do it; its own page says why".into(),
