@@ -36,6 +36,11 @@ impl Entry {
         self.change.state == "made"
     }
 
+    /// Whether the channel refused it, and nobody has dismissed that yet.
+    pub fn refused(&self) -> bool {
+        !self.made() && self.change.looked_at.is_none()
+    }
+
     /// Whether its look-back is due on a day.
     pub fn due(&self, today: NaiveDate) -> bool {
         self.made()
@@ -105,7 +110,7 @@ pub async fn entries(
     let shown = |e: &Entry| match show {
         Show::All => true,
         Show::Due => e.due(today),
-        Show::Refused => !e.made() && e.change.looked_at.is_none(),
+        Show::Refused => e.refused(),
         Show::Own => false,
     };
     let all = changes::list(pool, account.id, Which::Logbook).await?;

@@ -487,6 +487,17 @@ async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(p
         "{}",
         entry.change.answer
     );
+    // Until somebody dismisses it; the logbook keeps it.
+    let (account, id) = (&s.account, entry.change.id);
+    let refused = || async {
+        let day = entry.change.created_at.date_naive();
+        logbook::entries(&pool, account, Show::Refused, "", day).await.unwrap().len()
+    };
+    assert_eq!(refused().await, 1);
+    logbook::looked(&pool, account, id).await.unwrap();
+    assert_eq!((refused().await, s.log(&pool).await.len()), (0, 1));
+    let twice = logbook::looked(&pool, account, id).await.unwrap_err();
+    assert!(twice.to_string().contains("dismissed already"), "{twice}");
 }
 
 /// A yen has no hundredths, a dinar has thousandths: what goes to the tray can be set.

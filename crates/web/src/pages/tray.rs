@@ -122,7 +122,7 @@ async fn page(
         stopped: lines.iter().filter(|l| l.stops()).count(),
         refused: log
             .iter()
-            .filter(|e| !e.made())
+            .filter(|e| e.refused())
             .filter(lately)
             .map(|e| Refused {
                 id: e.change.id,
