@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
-use tiller_channel::wire::Budget;
 use tiller_core::Target;
+use tiller_core::setting::Budget;
 use tiller_desk::book::Subject;
 use tiller_desk::tray::{self, Edit};
 use tiller_desk::{Account, PgPool, Role, accounts, connections, logbook, sending};

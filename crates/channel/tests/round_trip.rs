@@ -6,9 +6,8 @@ use std::borrow::Cow;
 use chrono::NaiveDate;
 use proptest::prelude::*;
 use tiller_channel::Micros;
-use tiller_channel::report::{
-    Dialect, ItemKind, MatchType, Records, ReportRow, ReportWriter, RowReader, Status, guess,
-};
+use tiller_channel::report::{Dialect, Records, ReportRow, ReportWriter, RowReader, guess};
+use tiller_core::setting::{ItemKind, MatchType, Status};
 
 fn name() -> impl Strategy<Value = String> {
     // Quotes, separators, line ends and letters of any script; no surrounding space, which is trimmed.

@@ -24,6 +24,7 @@ pub mod pool;
 pub mod purpose;
 pub mod response;
 pub mod segments;
+pub mod setting;
 pub mod share_out;
 pub mod steps;
 pub mod target;

@@ -4,8 +4,8 @@
 use std::collections::HashMap;
 
 use chrono::NaiveDate;
-use tiller_channel::wire::Setting;
 use tiller_core::Target;
+use tiller_core::setting::Setting;
 use tiller_core::verdict::{Early, Verdict};
 use tiller_store::{CampaignId, PgPool};
 
@@ -191,9 +191,8 @@ fn faulty(j: &Judged) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_channel::report::MatchType;
-    use tiller_channel::wire::Budget;
     use tiller_core::Micros;
+    use tiller_core::setting::{Budget, MatchType};
     use tiller_store::{AdGroupId, ItemId};
 
     fn spot(ad_group: Option<i64>, item: Option<i64>) -> Spot {

@@ -1,9 +1,8 @@
 //! Settings in words: what is set, what shall be, how far that is, and what it moves.
 
-use tiller_channel::report::Status;
-use tiller_channel::wire::{Budget, Hours, PlacesMode, Setting, Strategy};
 use tiller_core::Micros;
 use tiller_core::learning::{Moved, relative};
+use tiller_core::setting::{Budget, Hours, PlacesMode, Setting, Status, Strategy};
 
 use crate::figures::{counted, full_day, number};
 

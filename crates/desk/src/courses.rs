@@ -2,10 +2,10 @@
 //! experiment, a budget lift, a ramp to a budget that would be a shock at once.
 
 use chrono::NaiveDate;
-use tiller_channel::wire::{Budget, Setting};
 use tiller_core::flight::By;
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
+use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Window};
 use tiller_store::changes::{self, Change, Which};
 use tiller_store::courses::{self as store, Busy, New, Progress};

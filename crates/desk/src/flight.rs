@@ -1,8 +1,8 @@
 //! Budgets by the day and over a flight, one into the other (P3).
 
 use chrono::NaiveDate;
-use tiller_channel::wire::{Budget, Setting};
 use tiller_core::flight::{a_day, lifetime};
+use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Window};
 use tiller_store::people::Account;
 use tiller_store::{CampaignId, PersonId, PgPool};

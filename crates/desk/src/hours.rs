@@ -3,8 +3,8 @@
 
 use chrono::NaiveDate;
 use chrono_tz::Tz;
-use tiller_channel::wire::{Budget, Hours, Setting};
 use tiller_core::hours::{self as core, ALWAYS, Week};
+use tiller_core::setting::{Budget, Hours, Setting};
 use tiller_core::{Tally, Window};
 use tiller_store::{CampaignId, PersonId, PgPool, splits};
 

@@ -1,10 +1,9 @@
 //! What each campaign's money can do, learned from its own days (A4).
 
-use tiller_channel::report::Status;
-use tiller_channel::wire::{Budget, Strategy};
 use tiller_core::evidence::prior_for_comparing;
 use tiller_core::response::Curve;
 use tiller_core::response::lever::{Bidding, BudgetDay, Lever, Rate, lever, rate, surely_bends};
+use tiller_core::setting::{Budget, Status, Strategy};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::CampaignId;

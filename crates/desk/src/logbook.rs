@@ -2,7 +2,7 @@
 
 use chrono::NaiveDate;
 use icalendar::{Calendar, Component, Event, EventLike};
-use tiller_channel::wire::Setting;
+use tiller_core::setting::Setting;
 use tiller_store::changes::{self, Change, Which};
 use tiller_store::people::Account;
 use tiller_store::{ChangeId, PersonId, PgPool};
@@ -229,8 +229,8 @@ pub fn calendar(account: &Account, entries: &[Entry]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_channel::report::MatchType;
     use tiller_core::Micros;
+    use tiller_core::setting::MatchType;
 
     #[test]
     fn a_reverse_is_what_stood_before() {

@@ -3,7 +3,6 @@
 //!
 //! Only campaigns whose budget is the right thing to change take part; the others keep what they have.
 
-use tiller_channel::wire::{Budget, Setting};
 use tiller_core::allocation::{
     Answer, Goal, Limits, Line as PlanLine, Outlook, Problem, Total, Totals, Use, marginal_at,
     solve,
@@ -11,6 +10,7 @@ use tiller_core::allocation::{
 use tiller_core::flight::ramp;
 use tiller_core::learning::{self, SHOCK};
 use tiller_core::response::lever::Evidence;
+use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Target};
 use tiller_store::people::Account;
 use tiller_store::{PersonId, PgPool};

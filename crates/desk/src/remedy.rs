@@ -1,9 +1,9 @@
 //! Remedies: the change that does what an advice or a plan says, ready for the tray.
 
-use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
 use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
 use tiller_core::flight::{lifetime, ramp};
 use tiller_core::learning::{SHOCK, shock};
+use tiller_core::setting::{Budget, PlacesMode, Setting, Strategy};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Micros, Target, Window};
 use tiller_store::{PersonId, PgPool};

@@ -434,8 +434,7 @@ fn parse(
                 let share = |m: Micros| m.to_units().min(1.0) as f32;
                 facts.lost_to_budget = facts.lost_to_budget.or(row.lost_to_budget.map(share));
                 facts.lost_to_bid = facts.lost_to_bid.or(row.lost_to_bid.map(share));
-                facts.status =
-                    facts.status.or(row.status.map(tiller_channel::report::Status::word));
+                facts.status = facts.status.or(row.status.map(tiller_core::setting::Status::word));
                 buffer.push(&staged);
                 contents.rows += 1;
             }
@@ -478,7 +477,7 @@ impl Numbers {
         row: &tiller_channel::report::ReportRow,
         items: &mut Vec<ItemKey>,
     ) -> (i32, i32) {
-        let match_type = row.match_type.map_or("", tiller_channel::report::MatchType::word);
+        let match_type = row.match_type.map_or("", tiller_core::setting::MatchType::word);
         self.key.clear();
         for part in
             [&*row.channel, &*row.campaign, &*row.ad_group, row.kind.word(), &*row.item, match_type]

@@ -4,9 +4,9 @@ use std::collections::HashMap;
 
 use serde::de::DeserializeOwned;
 use serde_json::Value;
-use tiller_channel::report::Status;
-use tiller_channel::wire::{
-    AdGroupSettings, CampaignSettings, ItemSettings, Limits, Place, Setting,
+use tiller_channel::wire::Place;
+use tiller_core::setting::{
+    AdGroupSettings, CampaignSettings, ItemSettings, Limits, Setting, Status,
 };
 use tiller_store::connections::{self, Connection};
 use tiller_store::people::Account;

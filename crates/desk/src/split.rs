@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use chrono::Datelike;
-use tiller_channel::wire::Dimension;
+use tiller_core::setting::Dimension;
 use tiller_core::{Tally, Window};
 use tiller_store::splits;
 use tiller_store::{CampaignId, PgPool};

@@ -1,7 +1,7 @@
 //! Step changes (A8): which daily budgets the last three settled days speak for raising or cutting by a fifth.
 
-use tiller_channel::wire::{Budget, Setting};
 use tiller_core::evidence::Prior;
+use tiller_core::setting::{Budget, Setting};
 use tiller_core::steps::{self, BY, Step};
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::{CampaignId, PersonId, PgPool};

@@ -2,10 +2,9 @@
 
 use std::collections::HashMap;
 
-use tiller_channel::report::Status;
-use tiller_channel::wire::{Budget, Limits, Setting, Strategy};
 use tiller_core::Micros;
 use tiller_core::learning::{self, Moved};
+use tiller_core::setting::{Budget, Limits, Setting, Status, Strategy};
 use tiller_store::changes::{self, Change, NewChange, Which};
 use tiller_store::facts;
 use tiller_store::people::Account;

@@ -7,8 +7,7 @@ use common::market::{Answering, connected, fetch_all, time_passes, until};
 use common::{account, book, day};
 use tiller_channel::Micros;
 use tiller_channel::connection::Connection as _;
-use tiller_channel::report::{MatchType, Status};
-use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
+use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strategy};
 use tiller_core::verdict::Verdict;
 use tiller_desk::book::Subject;
 use tiller_desk::logbook::{self, Show};
@@ -88,7 +87,7 @@ impl Scene {
     }
 
     /// What is set at the market.
-    fn at_market(&self, name: &str) -> tiller_channel::wire::CampaignSettings {
+    fn at_market(&self, name: &str) -> tiller_core::setting::CampaignSettings {
         let market = self.market.service.market();
         let all =
             ["Findle", "Emberlane"].map(|c| market.structure(&market.accounts[0], c).campaigns);
@@ -474,7 +473,7 @@ async fn one_accounts_changes_are_out_of_anothers_reach(pool: PgPool) {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(pool: PgPool) {
     let s = scene(&pool).await;
-    let hours = tiller_channel::wire::Hours::only(|_, h| (8..20).contains(&h)).unwrap();
+    let hours = tiller_core::setting::Hours::only(|_, h| (8..20).contains(&h)).unwrap();
     s.propose(&pool, "Neighbours, feed", Setting::Hours(Some(hours))).await.unwrap();
     let error =
         s.propose(&pool, "Neighbours, feed", Setting::Places(PlacesMode::In)).await.unwrap_err();

@@ -6,7 +6,7 @@ mod common;
 
 use common::market::{Answering, fetch_all};
 use common::{book, day};
-use tiller_channel::wire::{Dimension as By, Setting, Strategy};
+use tiller_core::setting::{Dimension as By, Setting, Strategy};
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::Verdict;
 use tiller_core::{Target, Window};

@@ -7,14 +7,14 @@ use std::fmt::Write as _;
 
 use chrono::NaiveDate;
 use tiller_channel::Micros;
-use tiller_channel::report::{Column, MappingError, MatchType, Status};
-use tiller_channel::wire::{Budget, PlacesMode, Setting, Strategy};
+use tiller_channel::report::{Column, MappingError};
 use tiller_core::alarm::{Jump, Stopped};
 use tiller_core::allocation::{Conflict, ConflictKind, Range, Repair, Warning, WholeLimit};
 use tiller_core::break_even::Margin;
 use tiller_core::evidence::order_values::orders;
 use tiller_core::pace::{Band, Forecast};
 use tiller_core::purpose::Purpose;
+use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strategy};
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::{Case, HeldBy, Hold, diagnose};
 use tiller_core::{Currency, Tally, Target, Window};

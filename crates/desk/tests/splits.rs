@@ -5,7 +5,7 @@ mod common;
 
 use common::book;
 use common::market::{Answering, connected, fetch_all};
-use tiller_channel::wire::Dimension;
+use tiller_core::setting::Dimension;
 use tiller_core::{Tally, Target};
 use tiller_desk::book::Book;
 use tiller_desk::decisions::{self, Own};

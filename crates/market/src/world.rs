@@ -3,8 +3,7 @@
 
 use chrono::NaiveDate;
 use serde::Deserialize;
-use tiller_channel::report::{ItemKind, MatchType};
-use tiller_channel::wire::{Dimension, Pacing, PlacesMode};
+use tiller_core::setting::{Dimension, ItemKind, MatchType, Pacing, PlacesMode};
 
 /// A world: its channels, and its accounts with their campaigns.
 #[derive(Clone, Debug, Deserialize)]

@@ -12,7 +12,8 @@ use futures::TryStreamExt;
 use tiller_channel::Micros;
 use tiller_channel::connection::{ChannelError, Connection, HttpConnection, Patience};
 use tiller_channel::report::{Records, RowReader, guess};
-use tiller_channel::wire::{Batch, Budget, Change, Place, Refusal, ReportKind, Setting};
+use tiller_channel::wire::{Batch, Change, Place, Refusal, ReportKind};
+use tiller_core::setting::{Budget, Setting};
 use tiller_market::http::{Faults, Service, openapi};
 
 const PATIENCE: Patience = Patience {

@@ -10,9 +10,9 @@ use chrono::{Datelike, NaiveDate};
 use common::{channel_change, day, small};
 use proptest::prelude::*;
 use tiller_channel::Micros;
-use tiller_channel::report::MatchType;
-use tiller_channel::wire::{
-    Adjustment, Budget, Dimension, Hours, Place, PlacesMode, Refusal, Setting, Strategy,
+use tiller_channel::wire::{Place, Refusal};
+use tiller_core::setting::{
+    Adjustment, Budget, Dimension, Hours, MatchType, PlacesMode, Setting, Strategy,
 };
 use tiller_market::world::AMBERFOLD;
 use tiller_market::{Market, World};

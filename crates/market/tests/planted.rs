@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, LazyLock};
 
 use chrono::NaiveDate;
-use tiller_channel::wire::Dimension;
+use tiller_core::setting::Dimension;
 use tiller_market::world::AMBERFOLD;
 use tiller_market::{Market, World};
 

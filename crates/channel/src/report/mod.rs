@@ -18,5 +18,5 @@ pub use column::Column;
 pub use dialect::{DateOrder, Dialect};
 pub use guess::{Guess, GuessError, guess};
 pub use reader::{Record, Records};
-pub use row::{ItemKind, Mapping, MappingError, MatchType, ReportRow, RowError, RowReader, Status};
+pub use row::{Mapping, MappingError, ReportRow, RowError, RowReader};
 pub use writer::{HEADER, ReportWriter};

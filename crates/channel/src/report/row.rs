@@ -4,67 +4,12 @@ use std::borrow::Cow;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
+use tiller_core::setting::{ItemKind, MatchType, Status};
 use tiller_core::{Currency, Micros};
 
 use super::column::Column;
 use super::dialect::Dialect;
 use super::reader::Record;
-
-/// What an item is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum ItemKind {
-    /// A keyword of a search campaign.
-    Keyword,
-    /// A product listing.
-    Listing,
-    /// An ad.
-    Ad,
-    /// An audience with an ad.
-    Audience,
-}
-
-/// How closely a search has to match a keyword.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum MatchType {
-    /// The keyword itself.
-    Exact,
-    /// The keyword within a longer search.
-    Phrase,
-    /// Searches of like meaning.
-    Broad,
-}
-
-/// Whether a campaign runs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Status {
-    /// It runs.
-    Active,
-    /// It is paused.
-    Paused,
-    /// It has ended.
-    Ended,
-}
-
-macro_rules! words {
-    ($type:ident: $($variant:ident $word:literal),*) => {
-        impl $type {
-            /// The word in files and tables.
-            pub fn word(self) -> &'static str {
-                match self { $(Self::$variant => $word,)* }
-            }
-            fn read(text: &str) -> Option<Self> {
-                match text { $(t if t.eq_ignore_ascii_case($word) => Some(Self::$variant),)* _ => None }
-            }
-            const ALLOWED: &'static str = concat!("one of" $(, " ", $word)*);
-        }
-    };
-}
-words!(ItemKind: Keyword "keyword", Listing "listing", Ad "ad", Audience "audience");
-words!(MatchType: Exact "exact", Phrase "phrase", Broad "broad");
-words!(Status: Active "active", Paused "paused", Ended "ended");
 
 /// One item's day. Money in the currency of the row.
 #[derive(Clone, Debug, PartialEq)]

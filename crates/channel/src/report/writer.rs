@@ -2,10 +2,11 @@
 
 use std::io::Write;
 
+use tiller_core::setting::{MatchType, Status};
 use tiller_core::{Currency, Micros};
 
 use super::column::Column;
-use super::row::{MatchType, ReportRow, Status};
+use super::row::ReportRow;
 
 /// The columns, in order.
 pub const HEADER: &[Column] = Column::ALL;

@@ -3,8 +3,7 @@
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
-
-use crate::report::{ItemKind, MatchType};
+use tiller_core::setting::{Dimension, ItemKind, MatchType};
 
 /// Which report.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -78,7 +77,7 @@ pub struct SegmentRow {
     /// Ad group, by name.
     pub ad_group: String,
     /// What tells the people apart.
-    pub dimension: super::Dimension,
+    pub dimension: Dimension,
     /// Which of them.
     pub segment: String,
     /// Times shown.

@@ -2,11 +2,10 @@
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
-use tiller_core::Micros;
+use tiller_core::setting::{
+    AdGroupSettings, CampaignSettings, ItemKind, ItemSettings, Limits, MatchType,
+};
 use utoipa::ToSchema;
-
-use super::settings::{AdGroupSettings, CampaignSettings, ItemSettings};
-use crate::report::{ItemKind, MatchType};
 
 /// A channel that a token may speak to.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -16,20 +15,6 @@ pub struct ChannelInfo {
     pub name: String,
     /// What it does not allow.
     pub limits: Limits,
-}
-
-/// What a channel does not allow.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields, default)]
-pub struct Limits {
-    /// The least bid, in millionths.
-    pub least_bid: Micros,
-    /// The least budget a day, in millionths.
-    pub least_budget: Micros,
-    /// Hours can be set only where the budget is a lifetime one.
-    pub hours_need_lifetime: bool,
-    /// Changes an hour at most; 0 is no limit.
-    pub changes_per_hour: u32,
 }
 
 /// Everything of one account at one channel.

@@ -5,9 +5,8 @@ use std::collections::HashMap;
 
 use chrono::{Days, NaiveDate};
 use serde::Deserialize;
-use tiller_channel::report::Status;
-use tiller_channel::wire::{Hours, Setting};
 use tiller_core::learning::{Moved, SHOCK, relative};
+use tiller_core::setting::{Hours, Setting, Status};
 use tiller_store::changes::{self, Touch as Row};
 use tiller_store::people::Account;
 use tiller_store::{CampaignId, PgPool, StoreError};
@@ -135,8 +134,8 @@ fn size(was: Option<&Setting>, set_to: &Setting) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_channel::wire::Budget;
     use tiller_core::Micros;
+    use tiller_core::setting::Budget;
     use tiller_store::{AdGroupId, ItemId};
 
     fn day(d: u32) -> NaiveDate {

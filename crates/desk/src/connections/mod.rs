@@ -10,9 +10,10 @@ use std::time::Duration;
 
 use chrono::{Days, NaiveDate, Utc};
 use tiller_channel::connection::{ChannelError, Connection as _, HttpConnection, Patience};
-use tiller_channel::report::{ItemKind, MatchType, guess};
+use tiller_channel::report::guess;
 use tiller_channel::wire::{Campaign, ReportKind, Structure};
 use tiller_core::Window;
+use tiller_core::setting::{ItemKind, MatchType};
 use tiller_store::changes;
 use tiller_store::connections::{self, Connection, End, Sync};
 use tiller_store::facts;

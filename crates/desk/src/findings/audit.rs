@@ -1,8 +1,7 @@
 //! Settings that cost money (C5), each with the money it concerns.
 
-use tiller_channel::report::Status;
-use tiller_channel::wire::{Budget, Dimension as By, PlacesMode, Setting, Strategy};
 use tiller_core::pool::{self, Advice, FAIR_TARGETS, Member};
+use tiller_core::setting::{Budget, Dimension as By, PlacesMode, Setting, Status, Strategy};
 use tiller_core::{Micros, Tally, Target};
 use tiller_store::facts::ItemTally;
 

@@ -1,10 +1,10 @@
 //! Bids that somebody has been setting from the averages that they caused.
 
 use chrono::{Days, NaiveDate};
-use tiller_channel::wire::{Setting, Strategy};
 use tiller_core::affordable;
 use tiller_core::bid_feedback::{Feedback, feedback, rounds};
 use tiller_core::learning::SHOCK;
+use tiller_core::setting::{Setting, Strategy};
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::facts::BidDay;
 

@@ -1,9 +1,9 @@
 //! The gap to the comparison period by segments (C3): how much of it is the price of clicks, how much the
 //! conversion rate, and how much that other people were reached.
 
-use tiller_channel::wire::Dimension;
 use tiller_core::Tally;
 use tiller_core::bridge::{self, Effect};
+use tiller_core::setting::Dimension;
 use tiller_store::splits::SegmentTally;
 
 /// Smaller changes of the cost, as a share, are not taken apart.

@@ -1,7 +1,7 @@
 //! Listings: each product's bid follows what its own clicks bring.
 
-use tiller_channel::wire::{Setting, Strategy};
 use tiller_core::listing_bids::{self, Proposal};
+use tiller_core::setting::{Setting, Strategy};
 use tiller_core::{Micros, Tally, Target, Window};
 use tiller_store::facts::ItemTally;
 

@@ -17,8 +17,8 @@ mod listings;
 mod people;
 mod searches;
 
-use tiller_channel::wire::Setting;
 use tiller_core::segments::Rules;
+use tiller_core::setting::Setting;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::people::Account;
 use tiller_store::splits;

@@ -1,8 +1,8 @@
 //! People and hours that carry the excess: country first, then gender, age, placement, device, hours.
 
-use tiller_channel::wire::{Adjustment, Budget, Dimension as By, Hours, Setting};
 use tiller_core::hours::hopeless;
 use tiller_core::segments::{self, Finding, Proposal as Advice, Segment};
+use tiller_core::setting::{Adjustment, Budget, Dimension as By, Hours, Setting};
 use tiller_core::{Tally, Target};
 use tiller_store::splits::SegmentTally;
 

@@ -2,8 +2,7 @@
 
 use std::collections::HashSet;
 
-use tiller_channel::report::MatchType;
-use tiller_channel::wire::Setting;
+use tiller_core::setting::{MatchType, Setting};
 use tiller_core::terms::{self, Term};
 use tiller_store::splits::TermTally;
 use tiller_store::{AdGroupId, TermId};

@@ -4,8 +4,8 @@
 mod words;
 
 use chrono::{Months, NaiveDate};
-use tiller_channel::wire::{Budget, Setting};
 use tiller_core::pace::{Forecast, LEAST_DAYS, Series, forecasts};
+use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Window};
 use tiller_store::months::{self, Month, MonthBudget};
 use tiller_store::{CampaignId, PersonId, PgPool, PlanId};

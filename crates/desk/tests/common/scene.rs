@@ -1,6 +1,6 @@
 //! An account on a market, worked on as its people do.
 
-use tiller_channel::wire::CampaignSettings;
+use tiller_core::setting::CampaignSettings;
 use tiller_desk::budgets::{self, Fields, Opened};
 use tiller_desk::{
     Account, CampaignId, ChangeId, DeskError, PersonId, PgPool, accounts, connections, sending,

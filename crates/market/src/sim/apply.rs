@@ -1,9 +1,9 @@
 //! Changes: made, or refused with the channel's reason.
 
 use tiller_channel::Micros;
-use tiller_channel::report::{ItemKind, Status};
-use tiller_channel::wire::{
-    Budget, Change, Dimension, Limits, Negative, Refusal, Setting, Strategy,
+use tiller_channel::wire::{Change, Refusal};
+use tiller_core::setting::{
+    Budget, Dimension, ItemKind, Limits, Negative, Setting, Status, Strategy,
 };
 
 use super::campaign::{CampaignSim, Home};
@@ -327,12 +327,7 @@ fn set_keyword(
     sim: &mut CampaignSim,
     home: Home,
     g: usize,
-    (text, match_type, bid, present): (
-        &str,
-        tiller_channel::report::MatchType,
-        Option<Micros>,
-        bool,
-    ),
+    (text, match_type, bid, present): (&str, tiller_core::setting::MatchType, Option<Micros>, bool),
     since: i64,
 ) -> Result<(), Refused> {
     if text.is_empty() || text.len() > 80 {

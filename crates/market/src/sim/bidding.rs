@@ -1,7 +1,7 @@
 //! Bids: set by hand, or by a strategy from what it believes of conversion rates.
 
 use tiller_channel::Micros;
-use tiller_channel::wire::Strategy;
+use tiller_core::setting::Strategy;
 
 use super::auction::Competition;
 use super::campaign::{CampaignSim, Home};

@@ -3,9 +3,8 @@
 use std::sync::Arc;
 
 use tiller_channel::Micros;
-use tiller_channel::report::{ItemKind, Status};
-use tiller_channel::wire::{
-    AdGroupSettings, Budget, CampaignSettings, Places as WirePlaces, Strategy,
+use tiller_core::setting::{
+    AdGroupSettings, Budget, CampaignSettings, ItemKind, Places as WirePlaces, Status, Strategy,
 };
 
 use super::demand::{self, Day, Moment};
@@ -310,7 +309,7 @@ impl CampaignSim {
         home: Home,
         ad_group: usize,
         text: &str,
-        match_type: tiller_channel::report::MatchType,
+        match_type: tiller_core::setting::MatchType,
         since: i64,
     ) -> &mut Stream {
         let same = |t: &str| t.eq_ignore_ascii_case(text);

@@ -5,8 +5,7 @@ use std::sync::Arc;
 use chrono::Datelike;
 use rand_chacha::ChaCha8Rng;
 use tiller_channel::Micros;
-use tiller_channel::report::Status;
-use tiller_channel::wire::{Budget, Pacing, Strategy};
+use tiller_core::setting::{Budget, Pacing, Status, Strategy};
 
 use super::auction::Competition;
 use super::bidding::{Meets, bids};
@@ -99,7 +98,7 @@ pub fn who(sim: &CampaignSim, home: Home) -> Option<Mix> {
         .campaign
         .places
         .as_ref()
-        .map(|p| tiller_channel::wire::Places { mode: p.mode, targets: p.targets.clone() });
+        .map(|p| tiller_core::setting::Places { mode: p.mode, targets: p.targets.clone() });
     let bid = sim.settings.bid.map_or(home.campaign.competition, Micros::to_units);
     let ratio = if sim.settings.strategy == Strategy::ManualCpc {
         bid * home.campaign.quality / home.campaign.competition

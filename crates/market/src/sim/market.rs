@@ -4,7 +4,8 @@ use std::sync::Arc;
 
 use chrono::{Days, NaiveDate};
 use tiller_channel::Micros;
-use tiller_channel::wire::{Answer, Change, ChannelInfo, Limits, Refusal};
+use tiller_channel::wire::{Answer, Change, ChannelInfo, Refusal};
+use tiller_core::setting::Limits;
 
 use super::apply::apply;
 use super::campaign::{CampaignSim, Home};

@@ -1,7 +1,7 @@
 //! Who is reached: the parts of each dimension with their own competition and rates, and what bid
 //! adjustments and places change in the whole. Dimensions are taken as independent of each other.
 
-use tiller_channel::wire::{Adjustment, Dimension, Places, PlacesMode};
+use tiller_core::setting::{Adjustment, Dimension, Places, PlacesMode};
 
 use super::auction::Competition;
 use crate::world::{Part, People};

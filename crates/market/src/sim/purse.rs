@@ -3,7 +3,7 @@
 //! 30.4 times the highest one (common practice, no source).
 
 use chrono::{Datelike, NaiveDate};
-use tiller_channel::wire::Budget;
+use tiller_core::setting::Budget;
 
 /// Days of a month for which a daily budget is charged at most.
 const MONTH: f64 = 30.4;

@@ -6,7 +6,8 @@ use chrono::NaiveDate;
 use rand::RngExt;
 use tiller_channel::Micros;
 use tiller_channel::report::{ReportRow, ReportWriter};
-use tiller_channel::wire::{ConversionRow, Strategy};
+use tiller_channel::wire::ConversionRow;
+use tiller_core::setting::Strategy;
 
 use super::campaign::{CampaignDay, CampaignSim, Home, StreamDay, events};
 use super::chance::{number, rng};

@@ -4,8 +4,8 @@
 use chrono::NaiveDate;
 use rand_chacha::ChaCha8Rng;
 use tiller_channel::Micros;
-use tiller_channel::report::MatchType;
-use tiller_channel::wire::{AdRow, Dimension, SegmentRow, TermRow};
+use tiller_channel::wire::{AdRow, SegmentRow, TermRow};
+use tiller_core::setting::{Dimension, MatchType};
 
 use super::campaign::HourTally;
 use super::chance::{binomial, multinomial, nested, number, rng};

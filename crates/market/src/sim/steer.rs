@@ -2,8 +2,7 @@
 //! knowledge of the truth allows. The same money is the same spend: a budget that is not used up has none to give.
 
 use serde::Serialize;
-use tiller_channel::report::Status;
-use tiller_channel::wire::Budget;
+use tiller_core::setting::{Budget, Status};
 
 use super::market::Market;
 use super::truth::{CurvePoint, response, set_budget};

@@ -1,7 +1,6 @@
 //! A stream of demand: one item with its own share of its campaign's auctions and its own rates.
 
-use tiller_channel::report::{ItemKind, MatchType, Status};
-use tiller_channel::wire::ItemSettings;
+use tiller_core::setting::{ItemKind, ItemSettings, MatchType, Status};
 
 use super::chance::{around, number, rng};
 use crate::world::{Account, AdGroup, Campaign, World};

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use tiller_channel::Micros;
-use tiller_channel::wire::Budget;
+use tiller_core::setting::Budget;
 
 use super::campaign::{CampaignSim, Home};
 use super::day::{Outlook, everyone, outlook, who};

@@ -4,7 +4,8 @@
 use std::sync::Arc;
 
 use chrono::NaiveDate;
-use tiller_channel::wire::{Change, Place, Setting};
+use tiller_channel::wire::{Change, Place};
+use tiller_core::setting::Setting;
 use tiller_market::{Market, World};
 
 pub fn day(text: &str) -> NaiveDate {

@@ -1,0 +1,144 @@
+//! What can be set: budget, strategy, bids, hours, people, places, keywords, and whether a thing runs. Money is an
+//! integer of millionths of the account's currency.
+//!
+//! - `budget`, `strategy`, `hours`, `people`, `item`: the values
+//! - `present`: what is set on a campaign, an ad group or an item
+//! - `limits`: what a channel does not allow
+
+mod budget;
+mod hours;
+mod item;
+mod limits;
+mod people;
+mod present;
+mod strategy;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+pub use budget::{Budget, Pacing};
+pub use hours::{Hours, HoursError};
+pub use item::{ItemKind, MatchType, Negative, Status};
+pub use limits::Limits;
+pub use people::{Adjustment, Dimension, Places, PlacesMode};
+pub use present::{AdGroupSettings, CampaignSettings, ItemSettings};
+pub use strategy::Strategy;
+
+use crate::Micros;
+
+/// A setting with its value.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "setting", content = "value", rename_all = "snake_case", deny_unknown_fields)]
+pub enum Setting {
+    /// Whether it runs; of a campaign, an ad group or an item.
+    Status(Status),
+    /// Its budget; of a campaign or an ad group.
+    Budget(Budget),
+    /// Its bid; of a campaign, an ad group or an item. None inherits.
+    Bid(Option<Micros>),
+    /// How a campaign bids, with its target.
+    Strategy(Strategy),
+    /// The least that a campaign's automatic strategy bids.
+    BidFloor(Option<Micros>),
+    /// The most that a campaign's automatic strategy bids.
+    BidCeiling(Option<Micros>),
+    /// The least a day that an ad group gets of a pooled budget.
+    Floor(Option<Micros>),
+    /// The most a day that an ad group gets of a pooled budget.
+    Ceiling(Option<Micros>),
+    /// When a campaign runs; none is always.
+    Hours(Option<Hours>),
+    /// A campaign's bid for some people; 0 percent takes an adjustment away.
+    Adjustment(Adjustment),
+    /// Whom a campaign's places mean.
+    Places(PlacesMode),
+    /// A negative keyword of a campaign or an ad group, there or not.
+    Negative {
+        /// The words.
+        text: String,
+        /// How closely a search has to match them.
+        match_type: MatchType,
+        /// Whether it shall be there.
+        present: bool,
+    },
+    /// A keyword of an ad group, there or not.
+    Keyword {
+        /// The words.
+        text: String,
+        /// How closely a search has to match them.
+        match_type: MatchType,
+        /// Its own bid.
+        bid: Option<Micros>,
+        /// Whether it shall be there; one that is taken away is paused, its figures stay.
+        present: bool,
+    },
+}
+
+impl Setting {
+    /// With all of its money as `f` has it.
+    #[must_use]
+    pub fn map_money(self, f: impl Fn(Micros) -> Micros) -> Self {
+        match self {
+            Self::Budget(Budget::Daily { amount }) => {
+                Self::Budget(Budget::Daily { amount: f(amount) })
+            }
+            Self::Budget(Budget::Lifetime { amount, starts, ends }) => {
+                Self::Budget(Budget::Lifetime { amount: f(amount), starts, ends })
+            }
+            Self::Strategy(Strategy::TargetCpa { target }) => {
+                Self::Strategy(Strategy::TargetCpa { target: f(target) })
+            }
+            Self::Bid(m) => Self::Bid(m.map(f)),
+            Self::BidFloor(m) => Self::BidFloor(m.map(f)),
+            Self::BidCeiling(m) => Self::BidCeiling(m.map(f)),
+            Self::Floor(m) => Self::Floor(m.map(f)),
+            Self::Ceiling(m) => Self::Ceiling(m.map(f)),
+            Self::Keyword { text, match_type, bid, present } => {
+                Self::Keyword { text, match_type, bid: bid.map(f), present }
+            }
+            other @ (Self::Status(_)
+            | Self::Strategy(_)
+            | Self::Hours(_)
+            | Self::Adjustment(_)
+            | Self::Places(_)
+            | Self::Negative { .. }) => other,
+        }
+    }
+
+    /// Whether two settings are values of one thing: they can't both be sent.
+    pub fn same_thing(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Adjustment(a), Self::Adjustment(b)) => {
+                a.dimension == b.dimension && a.segment == b.segment
+            }
+            (
+                Self::Negative { text: a, match_type: m, .. },
+                Self::Negative { text: b, match_type: n, .. },
+            )
+            | (
+                Self::Keyword { text: a, match_type: m, .. },
+                Self::Keyword { text: b, match_type: n, .. },
+            ) => a.eq_ignore_ascii_case(b) && m == n,
+            _ => std::mem::discriminant(self) == std::mem::discriminant(other),
+        }
+    }
+
+    /// The word for what is set, as on the wire.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Status(_) => "status",
+            Self::Budget(_) => "budget",
+            Self::Bid(_) => "bid",
+            Self::Strategy(_) => "strategy",
+            Self::BidFloor(_) => "bid_floor",
+            Self::BidCeiling(_) => "bid_ceiling",
+            Self::Floor(_) => "floor",
+            Self::Ceiling(_) => "ceiling",
+            Self::Hours(_) => "hours",
+            Self::Adjustment(_) => "adjustment",
+            Self::Places(_) => "places",
+            Self::Negative { .. } => "negative",
+            Self::Keyword { .. } => "keyword",
+        }
+    }
+}

@@ -1,0 +1,135 @@
+//! What is set on a campaign, an ad group or an item, and the present value of a setting there.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::{
+    Adjustment, Budget, Hours, MatchType, Negative, Pacing, Places, Setting, Status, Strategy,
+};
+use crate::Micros;
+
+/// What is set on a campaign.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CampaignSettings {
+    /// Whether it runs.
+    pub status: Status,
+    /// The budget its ad groups share; none if each has its own.
+    pub budget: Option<Budget>,
+    /// How a day's money is spread.
+    pub pacing: Pacing,
+    /// How bids are made.
+    pub strategy: Strategy,
+    /// The bid of a manual strategy, unless an ad group or an item has its own; in millionths.
+    pub bid: Option<Micros>,
+    /// The least that an automatic strategy bids.
+    pub bid_floor: Option<Micros>,
+    /// The most that an automatic strategy bids.
+    pub bid_ceiling: Option<Micros>,
+    /// When it runs; none is always.
+    pub hours: Option<Hours>,
+    /// Bids raised or lowered for some people.
+    #[serde(default)]
+    pub adjustments: Vec<Adjustment>,
+    /// The places it is meant for; none is the whole world.
+    pub places: Option<Places>,
+    /// Searches for which nothing is shown.
+    #[serde(default)]
+    pub negatives: Vec<Negative>,
+    /// The conversion events that it counts.
+    pub counts: Vec<String>,
+    /// The day it was launched, if the channel knows.
+    pub launched: Option<NaiveDate>,
+}
+
+/// What is set on an ad group.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct AdGroupSettings {
+    /// Whether it runs.
+    pub status: Status,
+    /// Its own budget, where the campaign has none.
+    pub budget: Option<Budget>,
+    /// The least a day that it gets of a pooled budget.
+    pub floor: Option<Micros>,
+    /// The most a day that it gets of a pooled budget.
+    pub ceiling: Option<Micros>,
+    /// Its bid, unless an item has its own.
+    pub bid: Option<Micros>,
+    /// Searches for which nothing is shown.
+    #[serde(default)]
+    pub negatives: Vec<Negative>,
+}
+
+/// What is set on an item.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ItemSettings {
+    /// Whether it runs.
+    pub status: Status,
+    /// Its own bid.
+    pub bid: Option<Micros>,
+}
+
+impl CampaignSettings {
+    /// The present value of a setting; none if a campaign has no such thing.
+    pub fn present(&self, setting: &Setting) -> Option<Setting> {
+        Some(match setting {
+            Setting::Status(_) => Setting::Status(self.status),
+            Setting::Budget(_) => Setting::Budget(self.budget?),
+            Setting::Bid(_) => Setting::Bid(self.bid),
+            Setting::Strategy(_) => Setting::Strategy(self.strategy),
+            Setting::BidFloor(_) => Setting::BidFloor(self.bid_floor),
+            Setting::BidCeiling(_) => Setting::BidCeiling(self.bid_ceiling),
+            Setting::Hours(_) => Setting::Hours(self.hours.clone()),
+            Setting::Adjustment(a) => Setting::Adjustment(Adjustment {
+                percent: self
+                    .adjustments
+                    .iter()
+                    .find(|b| b.dimension == a.dimension && b.segment == a.segment)
+                    .map_or(0, |b| b.percent),
+                ..a.clone()
+            }),
+            Setting::Places(_) => Setting::Places(self.places.as_ref()?.mode),
+            Setting::Negative { text, match_type, .. } => {
+                negative_in(&self.negatives, text, *match_type)
+            }
+            Setting::Floor(_) | Setting::Ceiling(_) | Setting::Keyword { .. } => return None,
+        })
+    }
+}
+
+impl AdGroupSettings {
+    /// The present value of a setting; none if an ad group has no such thing. Its keywords are items.
+    pub fn present(&self, setting: &Setting) -> Option<Setting> {
+        Some(match setting {
+            Setting::Status(_) => Setting::Status(self.status),
+            Setting::Budget(_) => Setting::Budget(self.budget?),
+            Setting::Bid(_) => Setting::Bid(self.bid),
+            Setting::Floor(_) => Setting::Floor(self.floor),
+            Setting::Ceiling(_) => Setting::Ceiling(self.ceiling),
+            Setting::Negative { text, match_type, .. } => {
+                negative_in(&self.negatives, text, *match_type)
+            }
+            _ => return None,
+        })
+    }
+}
+
+impl ItemSettings {
+    /// The present value of a setting; none if an item has no such thing.
+    pub fn present(&self, setting: &Setting) -> Option<Setting> {
+        Some(match setting {
+            Setting::Status(_) => Setting::Status(self.status),
+            Setting::Bid(_) => Setting::Bid(self.bid),
+            _ => return None,
+        })
+    }
+}
+
+fn negative_in(there: &[Negative], text: &str, match_type: MatchType) -> Setting {
+    let present =
+        there.iter().any(|n| n.match_type == match_type && n.text.eq_ignore_ascii_case(text));
+    Setting::Negative { text: text.to_owned(), match_type, present }
+}

@@ -1,0 +1,39 @@
+//! How bids are made.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::Micros;
+
+/// How bids are made.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
+pub enum Strategy {
+    /// A fixed bid a click.
+    ManualCpc,
+    /// A fixed bid a thousand impressions.
+    ManualCpm,
+    /// The most clicks that the budget buys.
+    MostClicks,
+    /// The most conversions that the budget buys.
+    MostConversions,
+    /// The most conversion value that the budget buys.
+    MostValue,
+    /// Target × predicted conversion rate.
+    TargetCpa {
+        /// What a conversion may cost, in millionths.
+        target: Micros,
+    },
+    /// Predicted value a click ÷ target.
+    TargetRoas {
+        /// What a unit of spend has to return.
+        target: f64,
+    },
+}
+
+impl Strategy {
+    /// Whether the channel sets the bids from what it has learned.
+    pub fn automatic(self) -> bool {
+        !matches!(self, Self::ManualCpc | Self::ManualCpm)
+    }
+}
