@@ -13,6 +13,7 @@ pub mod change_point;
 pub mod evidence;
 pub mod flight;
 pub mod hours;
+pub mod ids;
 pub mod lag;
 pub mod learning;
 pub mod listing_bids;

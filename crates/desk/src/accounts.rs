@@ -1,8 +1,9 @@
 //! Accounts, members and targets.
 
+use tiller_core::ids::{AccountId, PersonId};
 use tiller_core::{Currency, Target};
+use tiller_store::PgPool;
 use tiller_store::people::{self, NewAccount, Role};
-use tiller_store::{AccountId, PersonId, PgPool};
 
 use crate::decisions::Own;
 use crate::{DeskError, decisions, sign_in};

@@ -5,9 +5,10 @@ use std::collections::HashMap;
 
 use chrono::NaiveDate;
 use tiller_core::Target;
+use tiller_core::ids::CampaignId;
 use tiller_core::setting::Setting;
 use tiller_core::verdict::{Early, Verdict};
-use tiller_store::{CampaignId, PgPool};
+use tiller_store::PgPool;
 
 use crate::book::{Book, Entry, Judged, Touch};
 use crate::curves::Curves;
@@ -192,8 +193,8 @@ fn faulty(j: &Judged) -> bool {
 mod tests {
     use super::*;
     use tiller_core::Micros;
+    use tiller_core::ids::{AdGroupId, ItemId};
     use tiller_core::setting::{Budget, MatchType};
-    use tiller_store::{AdGroupId, ItemId};
 
     fn spot(ad_group: Option<i64>, item: Option<i64>) -> Spot {
         Spot { campaign: CampaignId(1), ad_group: ad_group.map(AdGroupId), item: item.map(ItemId) }

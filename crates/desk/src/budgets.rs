@@ -7,12 +7,13 @@ use tiller_core::allocation::{
     limit_costs, marginal_at, solve,
 };
 use tiller_core::flight::MONTH;
+use tiller_core::ids::{CampaignId, PersonId, PlanId};
 use tiller_core::learning::SHOCK;
 use tiller_core::verdict::HeldBy as Hold;
 use tiller_core::{Currency, Target};
+use tiller_store::PgPool;
 use tiller_store::people::Account;
 use tiller_store::plans::{self, Plan};
-use tiller_store::{CampaignId, PersonId, PgPool, PlanId};
 
 use crate::book::{Book, Entry};
 use crate::curves::Curves;

@@ -1,10 +1,11 @@
 //! Causes: overspenders ranked, and one campaign, ad group or item examined.
 
 use chrono::{Days, NaiveDate};
+use tiller_core::ids::CampaignId;
 use tiller_core::{Tally, Target, Window};
+use tiller_store::PgPool;
 pub use tiller_store::facts::Estimate;
 use tiller_store::facts::{ItemTally, Scope};
-use tiller_store::{CampaignId, PgPool};
 
 use crate::DeskError;
 use crate::book::{self, Book, Entry, Judged, Meets, Subject};

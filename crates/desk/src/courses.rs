@@ -3,6 +3,7 @@
 
 use chrono::NaiveDate;
 use tiller_core::flight::By;
+use tiller_core::ids::{CampaignId, ChangeId, CourseId, PersonId};
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
 use tiller_core::setting::{Budget, Setting};
@@ -10,7 +11,7 @@ use tiller_core::{Micros, Window};
 use tiller_store::changes::{self, Change, Which};
 use tiller_store::courses::{self as store, Busy, New, Progress};
 use tiller_store::people::Account;
-use tiller_store::{CampaignId, ChangeId, CourseId, PersonId, PgPool, StoreError};
+use tiller_store::{PgPool, StoreError};
 
 use crate::book::Subject;
 use crate::curves::later;
@@ -309,10 +310,15 @@ pub async fn lift(
         .ok_or_else(|| DeskError::Invalid(BUSY.into()))
 }
 
-/// Stops a course: no further step is sent; the budget stays as it is.
+/// Stops a course: no further step is sent; the budget stays as it is. A first step that waits leaves the tray: it was
+/// decided on as one of several.
 pub async fn stop(pool: &PgPool, account: &Account, id: CourseId) -> Result<(), DeskError> {
     let all = list(pool, account).await?;
     let course = all.iter().find(|c| c.id() == id).ok_or(DeskError::NotFound("course"))?;
+    let first = course.row.change.filter(|_| course.row.state == "waiting");
+    if tray::withdraw(pool, account, first.as_slice()).await? > 0 {
+        return Ok(());
+    }
     if course.open() {
         halt(pool, account, course, "by hand; the budget stays as it was then").await?;
     }
@@ -371,10 +377,6 @@ async fn advance_one(
             }
             (Some("refused"), _) => {
                 return halt(pool, account, &course, "the channel refused its first step").await;
-            }
-            (Some("withdrawn"), _) => {
-                return halt(pool, account, &course, "its first step was taken out of the tray")
-                    .await;
             }
             _ => return Ok(()),
         };

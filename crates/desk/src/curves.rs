@@ -4,13 +4,14 @@ use std::collections::HashMap;
 
 use chrono::{Datelike, Days, NaiveDate};
 use serde::{Deserialize, Serialize};
+use tiller_core::ids::{AccountId, AdGroupId, CampaignId};
 use tiller_core::response::experiment::{self, Side};
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{self, Curve, Day};
 use tiller_core::{Tally, Window};
 use tiller_store::curves::{self, GroupDay, Kept};
 use tiller_store::people::{self, Account};
-use tiller_store::{AccountId, AdGroupId, CampaignId, PgPool, StoreError};
+use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
 use crate::book::{Book, PeriodChoice};

@@ -2,11 +2,12 @@
 //! down, taken back.
 
 use tiller_core::Target;
+use tiller_core::ids::{AccountId, CampaignId, DecisionId, PersonId};
 use tiller_core::purpose::Purpose;
 pub use tiller_store::decisions::{Decision, Own};
 use tiller_store::months::{Month, MonthBudget};
 use tiller_store::people::Account;
-use tiller_store::{AccountId, CampaignId, DecisionId, PersonId, PgPool, decisions as store};
+use tiller_store::{PgPool, decisions as store};
 
 use crate::DeskError;
 use crate::figures::{counted, money, percent, target as target_figure};

@@ -9,6 +9,7 @@ use serde::Serialize;
 use tiller_channel::report::{Column, Mapping, MappingError, Records, RowError, RowReader, guess};
 use tiller_channel::wire::SegmentRow;
 use tiller_core::bridge::Factor;
+use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ItemId};
 use tiller_core::purpose::{self, Clues};
 use tiller_core::segments::{self, Proposal, Rules, Segment};
 use tiller_core::setting::Dimension;
@@ -17,7 +18,6 @@ use tiller_core::window::SETTLE_DAYS;
 use tiller_core::{Currency, Micros, Tally, Target, Window};
 use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
 use tiller_store::people::Account;
-use tiller_store::{AccountId, AdGroupId, CampaignId, ItemId};
 
 use crate::book::{Book, Entry, Judged, Meets, Period, Subject};
 use crate::wording;

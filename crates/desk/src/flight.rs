@@ -2,10 +2,11 @@
 
 use chrono::NaiveDate;
 use tiller_core::flight::{a_day, lifetime};
+use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Window};
+use tiller_store::PgPool;
 use tiller_store::people::Account;
-use tiller_store::{CampaignId, PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::Subject;

@@ -4,9 +4,10 @@
 use chrono::NaiveDate;
 use chrono_tz::Tz;
 use tiller_core::hours::{self as core, ALWAYS, Week};
+use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::setting::{Budget, Hours, Setting};
 use tiller_core::{Tally, Window};
-use tiller_store::{CampaignId, PersonId, PgPool, splits};
+use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
 use crate::book::{Book, Subject};

@@ -1,12 +1,12 @@
 //! What each campaign's money can do, learned from its own days (A4).
 
 use tiller_core::evidence::prior_for_comparing;
+use tiller_core::ids::CampaignId;
 use tiller_core::response::Curve;
 use tiller_core::response::lever::{Bidding, BudgetDay, Lever, Rate, lever, rate, surely_bends};
 use tiller_core::setting::{Budget, Status, Strategy};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
-use tiller_store::CampaignId;
 
 use crate::book::{Book, Entry, Judged};
 use crate::curves::Curves;

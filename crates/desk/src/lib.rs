@@ -39,11 +39,12 @@ pub mod tray;
 pub mod views;
 pub mod wording;
 
-pub use tiller_store::people::{Account, Person, Role};
-pub use tiller_store::{
+pub use tiller_core::ids::{
     AccountId, AdGroupId, CampaignId, ChangeId, ConnectionId, CourseId, DecisionId, ImportId,
-    ItemId, PersonId, PgPool, PlanId, StoreError, TermId,
+    ItemId, PersonId, PlanId, TermId,
 };
+pub use tiller_store::people::{Account, Person, Role};
+pub use tiller_store::{PgPool, StoreError};
 
 /// Why a use case ended without its result.
 #[derive(Debug, thiserror::Error)]

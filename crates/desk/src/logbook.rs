@@ -2,10 +2,11 @@
 
 use chrono::NaiveDate;
 use icalendar::{Calendar, Component, Event, EventLike};
+use tiller_core::ids::{ChangeId, PersonId};
 use tiller_core::setting::Setting;
+use tiller_store::PgPool;
 use tiller_store::changes::{self, Change, Which};
 use tiller_store::people::Account;
-use tiller_store::{ChangeId, PersonId, PgPool};
 
 use crate::book::Subject;
 use crate::change_words as words;

@@ -5,13 +5,14 @@ use std::sync::{Arc, LazyLock};
 
 use chrono::{Days, NaiveDate};
 use moka::sync::Cache;
+use tiller_core::ids::{AccountId, CampaignId, PersonId};
 use tiller_core::lag::{Completed, LEAST_CONVERSIONS, Open, RunOff};
 use tiller_core::tracking::Finding;
 use tiller_core::{Tally, Target, Window};
+use tiller_store::PgPool;
 use tiller_store::facts::{self, Estimate};
 use tiller_store::people::Account;
 use tiller_store::splits::{self, Aged, EventTally};
-use tiller_store::{AccountId, CampaignId, PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Entry};

@@ -1,11 +1,12 @@
 //! A campaign's ad groups: what each takes of the money and of the results, whether it has had a fair test, and
 //! what its floor and ceiling should be (P2, P7).
 
+use tiller_core::ids::{AdGroupId, CampaignId, PersonId};
 use tiller_core::pool::{self as core, Advice, Conflict, DECIDED, FAIR_TARGETS, Member, Standing};
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Tally, Target, Window};
+use tiller_store::PgPool;
 use tiller_store::people::Account;
-use tiller_store::{AdGroupId, CampaignId, PersonId, PgPool};
 
 use crate::book::{self, Book, Subject};
 use crate::figures::{count, money, percent};

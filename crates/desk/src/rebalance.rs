@@ -8,12 +8,13 @@ use tiller_core::allocation::{
     solve,
 };
 use tiller_core::flight::ramp;
+use tiller_core::ids::PersonId;
 use tiller_core::learning::{self, SHOCK};
 use tiller_core::response::lever::Evidence;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Target};
+use tiller_store::PgPool;
 use tiller_store::people::Account;
-use tiller_store::{PersonId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Subject};
@@ -413,8 +414,8 @@ pub fn targets(book: &Book) -> impl Fn(&Line) -> Option<Target> + '_ {
 mod tests {
     use super::*;
     use tiller_core::allocation::{Precision, Response};
+    use tiller_core::ids::CampaignId;
     use tiller_core::response::lever::{Capacity, Lever};
-    use tiller_store::CampaignId;
 
     fn line(budget: f64, spend: f64, most: Option<f64>, per_money: f64) -> Line {
         Line {

@@ -2,11 +2,12 @@
 
 use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
 use tiller_core::flight::{lifetime, ramp};
+use tiller_core::ids::PersonId;
 use tiller_core::learning::{SHOCK, shock};
 use tiller_core::setting::{Budget, PlacesMode, Setting, Strategy};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Micros, Target, Window};
-use tiller_store::{PersonId, PgPool};
+use tiller_store::PgPool;
 
 use crate::book::{Book, Entry, Judged, Subject};
 use crate::budgets::{self, Opened, Worked};

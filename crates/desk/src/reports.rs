@@ -10,12 +10,13 @@ use bytes::{Bytes, BytesMut};
 use chrono::NaiveDate;
 use futures::{Stream, StreamExt};
 use tiller_channel::report::{Column, Guess, Mapping, Records, RowError, RowReader, guess};
+use tiller_core::ids::ImportId;
 use tiller_core::{Currency, Micros};
+use tiller_store::PgPool;
 use tiller_store::StoreError;
 use tiller_store::imports::{self, ERRORS_KEPT, ErrorRow, Import, State};
 use tiller_store::merge::{self, Contents, CopyBuffer, ItemKey, Merge, Merged, StagedRow};
 use tiller_store::people::Account;
-use tiller_store::{ImportId, PgPool};
 use tokio::sync::mpsc;
 
 use crate::{DeskError, curves};

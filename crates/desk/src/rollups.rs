@@ -7,12 +7,13 @@ use std::time::Duration;
 
 use moka::sync::Cache;
 use tiller_core::Window;
+use tiller_core::ids::{AccountId, CampaignId};
 use tiller_core::purpose::{self, Purpose};
 use tiller_core::tracking::EventCount;
 use tiller_store::decisions::{self, Clues};
 use tiller_store::facts::{self, CampaignDay};
 use tiller_store::people::Account;
-use tiller_store::{AccountId, CampaignId, PgPool, splits};
+use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
 

@@ -4,11 +4,12 @@ use chrono::{NaiveDate, Utc};
 use tiller_channel::change_file::{self, ChangeRow};
 use tiller_channel::connection::{ChannelError, Connection as _};
 use tiller_channel::wire::{Batch as WireBatch, Change as WireChange};
+use tiller_core::ids::ChangeId;
 use tiller_core::look_back;
+use tiller_store::PgPool;
 use tiller_store::changes::{self, Answered, Batch, Change, Which};
 use tiller_store::connections::{self, Connection};
 use tiller_store::people::{self, Account};
-use tiller_store::{ChangeId, PgPool};
 
 use crate::settings::Settings;
 use crate::tray::{self, Row};

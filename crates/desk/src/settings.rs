@@ -5,13 +5,14 @@ use std::collections::HashMap;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use tiller_channel::wire::Place;
+use tiller_core::ids::{AdGroupId, CampaignId, ChannelId, ItemId};
 use tiller_core::setting::{
     AdGroupSettings, CampaignSettings, ItemSettings, Limits, Setting, Status,
 };
 use tiller_store::connections::{self, Connection};
 use tiller_store::people::Account;
 use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
-use tiller_store::{AdGroupId, CampaignId, ChannelId, ItemId, PgPool, StoreError};
+use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
 use crate::book::Subject;

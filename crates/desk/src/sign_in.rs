@@ -2,8 +2,9 @@
 
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier, phc::PasswordHash};
+use tiller_core::ids::PersonId;
+use tiller_store::PgPool;
 use tiller_store::people::{self, Account, Person, Role};
-use tiller_store::{PersonId, PgPool};
 
 use crate::DeskError;
 

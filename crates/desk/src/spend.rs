@@ -2,9 +2,10 @@
 
 use std::collections::HashMap;
 
+use tiller_core::ids::{AdGroupId, CampaignId};
 use tiller_core::{Tally, Target};
+use tiller_store::PgPool;
 use tiller_store::facts::ItemTally;
-use tiller_store::{AdGroupId, CampaignId, PgPool};
 
 use crate::DeskError;
 use crate::book::{self, Book, Judged, Subject};

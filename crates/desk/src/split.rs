@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 
 use chrono::Datelike;
+use tiller_core::ids::CampaignId;
 use tiller_core::setting::Dimension;
 use tiller_core::{Tally, Window};
+use tiller_store::PgPool;
 use tiller_store::splits;
-use tiller_store::{CampaignId, PgPool};
 
 use crate::DeskError;
 use crate::book::{Book, Entry, Subject};

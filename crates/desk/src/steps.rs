@@ -1,10 +1,11 @@
 //! Step changes (A8): which daily budgets the last three settled days speak for raising or cutting by a fifth.
 
 use tiller_core::evidence::Prior;
+use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::steps::{self, BY, Step};
 use tiller_core::{Micros, Tally, Window};
-use tiller_store::{CampaignId, PersonId, PgPool};
+use tiller_store::PgPool;
 
 use crate::advice::{Advice, Advised};
 use crate::book::{Book, Subject};

@@ -1,12 +1,13 @@
 //! Today: what has changed since the last visit, what stopped or broke, what is due, what is most worth doing, the month's pace.
 
 use chrono::{DateTime, NaiveDate, Utc};
+use tiller_core::ids::PersonId;
 use tiller_core::verdict::Verdict;
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
+use tiller_store::PgPool;
 use tiller_store::changes::{self, Waiting, Which};
 use tiller_store::people::{self, Account};
-use tiller_store::{PersonId, PgPool};
 
 use crate::advice::{Advice, Advised};
 use crate::alarms::{self, Alarm};

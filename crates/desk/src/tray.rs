@@ -3,12 +3,13 @@
 use std::collections::HashMap;
 
 use tiller_core::Micros;
+use tiller_core::ids::{ChangeId, ItemId, PersonId};
 use tiller_core::learning::{self, Moved};
 use tiller_core::setting::{Budget, Limits, Setting, Status, Strategy};
 use tiller_store::changes::{self, Change, NewChange, Which};
 use tiller_store::facts;
 use tiller_store::people::Account;
-use tiller_store::{ChangeId, ItemId, PersonId, PgPool, StoreError};
+use tiller_store::{PgPool, StoreError};
 
 use crate::book::{Subject, Touch, touched};
 use crate::change_words as words;
@@ -402,7 +403,7 @@ pub(crate) async fn check(
     let today = connections::standing(pool, account).await?.today;
     let touched = touched::load(pool, account, today.pred_opt().unwrap_or(today)).await?;
     let present = facts::present_spend(pool, account.id, PRESENT_DAYS.into()).await?;
-    let mut budgets: HashMap<tiller_store::CampaignId, Micros> = HashMap::new();
+    let mut budgets: HashMap<tiller_core::ids::CampaignId, Micros> = HashMap::new();
     for (c, (_, set)) in all.iter().zip(&read_all) {
         if let (Setting::Budget(b), None) = (set, c.ad_group) {
             budgets.insert(c.campaign, b.per_day());
@@ -528,7 +529,7 @@ fn floors(
     settings: &Settings,
     at: Spot,
     set: &Setting,
-    budgets: &HashMap<tiller_store::CampaignId, Micros>,
+    budgets: &HashMap<tiller_core::ids::CampaignId, Micros>,
     all: &[Change],
     read_all: &[(Option<Setting>, Setting)],
 ) -> Option<Check> {
@@ -561,13 +562,13 @@ fn floors(
     })
 }
 
-/// Takes changes out of the tray.
+/// Takes changes out of the tray, and with a first step its course.
 pub async fn withdraw(
     pool: &PgPool,
     account: &Account,
     ids: &[ChangeId],
-) -> Result<u64, DeskError> {
-    Ok(changes::withdraw(pool, account.id, ids).await?)
+) -> Result<i64, DeskError> {
+    Ok(changes::withdraw(pool, account.id, ids, "its first step was taken out of the tray").await?)
 }
 
 /// What waits in the account.

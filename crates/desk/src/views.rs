@@ -1,7 +1,8 @@
 //! Saved views: a member's own names for ways to look at Spend.
 
+use tiller_core::ids::PersonId;
 use tiller_store::people::Account;
-use tiller_store::{PersonId, PgPool, views};
+use tiller_store::{PgPool, views};
 
 use crate::DeskError;
 

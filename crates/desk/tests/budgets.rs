@@ -92,9 +92,12 @@ async fn a_course_gives_way_to_whoever_changes_the_budget(pool: PgPool) {
     courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
     let rows = tray::rows(&pool, &s.account).await.unwrap();
     tray::withdraw(&pool, &s.account, &[rows[0].change.id]).await.unwrap();
-    s.days_pass(&pool, 1).await;
-    let course = courses::list(&pool, &s.account).await.unwrap().remove(0);
-    assert!(course.standing().contains("taken out of the tray"));
+    let newest = async || courses::list(&pool, &s.account).await.unwrap().remove(0);
+    assert!(newest().await.standing().contains("taken out of the tray"));
+    // At once, so that it can be decided anew; stopped before it begins, it leaves nothing behind.
+    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
+    courses::stop(&pool, &s.account, newest().await.id()).await.unwrap();
+    assert!(tray::rows(&pool, &s.account).await.unwrap().is_empty());
     courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
     s.send(&pool).await;
     let id = courses::list(&pool, &s.account).await.unwrap()[0].id();

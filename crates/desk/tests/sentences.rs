@@ -332,7 +332,7 @@ fn paces(out: &mut Snapshot) {
         let pace = Pace {
             month: Window::new(day(1), day(30)).unwrap(),
             to: day(29),
-            plan: plan.map(|name| (tiller_store::PlanId(1), name.to_owned())),
+            plan: plan.map(|name| (tiller_core::ids::PlanId(1), name.to_owned())),
             typed: Vec::new(),
             rows: Vec::new(),
         };

@@ -4,8 +4,9 @@ use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
 
-use crate::{
-    AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, ItemId, PersonId, StoreError,
+use crate::StoreError;
+use tiller_core::ids::{
+    AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, ItemId, PersonId,
 };
 
 /// A change that is proposed.
@@ -243,21 +244,25 @@ pub async fn waiting(
     .await?)
 }
 
-/// Takes changes out of the tray; tells how many.
+/// Takes changes out of the tray, and with a first step its course, which stops with a note; tells how many.
 pub async fn withdraw(
     pool: &PgPool,
     account: AccountId,
     ids: &[ChangeId],
-) -> Result<u64, StoreError> {
+    note: &str,
+) -> Result<i64, StoreError> {
     let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
-    let done = sqlx::query!(
-        "UPDATE change SET state = 'withdrawn' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting'",
+    Ok(sqlx::query_scalar!(
+        r#"WITH gone AS (UPDATE change SET state = 'withdrawn' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting' RETURNING id),
+                ended AS (UPDATE course SET state = 'stopped', note = $3
+                          WHERE account_id = $1 AND state = 'waiting' AND change_id IN (SELECT id FROM gone))
+           SELECT count(*) AS "count!" FROM gone"#,
         account.0,
-        &ids
+        &ids,
+        note
     )
-    .execute(pool)
-    .await?;
-    Ok(done.rows_affected())
+    .fetch_one(pool)
+    .await?)
 }
 
 /// Puts refused changes back in the tray; tells how many.

@@ -4,7 +4,8 @@ use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
 
-use crate::{AccountId, ChannelId, ConnectionId, StoreError, SyncId};
+use crate::StoreError;
+use tiller_core::ids::{AccountId, ChannelId, ConnectionId, SyncId};
 
 /// A connection with its latest job.
 #[derive(Clone, Debug)]

@@ -4,8 +4,9 @@ use chrono::NaiveDate;
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 
+use crate::StoreError;
 use crate::changes::{self, NewChange};
-use crate::{AccountId, CampaignId, ChangeId, CourseId, PersonId, StoreError};
+use tiller_core::ids::{AccountId, CampaignId, ChangeId, CourseId, PersonId};
 
 /// A course.
 #[derive(Clone, Debug)]
@@ -30,7 +31,9 @@ pub struct Course {
     pub note: String,
     /// Who decided on it.
     pub created_by: Option<PersonId>,
-    /// What became of the change that begins it.
+    /// The change that begins it.
+    pub change: Option<ChangeId>,
+    /// What became of that.
     pub change_state: Option<String>,
     /// The first day on which that is in force.
     pub change_from: Option<NaiveDate>,
@@ -126,7 +129,7 @@ pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Course>, Stor
     Ok(sqlx::query_as!(
         Course,
         r#"SELECT c.id AS "id: CourseId", c.campaign_id AS "campaign: CampaignId", c.kind, c.steps, c.base, c.starts, c.taken, c.state, c.note,
-                  c.created_by AS "created_by: PersonId", h.state AS "change_state?", h.from_day AS change_from
+                  c.created_by AS "created_by: PersonId", c.change_id AS "change: ChangeId", h.state AS "change_state?", h.from_day AS change_from
            FROM course c LEFT JOIN change h ON h.account_id = c.account_id AND h.id = c.change_id
            WHERE c.account_id = $1 ORDER BY c.state IN ('waiting', 'running') DESC, c.id DESC LIMIT 500"#,
         account.0

@@ -5,8 +5,9 @@ use serde_json::Value;
 use sqlx::PgPool;
 use tiller_core::Window;
 
+use crate::StoreError;
 use crate::facts::tally;
-use crate::{AccountId, AdGroupId, CampaignId, StoreError};
+use tiller_core::ids::{AccountId, AdGroupId, CampaignId};
 
 /// A curve as it is kept.
 #[derive(Clone, Debug)]

@@ -8,7 +8,8 @@ use tiller_core::Target;
 use tiller_core::purpose::Purpose;
 
 use crate::months::{self, Month};
-use crate::{AccountId, CampaignId, DecisionId, PersonId, StoreError, splits, targets};
+use crate::{StoreError, splits, targets};
+use tiller_core::ids::{AccountId, CampaignId, DecisionId, PersonId};
 
 /// Something that is decided, with its value; of the account, or of a campaign.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

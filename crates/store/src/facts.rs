@@ -7,7 +7,8 @@ use sqlx::PgPool;
 use tiller_core::purpose::Purpose;
 use tiller_core::{Micros, Tally, Target, Window};
 
-use crate::{AccountId, AdGroupId, CampaignId, ItemId, StoreError, decisions, targets};
+use crate::{StoreError, decisions, targets};
+use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ItemId};
 
 /// A campaign as it stands.
 #[derive(Clone, Debug)]

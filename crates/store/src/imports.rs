@@ -4,7 +4,8 @@ use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
 
-use crate::{AccountId, ConnectionId, ImportId, PersonId, StoreError};
+use crate::StoreError;
+use tiller_core::ids::{AccountId, ConnectionId, ImportId, PersonId};
 
 /// Where an import stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -27,55 +27,6 @@ pub use sqlx::PgPool;
 /// The migrations, for tests that make databases of their own.
 pub static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!("./migrations");
 
-macro_rules! ids {
-    ($($(#[$doc:meta])* $name:ident),*) => {$(
-        $(#[$doc])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize, sqlx::Type)]
-        #[sqlx(transparent)]
-        #[serde(transparent)]
-        pub struct $name(pub i64);
-
-        impl std::fmt::Display for $name {
-            fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-                self.0.fmt(f)
-            }
-        }
-    )*};
-}
-
-ids! {
-    /// An account.
-    AccountId,
-    /// A person.
-    PersonId,
-    /// A campaign.
-    CampaignId,
-    /// An ad group.
-    AdGroupId,
-    /// A keyword, listing, ad or audience.
-    ItemId,
-    /// A report import.
-    ImportId,
-    /// A saved plan.
-    PlanId,
-    /// A channel.
-    ChannelId,
-    /// A connection to a channel.
-    ConnectionId,
-    /// A job that fetches from a connection.
-    SyncId,
-    /// A search term.
-    TermId,
-    /// A change.
-    ChangeId,
-    /// Changes that are sent together.
-    BatchId,
-    /// Dated steps of a budget.
-    CourseId,
-    /// Something decided that goes to no channel.
-    DecisionId
-}
-
 /// What can go wrong with the database.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {

@@ -9,7 +9,8 @@ use tiller_core::Micros;
 use tokio::sync::mpsc::Receiver;
 
 use crate::imports::{self, ERRORS_KEPT, ErrorRow, Import};
-use crate::{AccountId, ConnectionId, ImportId, StoreError, splits};
+use crate::{StoreError, splits};
+use tiller_core::ids::{AccountId, ConnectionId, ImportId};
 
 /// The names that tell an item from all others.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]

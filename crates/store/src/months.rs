@@ -5,7 +5,8 @@ use serde::{Deserialize, Serialize};
 use sqlx::{PgConnection, PgExecutor};
 use tiller_core::Micros;
 
-use crate::{AccountId, StoreError};
+use crate::StoreError;
+use tiller_core::ids::AccountId;
 
 /// What a month is to spend.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

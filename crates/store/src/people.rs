@@ -5,7 +5,8 @@ use serde::{Deserialize, Serialize};
 use sqlx::PgPool;
 use tiller_core::{Currency, Micros};
 
-use crate::{AccountId, PersonId, StoreError};
+use crate::StoreError;
+use tiller_core::ids::{AccountId, PersonId};
 
 /// What a member may do in an account; each includes the ones before it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]

@@ -7,7 +7,8 @@ use serde_json::Value;
 use sqlx::PgPool;
 use tiller_core::Window;
 
-use crate::{AccountId, PersonId, PlanId, StoreError};
+use crate::StoreError;
+use tiller_core::ids::{AccountId, PersonId, PlanId};
 
 /// A saved plan; its body is a plan file.
 #[derive(Clone, Debug)]

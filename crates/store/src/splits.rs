@@ -5,8 +5,9 @@ use chrono::NaiveDate;
 use sqlx::{PgConnection, PgPool};
 use tiller_core::{Micros, Tally, Window};
 
+use crate::StoreError;
 use crate::facts::tally;
-use crate::{AccountId, AdGroupId, CampaignId, ConnectionId, ImportId, StoreError, TermId};
+use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ConnectionId, ImportId, TermId};
 
 /// Conversions of an item's click day, by event and age.
 #[derive(Clone, Debug)]

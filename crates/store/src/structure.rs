@@ -6,8 +6,9 @@ use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 use tiller_core::Window;
 
+use crate::StoreError;
 use crate::connections::Connection;
-use crate::{AccountId, AdGroupId, CampaignId, ChannelId, ItemId, StoreError};
+use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ChannelId, ItemId};
 
 /// Makes room for names that moved, in a table below one parent: what is told by its key under another name gives its
 /// own up for the moment, and what holds a told name under another key was made anew at the channel; it keeps its

@@ -3,7 +3,8 @@
 use sqlx::PgConnection;
 use tiller_core::Target;
 
-use crate::{AccountId, CampaignId, StoreError};
+use crate::StoreError;
+use tiller_core::ids::{AccountId, CampaignId};
 
 /// The columns of a target.
 pub(crate) fn read(cpa: Option<f64>, roas: Option<f64>) -> Option<Target> {

@@ -2,7 +2,8 @@
 
 use sqlx::PgPool;
 
-use crate::{AccountId, PersonId, StoreError};
+use crate::StoreError;
+use tiller_core::ids::{AccountId, PersonId};
 
 /// A member's views, by name: name and query.
 pub async fn list(

@@ -3,15 +3,14 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use serde_json::json;
+use tiller_core::ids::{AccountId, CampaignId, ChangeId, PersonId};
 use tiller_core::{Target, Window};
 use tiller_store::changes::{self, NewChange, Which};
 use tiller_store::courses::{self, Progress};
 use tiller_store::curves::{self, Kept};
 use tiller_store::decisions::Own;
 use tiller_store::people::{self, NewAccount, Role};
-use tiller_store::{
-    AccountId, CampaignId, ChangeId, MIGRATIONS, PersonId, PgPool, decisions, plans, views,
-};
+use tiller_store::{MIGRATIONS, PgPool, decisions, plans, views};
 
 /// An account with a member and two campaigns of one channel.
 struct Scene {
@@ -183,8 +182,10 @@ async fn a_course_follows_its_change(pool: PgPool) {
     let waiting = course().await;
     assert_eq!((waiting.state.as_str(), waiting.taken), ("waiting", 1));
     assert_eq!(waiting.change_state.as_deref(), Some("waiting"));
-    changes::withdraw(&pool, a.account, &[change]).await.unwrap();
-    assert_eq!(course().await.change_state.as_deref(), Some("withdrawn"));
+    changes::withdraw(&pool, a.account, &[change], "taken out").await.unwrap();
+    let ended = course().await;
+    assert_eq!(ended.change_state.as_deref(), Some("withdrawn"));
+    assert_eq!((ended.state.as_str(), ended.note.as_str()), ("stopped", "taken out"));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -204,7 +205,7 @@ async fn a_change_stands_once_in_the_tray(pool: PgPool) {
     assert!(changes::list(&pool, b.account, Which::Tray).await.unwrap().is_empty());
     // Nobody else takes it out or sends it.
     assert_eq!(changes::load(&pool, b.account, &ids).await.unwrap(), 0);
-    changes::withdraw(&pool, b.account, &ids).await.unwrap();
+    changes::withdraw(&pool, b.account, &ids, "").await.unwrap();
     assert_eq!(changes::list(&pool, a.account, Which::Tray).await.unwrap().len(), 3);
     // Sent, it is carried by one worker at a time.
     assert_eq!(changes::load(&pool, a.account, &ids).await.unwrap(), 2);
@@ -214,7 +215,7 @@ async fn a_change_stands_once_in_the_tray(pool: PgPool) {
     let carried = changes::list(&pool, a.account, Which::Batch(batch.id)).await.unwrap();
     assert_eq!(carried.iter().map(|c| c.id).collect::<Vec<_>>(), ids);
     // What is on its way is taken out no more.
-    changes::withdraw(&pool, a.account, &ids).await.unwrap();
+    changes::withdraw(&pool, a.account, &ids, "").await.unwrap();
     assert_eq!(changes::list(&pool, a.account, Which::Batch(batch.id)).await.unwrap().len(), 2);
 }
 

@@ -6,9 +6,9 @@ use std::collections::HashSet;
 use chrono::{Datelike, Days, NaiveDate};
 use tiller_core::alarm::{self, Jump, Noon};
 use tiller_core::flight::monthly_limit;
+use tiller_core::ids::CampaignId;
 use tiller_core::setting::{Budget, CampaignSettings, Pacing, Setting, Status};
 use tiller_core::{Micros, Target, Window};
-use tiller_store::CampaignId;
 
 use super::{Alarm, Moved, What, Why};
 use crate::advice::{self, Quiet};

@@ -10,7 +10,8 @@ use std::collections::HashMap;
 use chrono::NaiveDate;
 use tiller_core::Window;
 use tiller_core::alarm::{Jump, Noon, Stopped};
-use tiller_store::{CampaignId, PgPool, splits};
+use tiller_core::ids::CampaignId;
+use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
 use crate::advice;

@@ -9,6 +9,7 @@ use std::sync::{Arc, OnceLock};
 use chrono::{Days, NaiveDate};
 use tiller_core::bid_volume::{self, Elasticity};
 use tiller_core::evidence::{dispersion, order_values};
+use tiller_core::ids::{AdGroupId, CampaignId, ItemId};
 use tiller_core::purpose::Purpose;
 use tiller_core::segments::Rules;
 use tiller_core::tracking::{self, Finding};
@@ -17,7 +18,7 @@ use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
 use tiller_store::people::Account;
-use tiller_store::{AdGroupId, CampaignId, ItemId, PgPool, decisions};
+use tiller_store::{PgPool, decisions};
 
 use peers::Candidate;
 pub use peers::Circle;

@@ -1,9 +1,9 @@
 //! Whom a campaign, an ad group or an item is compared with: campaigns of its kind and purpose on its channel, on
 //! all channels where those are too few, or those that somebody chose. Never another kind, never another purpose.
 
+use tiller_core::ids::CampaignId;
 use tiller_core::purpose::Purpose;
 use tiller_core::{Tally, Target};
-use tiller_store::CampaignId;
 
 use super::{Entry, Subject};
 use tiller_core::evidence::order_values::Orders;

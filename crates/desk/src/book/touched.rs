@@ -5,11 +5,12 @@ use std::collections::HashMap;
 
 use chrono::{Days, NaiveDate};
 use serde::Deserialize;
+use tiller_core::ids::CampaignId;
 use tiller_core::learning::{Moved, SHOCK, relative};
 use tiller_core::setting::{Hours, Setting, Status};
 use tiller_store::changes::{self, Touch as Row};
 use tiller_store::people::Account;
-use tiller_store::{CampaignId, PgPool, StoreError};
+use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
 use crate::change_words::{amount, moved};
@@ -135,8 +136,8 @@ fn size(was: Option<&Setting>, set_to: &Setting) -> f64 {
 mod tests {
     use super::*;
     use tiller_core::Micros;
+    use tiller_core::ids::{AdGroupId, ItemId};
     use tiller_core::setting::Budget;
-    use tiller_store::{AdGroupId, ItemId};
 
     fn day(d: u32) -> NaiveDate {
         NaiveDate::from_ymd_opt(2026, 11, d).unwrap()

@@ -13,6 +13,7 @@ use tiller_channel::connection::{ChannelError, Connection as _, HttpConnection, 
 use tiller_channel::report::guess;
 use tiller_channel::wire::{Campaign, ReportKind, Structure};
 use tiller_core::Window;
+use tiller_core::ids::ConnectionId;
 use tiller_core::setting::{ItemKind, MatchType};
 use tiller_store::changes;
 use tiller_store::connections::{self, Connection, End, Sync};
@@ -21,7 +22,7 @@ use tiller_store::imports::{self, Sender};
 use tiller_store::merge::Merged;
 use tiller_store::people::Account;
 use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, ToldItem};
-use tiller_store::{ConnectionId, PgPool, StoreError, people};
+use tiller_store::{PgPool, StoreError, people};
 
 use crate::reports::{self, Counters};
 use crate::{DeskError, courses, measure};
@@ -331,7 +332,7 @@ async fn beat<T>(pool: &PgPool, sync: &Sync, step: &str, c: &Counters) -> Result
 async fn merge(
     pool: &PgPool,
     account: &Account,
-    id: tiller_store::ImportId,
+    id: tiller_core::ids::ImportId,
     counters: &Arc<Counters>,
 ) -> Result<Merged, Trouble> {
     let sample = imports::chunk(pool, account.id, id, 0).await?.unwrap_or_default();

@@ -3,10 +3,11 @@
 use serde::de::DeserializeOwned;
 use tiller_channel::connection::{Connection as _, HttpConnection, rows};
 use tiller_channel::wire::{ConversionRow, ReportKind, SegmentRow, TermRow};
+use tiller_core::ids::ImportId;
 use tiller_core::{Micros, Window};
+use tiller_store::StoreError;
 use tiller_store::connections::{self, Connection, Sync};
 use tiller_store::splits::{self, Counts, StagedConversion, StagedSegment, StagedTerm};
-use tiller_store::{ImportId, StoreError};
 
 use super::Trouble;
 use crate::PgPool;

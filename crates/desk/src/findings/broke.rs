@@ -132,7 +132,7 @@ fn search(entry: &Entry, window: Window) -> Option<Broke> {
 mod tests {
     use super::*;
     use tiller_core::Micros;
-    use tiller_store::CampaignId;
+    use tiller_core::ids::CampaignId;
     use tiller_store::facts::{Campaign, CampaignDay};
 
     fn day(n: u64) -> NaiveDate {

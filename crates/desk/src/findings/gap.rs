@@ -66,7 +66,7 @@ fn of(by: Dimension, now: &[SegmentTally], before: &[SegmentTally]) -> Option<Ga
 mod tests {
     use super::*;
     use tiller_core::Micros;
-    use tiller_store::CampaignId;
+    use tiller_core::ids::CampaignId;
 
     fn segment(name: &str, clicks: i64, conversions: f64) -> SegmentTally {
         SegmentTally {

@@ -17,12 +17,13 @@ mod listings;
 mod people;
 mod searches;
 
+use tiller_core::ids::{CampaignId, PersonId, TermId};
 use tiller_core::segments::Rules;
 use tiller_core::setting::Setting;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::people::Account;
 use tiller_store::splits;
-use tiller_store::{CampaignId, PersonId, PgPool, TermId, facts};
+use tiller_store::{PgPool, facts};
 
 use crate::book::{Book, Entry, Subject, Touch};
 use crate::settings::Settings;

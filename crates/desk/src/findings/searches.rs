@@ -2,10 +2,10 @@
 
 use std::collections::HashSet;
 
+use tiller_core::ids::{AdGroupId, TermId};
 use tiller_core::setting::{MatchType, Setting};
 use tiller_core::terms::{self, Term};
 use tiller_store::splits::TermTally;
-use tiller_store::{AdGroupId, TermId};
 
 use super::{Found, Scene};
 use crate::book::Subject;

@@ -4,11 +4,12 @@
 mod words;
 
 use chrono::{Months, NaiveDate};
+use tiller_core::ids::{CampaignId, PersonId, PlanId};
 use tiller_core::pace::{Forecast, LEAST_DAYS, Series, forecasts};
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Window};
+use tiller_store::PgPool;
 use tiller_store::months::{self, Month, MonthBudget};
-use tiller_store::{CampaignId, PersonId, PgPool, PlanId};
 
 use crate::DeskError;
 use crate::advice::{Quiet, quiet};

@@ -13,7 +13,7 @@ use super::truth::{CurvePoint, response, set_budget};
 pub enum Policy {
     /// Nobody.
     Stay,
-    /// One who knows every true response: the best daily budgets for the same expected spend.
+    /// One who knows every true response: the best daily budgets for what is spent where nobody steers.
     Oracle,
 }
 
@@ -40,18 +40,33 @@ const STEPS: usize = 2000;
 /// Points at which a response is computed; between them it is straight.
 const POINTS: usize = 32;
 
+/// How often the oracle aims anew at what would be spent without it.
+const AIMS: usize = 4;
+
 /// Steers an account of a market that stands at the end of its history, and says what came of it.
-pub fn steer(mut market: Market, account: usize, policy: Policy, days: u32) -> Outcome {
-    if policy == Policy::Oracle {
-        let budgets = best_budgets(&market, account, days);
+pub fn steer(market: Market, account: usize, policy: Policy, days: u32) -> Outcome {
+    let with = |budgets: &[Option<f64>]| {
+        let mut market = market.clone();
         for (sim, budget) in market.accounts[account].campaigns.iter_mut().zip(budgets) {
             if let Some(units) = budget {
-                set_budget(sim, units);
+                set_budget(sim, *units);
             }
         }
+        market.pass(u64::from(days));
+        outcome(&market, account, days)
+    };
+    let stayed = with(&[]);
+    if policy == Policy::Stay || stayed.spend <= 0.0 {
+        return stayed;
     }
-    market.pass(u64::from(days));
-    outcome(&market, account, days)
+    // What is expected is not what is spent in the end: more money would be compared with less.
+    let mut share = 1.0;
+    let mut steered = with(&best_budgets(&market, account, days, share));
+    for _ in 1..AIMS {
+        share *= stayed.spend / steered.spend.max(f64::MIN_POSITIVE);
+        steered = with(&best_budgets(&market, account, days, share));
+    }
+    steered
 }
 
 /// What came of an account's last days.
@@ -102,9 +117,9 @@ impl Lever {
     }
 }
 
-/// For each campaign the daily budget that brings the account the most for what it is expected to spend now; none
-/// where a budget is no lever.
-fn best_budgets(market: &Market, account: usize, days: u32) -> Vec<Option<f64>> {
+/// For each campaign the daily budget that brings the account the most for a share of what it is expected to spend
+/// now; none where a budget is no lever.
+fn best_budgets(market: &Market, account: usize, days: u32, share: f64) -> Vec<Option<f64>> {
     let sim = &market.accounts[account];
     let by_value = market.of_world(sim).target_roas.is_some();
     let is_lever = |c: &super::campaign::CampaignSim| {
@@ -128,7 +143,7 @@ fn best_budgets(market: &Market, account: usize, days: u32) -> Vec<Option<f64>> 
             })
         })
         .collect();
-    let step = total / STEPS as f64;
+    let step = share * total / STEPS as f64;
     let mut spends: Vec<f64> = vec![0.0; levers.len()];
     for _ in 0..STEPS {
         let gain = |i: usize| levers[i].as_ref().map(|l| l.gain(spends[i], spends[i] + step));
