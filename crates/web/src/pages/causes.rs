@@ -138,7 +138,7 @@ impl Remedy {
             to: "budgets/advice",
             fields: moves.iter().map(|m| ("take", m.line.campaign.to_string())).collect(),
             text: format!(
-                "{} for the same spend",
+                "{} together",
                 counted(moves.len() as u64, "daily budget", "daily budgets")
             ),
         }
