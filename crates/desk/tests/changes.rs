@@ -95,6 +95,17 @@ impl Scene {
     }
 }
 
+/// Whether what an aborted task had begun is over in the database too.
+async fn nobody_writes(pool: &PgPool) -> bool {
+    sqlx::query_scalar(
+        "SELECT NOT EXISTS (SELECT FROM pg_stat_activity
+         WHERE datname = current_database() AND pid <> pg_backend_pid() AND state <> 'idle')",
+    )
+    .fetch_one(pool)
+    .await
+    .unwrap()
+}
+
 async fn carry(pool: &PgPool) {
     while sending::run_next(pool).await.unwrap() {}
 }
@@ -357,6 +368,7 @@ async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(pool: PgPool)
     // The channel has made it; nobody here knows yet.
     carrier.abort();
     carrier.await.ok();
+    until(|| nobody_writes(&pool)).await;
     let there: i64 = sqlx::query_scalar("SELECT count(*) FROM change WHERE state = 'sending'")
         .fetch_one(&pool)
         .await

@@ -121,7 +121,7 @@ pub async fn add(
     person: PersonId,
     new: &[NewChange],
 ) -> Result<Vec<ChangeId>, StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     let added = add_in(&mut tx, account, person, new).await?;
     tx.commit().await?;
     Ok(added)
@@ -283,7 +283,7 @@ pub async fn again(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Resul
 /// once can't send a change twice: it leaves the waiting ones in the same transaction.
 pub async fn load(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
     let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     let taken = sqlx::query!(
         "WITH taken AS (UPDATE change SET state = 'sending' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting' RETURNING id, campaign_id)
          SELECT t.id AS \"id!\", c.channel_id FROM taken t JOIN campaign c ON c.account_id = $1 AND c.id = t.campaign_id ORDER BY t.id",
@@ -368,7 +368,7 @@ pub async fn answered(
     from_day: NaiveDate,
     answers: &[Answered],
 ) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     for a in answers {
         sqlx::query!(
             "UPDATE change SET state = $3, answer = $4, answered_at = now(), from_day = $5, look_back = $6

@@ -69,7 +69,7 @@ pub async fn save(
     base_url: &str,
     token: &str,
 ) -> Result<ConnectionId, StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     sqlx::query!(
         "INSERT INTO channel (account_id, name) VALUES ($1, $2) ON CONFLICT DO NOTHING",
         account.0,
@@ -222,7 +222,7 @@ pub enum End<'a> {
 
 /// Ends a job of this attempt.
 pub async fn end(pool: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     let ours = sqlx::query_scalar!(
         "SELECT attempts FROM sync_job WHERE account_id = $1 AND id = $2 AND state = 'running' FOR UPDATE",
         sync.account.0,
@@ -299,7 +299,7 @@ pub async fn forget_replaced(
     account: AccountId,
     id: ConnectionId,
 ) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     for sql in [
         "DELETE FROM replaced_item_day r USING report_import i WHERE r.account_id = $1 AND i.account_id = $1 AND i.connection_id = $2 AND r.replaced_by = i.id",
         "DELETE FROM replaced_conversion_day r USING report_import i WHERE r.account_id = $1 AND i.account_id = $1 AND i.connection_id = $2 AND r.replaced_by = i.id",

@@ -73,7 +73,7 @@ pub async fn begin(
     mut new: New,
     first: &NewChange,
 ) -> Result<Result<CourseId, Busy>, StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     let added = changes::add_in(&mut tx, account, person, std::slice::from_ref(first)).await?;
     new.change = added.first().copied();
     if new.change.is_none() {
@@ -93,7 +93,7 @@ pub async fn add(
     person: PersonId,
     new: &New,
 ) -> Result<Option<CourseId>, StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     let id = add_in(&mut tx, account, person, new).await?;
     tx.commit().await?;
     Ok(id)

@@ -24,7 +24,7 @@ pub struct Kept {
 
 /// Keeps an account's curves in place of those before.
 pub async fn replace(pool: &PgPool, account: AccountId, curves: &[Kept]) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     sqlx::query!("DELETE FROM response_curve WHERE account_id = $1", account.0)
         .execute(&mut *tx)
         .await?;

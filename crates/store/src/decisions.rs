@@ -77,7 +77,7 @@ pub async fn decide(
     set_to: &Own,
     undoes: Option<DecisionId>,
 ) -> Result<Option<bool>, StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     if matches!(set_to, Own::Events(_) | Own::ClickWindow(_)) {
         // An import of the account might be adding up at this moment.
         sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)

@@ -204,7 +204,7 @@ pub async fn expect(
     account: AccountId,
     days: &[(CampaignId, NaiveDate, Estimate)],
 ) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     // An import of the account might be adding up at this moment; both touch the same rows.
     sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
         .execute(&mut *tx)

@@ -193,7 +193,7 @@ pub async fn broke_off(
     id: ImportId,
     message: &str,
 ) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     sqlx::query!(
         "UPDATE report_import SET state = 'failed', message = $3, finished_at = now() WHERE account_id = $1 AND id = $2",
         account.0,
@@ -309,7 +309,7 @@ pub async fn settle(
     errors: Option<(&[ErrorRow], i64)>,
 ) -> Result<(), StoreError> {
     let (account, id) = (import.account, import.id);
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     let done = sqlx::query!(
         "UPDATE report_import SET state = $3, message = $4, error_count = coalesce($5, error_count), finished_at = now()
          WHERE account_id = $1 AND id = $2 AND attempts = $6",

@@ -23,6 +23,7 @@ use std::time::Duration;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 
 pub use sqlx::PgPool;
+use sqlx::{Postgres, Transaction};
 
 /// The migrations, for tests that make databases of their own.
 pub static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!("./migrations");
@@ -95,6 +96,17 @@ pub async fn connect(url: &str, connections: u32) -> Result<PgPool, StoreError> 
         .connect_with(options.application_name("gold-tiller"))
         .await?;
     Ok(pool)
+}
+
+/// Begins a transaction. In a task of its own: a `begin` that is dropped half-way, as when a browser leaves, gives its
+/// connection back to the pool inside a transaction that nobody ends, and what the next one writes there is lost.
+#[allow(clippy::disallowed_methods)]
+async fn begin(pool: &PgPool) -> Result<Transaction<'static, Postgres>, StoreError> {
+    let pool = pool.clone();
+    match tokio::spawn(async move { pool.begin().await }).await {
+        Ok(begun) => Ok(begun?),
+        Err(_) => Err(sqlx::Error::WorkerCrashed.into()),
+    }
 }
 
 /// Brings the schema up to date, under a lock, forward only.

@@ -91,7 +91,7 @@ pub async fn keep(
     account: AccountId,
     id: Option<PlanId>,
 ) -> Result<bool, StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     sqlx::query!("UPDATE plan SET kept = false WHERE account_id = $1 AND kept", account.0)
         .execute(&mut *tx)
         .await?;

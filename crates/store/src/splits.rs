@@ -77,7 +77,7 @@ pub async fn clear(
     account: AccountId,
     connection: ConnectionId,
 ) -> Result<(), StoreError> {
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     clear_in(&mut tx, account, connection).await?;
     Ok(tx.commit().await?)
 }

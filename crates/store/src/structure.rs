@@ -104,7 +104,7 @@ pub async fn save(
     told: &ToldChannel,
 ) -> Result<(), StoreError> {
     let account = connection.account;
-    let mut tx = pool.begin().await?;
+    let mut tx = crate::begin(pool).await?;
     sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
         .execute(&mut *tx)
         .await?;

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use serde_json::json;
+use sqlx::postgres::PgPoolOptions;
 use tiller_core::ids::{AccountId, CampaignId, ChangeId, PersonId};
 use tiller_core::{Target, Window};
 use tiller_store::changes::{self, NewChange, Which};
@@ -288,4 +289,23 @@ async fn an_address_is_one_person_however_it_is_written(pool: PgPool) {
     assert_eq!(people::by_id(&pool, a.person).await.unwrap().unwrap().name, "Ada L.");
     let taken = NewAccount { slug: "a", name: "b", currency: "EUR", time_zone: "UTC" };
     assert!(people::add_account(&pool, &taken).await.is_err(), "a slug is one account");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_is_written_after_a_request_that_was_dropped_is_kept(pool: PgPool) {
+    let a = Scene::new(&pool, "a").await;
+    // The next request gets the connection of the dropped one.
+    let options = (*pool.connect_options()).clone();
+    let single = PgPoolOptions::new().max_connections(1).connect_with(options).await.unwrap();
+    for awaited in 0..40 {
+        tokio::select! {
+            biased;
+            () = async { for _ in 0..awaited { tokio::task::yield_now().await } } => {}
+            _ = changes::load(&single, a.account, &[]) => {}
+        }
+        let view = format!("after {awaited}");
+        views::save(&single, a.account, a.person, &view, "sort=cpa").await.unwrap();
+        let seen = views::list(&pool, a.account, a.person).await.unwrap();
+        assert!(seen.iter().any(|(name, _)| *name == view), "{view}: nobody else sees it");
+    }
 }
