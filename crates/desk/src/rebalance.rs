@@ -60,8 +60,8 @@ pub struct Move {
     pub spend: f64,
     /// Steps that lead there where it is more than a step, the last of them `to`.
     pub steps: Vec<f64>,
-    /// Whether its verdict asks for something else as well, which would not be enough.
-    pub fixable: bool,
+    /// How it takes part.
+    pub part: Part,
 }
 
 impl Move {
@@ -105,7 +105,7 @@ impl Move {
     pub fn because(&self) -> String {
         match self {
             m if m.to > m.from => m.capacity(),
-            m if m.fixable => {
+            m if matches!(m.part, Part::Fixable(_)) => {
                 "even halfway to its target, its money would bring less than elsewhere".into()
             }
             _ => "its money brings more elsewhere".into(),
@@ -155,6 +155,23 @@ pub struct Week {
     pub moves: Vec<Move>,
     /// All campaigns that take part, a day, now and then.
     pub whole: Option<Whole>,
+}
+
+impl Week {
+    /// What it adds a day in money: revenue, or what so many more conversions cost now.
+    pub fn worth(&self, by_value: bool) -> f64 {
+        let Some(Whole { now, then, .. }) = self.whole.filter(|_| !self.moves.is_empty()) else {
+            return 0.0;
+        };
+        let cost = now.cpa().unwrap_or(0.0);
+        let revenue = then.value.zip(now.value).map(|(then, now)| then - now);
+        revenue.filter(|_| by_value).unwrap_or((then.conversions - now.conversions) * cost)
+    }
+
+    /// Who gives because its verdict is against it.
+    pub fn at_fault(&self) -> Vec<&str> {
+        self.moves.iter().filter(|m| m.part != Part::Full).map(|m| m.line.name.as_str()).collect()
+    }
 }
 
 /// The whole before and after, a day.
@@ -345,7 +362,7 @@ fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
     let used = if line.learns { from } else { learning::used(from, to, line.spend) };
     let far = (to / used - 1.0).abs() > SHOCK + 1e-9;
     let steps = if far { ramp(used, to, SHOCK) } else { vec![to] };
-    Some(Move { line, from, to, spend, steps, fixable: matches!(part, Part::Fixable(_)) })
+    Some(Move { line, from, to, spend, steps, part })
 }
 
 /// Puts moves in the tray, those that are more than a step as courses; tells how many changes are new there, and
@@ -373,7 +390,7 @@ pub async fn propose(
 }
 
 /// The budget that a move sets in the end.
-pub fn setting(m: &Move) -> Setting {
+fn setting(m: &Move) -> Setting {
     Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) })
 }
 
@@ -499,12 +516,28 @@ mod tests {
             move |l: &Line| if l.name == "Faulty" { Part::Fixable(times) } else { Part::Full }
         };
         let week = with(&good_and_faulty(), fixable(1.5));
-        assert!(week.moves[1].fixable && week.moves[1].because().contains("halfway"), "{week:?}");
+        assert!(week.moves[1].because().contains("halfway"), "{week:?}");
+        assert_eq!(week.at_fault(), ["Faulty"]);
         assert!(with(&good_and_faulty(), fixable(2.1)).moves.is_empty(), "as good as the other");
         // A tenth is no reason to put it off.
         let mut little = good_and_faulty();
         little[0].lever.capacity.most = Some(117.0);
         assert!(with(&little, fixable(1.5)).moves.is_empty());
+    }
+
+    #[test]
+    fn what_a_week_is_worth_is_its_results_at_what_they_cost_now() {
+        let part = |l: &Line| if l.name == "Faulty" { Part::Gives } else { Part::Full };
+        let week = with(&good_and_faulty(), part);
+        let whole = week.whole.unwrap();
+        // 100 and 80 are spent; four fifths of the 80 go to where a unit brings 0.04 conversions.
+        let more = 60.0 * (0.04 - good_and_faulty()[1].lever.response.at(80.0) / 80.0);
+        assert!((whole.then.conversions - whole.now.conversions - more).abs() < 1e-6);
+        let a_conversion = 180.0 / whole.now.conversions;
+        assert!((week.worth(false) - more * a_conversion).abs() < 1e-6);
+        let revenue = whole.then.value.unwrap() - whole.now.value.unwrap();
+        assert!((week.worth(true) - revenue).abs() < 1e-9 && revenue > 0.0);
+        assert!(Week { moves: Vec::new(), ..week }.worth(true).abs() < 1e-12, "nothing to move");
     }
 
     #[test]

@@ -4,7 +4,7 @@ use chrono::{DateTime, NaiveDate, Utc};
 use tiller_core::ids::PersonId;
 use tiller_core::verdict::Verdict;
 use tiller_core::window::last_settled;
-use tiller_core::{Tally, Target, Window};
+use tiller_core::{Tally, Window};
 use tiller_store::PgPool;
 use tiller_store::changes::{self, Waiting, Which};
 use tiller_store::people::{self, Account};
@@ -170,27 +170,16 @@ pub fn deeds(book: &Book, advised: &Advised) -> (Vec<Deed>, usize) {
         .iter()
         .filter(|(_, j)| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0)
         .count();
-    let mut deeds: Vec<Deed> = budgets(book, advised, &ranked).into_iter().collect();
+    let mut deeds: Vec<Deed> = budgets(book, advised).into_iter().collect();
     deeds.extend(ranked.into_iter().filter_map(|(e, j)| faulty(advised, e, j)));
     deeds.sort_by(|a, b| b.worth.total_cmp(&a.worth));
     deeds.truncate(WORTH_DOING);
     (deeds, undecided)
 }
 
-/// The week's budgets with what they bring in money: at what a conversion may cost, or is worth.
-fn budgets(book: &Book, advised: &Advised, ranked: &[(&Entry, Judged)]) -> Option<Deed> {
-    let worth = |(entry, j): &(&Entry, Judged)| match advised.on(entry, Some(j)) {
-        Advice::Budget(m) => {
-            let adds = m.adds();
-            let a_day = match (j.target, book.by_value()) {
-                (Target::Roas(_), _) | (_, true) => adds.value,
-                (Target::Cpa(cpa), false) => adds.conversions.map(|c| c * cpa),
-            };
-            a_day.unwrap_or(0.0) * j.window.days() as f64
-        }
-        _ => 0.0,
-    };
-    let worth: f64 = ranked.iter().map(worth).sum();
+/// The week's budgets with what they bring in money over the period.
+fn budgets(book: &Book, advised: &Advised) -> Option<Deed> {
+    let worth = advised.week.worth(book.by_value()) * book.settled()?.days() as f64;
     (worth > 0.0).then(|| Deed { worth, what: What::Budgets(advised.week.clone()) })
 }
 

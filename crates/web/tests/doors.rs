@@ -227,7 +227,7 @@ async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
     let cookie = site.member("me@a.example", &a, Role::Analyst).await;
     for place in ["measure", "spend", "causes", "budgets"] {
         let page = text(site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await).await;
-        assert!(page.contains("no reports yet") && page.contains("Import a report"), "{place}");
+        assert!(page.contains("no figures yet") && page.contains("Connect a channel"), "{place}");
     }
     for (place, says) in [
         ("today", "Import a report"),

@@ -49,6 +49,12 @@ struct BudgetsPage {
     courses: Vec<CourseView>,
 }
 
+impl BudgetsPage {
+    fn has_steps(&self) -> bool {
+        self.campaigns.iter().any(|c| c.step.is_some())
+    }
+}
+
 /// A campaign with its money.
 pub struct CampaignLine {
     id: CampaignId,

@@ -49,7 +49,7 @@ async fn book_of_reports(
     member: &Member,
     params: &Params,
 ) -> Result<Book, PageError> {
-    let none = || PageError::NotFound("This account has no reports yet; import one first.".into());
+    let none = || PageError::NotFound("This account has no figures yet: connect a channel or import a report first.".into());
     book(pool, member, params).await?.ok_or_else(none)
 }
 

@@ -12,6 +12,7 @@ use tiller_desk::book::Book;
 use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
+use tiller_desk::plan_file::listed;
 use tiller_desk::rebalance::{Move, Week};
 use tiller_desk::settings::Settings;
 use tiller_desk::today::{self, Faulty, Letter, Visit, What};
@@ -360,7 +361,15 @@ fn budgets(week: &Week, book: &Book) -> Words {
         _ => words,
     };
     let gain = advice::gain(week, book.by_value());
-    words.and(gain.map_or_else(|| ".".into(), |gain| format!(": {gain}.")))
+    let words = words.and(gain.map_or_else(|| ".".into(), |gain| format!(": {gain}.")));
+    match week.at_fault().as_slice() {
+        [] => words,
+        [one] => words.and(format!(" {one} misses its target and gives money up.")),
+        names => {
+            let names: Vec<String> = names.iter().map(|n| (*n).to_owned()).collect();
+            words.and(format!(" Missing their targets, these give money up: {}.", listed(&names)))
+        }
+    }
 }
 
 /// The month's fan with a sentence.
