@@ -36,7 +36,7 @@ async fn main() -> anyhow::Result<()> {
         waited.sort();
         let at = |share: f64| waited[((waited.len() - 1) as f64 * share).ceil() as usize];
         println!(
-            "{path}: {} reads by {readers}, median {:.0} ms, p95 {:.0} ms, {:.0} a second",
+            "{path}: {} reads by {readers}, median {:.1} ms, p95 {:.1} ms, {:.0} a second",
             waited.len(),
             at(0.5).as_secs_f64() * 1e3,
             at(0.95).as_secs_f64() * 1e3,

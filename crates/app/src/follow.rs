@@ -102,7 +102,7 @@ async fn week(pool: &PgPool, account: &Account, person: PersonId) -> anyhow::Res
     let book = Book::load(pool, account, PeriodChoice::default())
         .await?
         .context("the account has no figures")?;
-    let moves = advice::of_account(pool, &book).await?.week.moves;
+    let moves = advice::of_account(pool, &book).await?.week.moves.clone();
     tracing::info!(
         account = account.slug,
         until = %Window::to(&book.span),

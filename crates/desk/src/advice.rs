@@ -2,6 +2,7 @@
 //! alone until its look-back, and what waits in the tray is not advised again.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use chrono::NaiveDate;
 use tiller_core::Target;
@@ -10,9 +11,10 @@ use tiller_core::setting::Setting;
 use tiller_core::verdict::{Early, Verdict};
 use tiller_store::PgPool;
 
-use crate::book::{Book, Entry, Judged, Touch};
+use crate::book::{Book, Entry, Judged, Period, Touch};
 use crate::curves::Curves;
 use crate::figures::day;
+use crate::kept::Kept;
 use crate::rebalance::{self, Move, Part, Week};
 use crate::settings::{Settings, Spot};
 use crate::{DeskError, change_words, levers, remedy};
@@ -102,11 +104,16 @@ pub struct Advised {
     quiet: HashMap<CampaignId, Quiet>,
 }
 
+static KEPT: Kept<(Period, ()), Advised> = Kept::new(24);
+
 /// Reconciles what the stations say of an account's campaigns.
-pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Advised, DeskError> {
-    let settings = Settings::load(pool, &book.account, &[]).await?;
-    let curves = Curves::load(pool, &book.account).await?;
-    Ok(Advised::of(book, &settings, &curves))
+pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Arc<Advised>, DeskError> {
+    let reconcile = async || {
+        let settings = Settings::of_book(pool, book).await?;
+        let curves = Curves::load(pool, &book.account).await?;
+        Ok(Advised::of(book, &settings, &curves))
+    };
+    book.keep(&KEPT, (), reconcile).await
 }
 
 impl Advised {

@@ -1,5 +1,7 @@
 //! Budgets: plans from the chosen campaigns and period, edited, solved, saved, compared.
 
+use std::sync::Arc;
+
 use std::collections::HashMap;
 
 use tiller_core::allocation::{
@@ -15,8 +17,8 @@ use tiller_store::PgPool;
 use tiller_store::people::Account;
 use tiller_store::plans::{self, Plan};
 
+use crate::advice;
 use crate::book::{Book, Entry};
-use crate::curves::Curves;
 use crate::figures::{money, number};
 use crate::levers;
 use crate::plan_file::{FORMAT, PlanFile};
@@ -62,11 +64,12 @@ pub fn choices(book: &Book) -> Vec<Choice<'_>> {
 }
 
 /// What the account's campaigns can do with money, as plans need it.
-pub async fn known(pool: &PgPool, book: &Book) -> Result<(Settings, Vec<levers::Line>), DeskError> {
-    let settings = Settings::load(pool, &book.account, &[]).await?;
-    let curves = Curves::load(pool, &book.account).await?;
-    let lines = levers::of_account(book, &settings, &curves);
-    Ok((settings, lines))
+pub async fn known(
+    pool: &PgPool,
+    book: &Book,
+) -> Result<(Arc<Settings>, Vec<levers::Line>), DeskError> {
+    let known = advice::of_account(pool, book).await?.known.clone();
+    Ok((Settings::of_book(pool, book).await?, known))
 }
 
 /// A plan of the chosen campaigns for a month, its total what they spend.

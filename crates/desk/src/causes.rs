@@ -69,7 +69,7 @@ pub async fn examine(pool: &PgPool, book: &Book, subject: Subject) -> Result<Exa
 async fn examine_part(pool: &PgPool, book: &Book, subject: Subject) -> Result<Examined, DeskError> {
     let window = book.settled().unwrap_or(book.period.window);
     // All items of the account: the peers of a part stand in other campaigns too.
-    let items = book::items(pool, &book.account, None, window).await?;
+    let items = book::items(pool, book, None, window).await?;
     let (what, scope) = match subject {
         Subject::Item(id) => ("item", Scope::Item(id)),
         Subject::AdGroup(id) => ("ad group", Scope::AdGroup(id)),

@@ -222,7 +222,7 @@ pub async fn experiment(
     person: PersonId,
     campaign: CampaignId,
 ) -> Result<(), DeskError> {
-    let settings = Settings::load(pool, account, &[]).await?;
+    let settings = Settings::open(pool, account).await?;
     let base = daily(&settings, campaign)?;
     let budgets = experiment::budgets(base);
     let steps: Vec<(u64, f64)> =
@@ -278,7 +278,7 @@ pub async fn lift(
     by: By,
     dates: Window,
 ) -> Result<(), DeskError> {
-    let settings = Settings::load(pool, account, &[]).await?;
+    let settings = Settings::open(pool, account).await?;
     let base = daily(&settings, campaign)?;
     let next = settings.connection(campaign).and_then(|c| c.last_day).map(|d| later(d, 1));
     if next.is_some_and(|next| dates.from() < next) {
@@ -349,7 +349,7 @@ pub(crate) async fn advance(pool: &PgPool, account: &Account) -> Result<(), Desk
     if open.is_empty() {
         return Ok(());
     }
-    let settings = Settings::load(pool, account, &[]).await?;
+    let settings = Settings::open(pool, account).await?;
     for course in open {
         if let Err(error) = advance_one(pool, account, &settings, &course).await {
             match error {

@@ -1,6 +1,7 @@
 //! Response curves (A4): fitted to each campaign's own days after every fetch, and kept with their evidence.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use chrono::{Datelike, Days, NaiveDate};
 use serde::{Deserialize, Serialize};
@@ -9,13 +10,14 @@ use tiller_core::response::experiment::{self, Side};
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{self, Curve, Day};
 use tiller_core::{Tally, Window};
-use tiller_store::curves::{self, GroupDay, Kept};
+use tiller_store::curves::{self, GroupDay};
 use tiller_store::people::{self, Account};
 use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
 use crate::book::{Book, PeriodChoice};
 use crate::courses::{self, Course, Kind};
+use crate::kept::{Kept, Stamp};
 use crate::settings::Settings;
 
 /// Settled days that curves are fitted to.
@@ -32,6 +34,8 @@ pub struct Fitted {
     pub measured: Option<Prior>,
 }
 
+static KEPT: Kept<(), Curves> = Kept::new(24);
+
 /// An account's curves.
 #[derive(Clone, Debug, Default)]
 pub struct Curves {
@@ -41,7 +45,12 @@ pub struct Curves {
 
 impl Curves {
     /// As they were fitted last.
-    pub async fn load(pool: &PgPool, account: &Account) -> Result<Self, DeskError> {
+    pub async fn load(pool: &PgPool, account: &Account) -> Result<Arc<Self>, DeskError> {
+        let stamp = Stamp::read(pool, account.id).await?;
+        KEPT.get(&stamp, (), || Self::read(pool, account)).await
+    }
+
+    async fn read(pool: &PgPool, account: &Account) -> Result<Self, DeskError> {
         let mut all = Self::default();
         for kept in curves::list(pool, account.id).await? {
             let fitted = Fitted::deserialize(&kept.body).map_err(StoreError::from)?;
@@ -92,7 +101,7 @@ pub(crate) async fn refit(pool: &PgPool, account: AccountId) -> Result<(), DeskE
         return Ok(());
     };
     let window = Window::ending(book.last_settled(), DAYS);
-    let settings = Settings::load(pool, &account, &[]).await?;
+    let settings = Settings::open(pool, &account).await?;
     let courses = courses::list(pool, &account).await?;
     let days = campaign_days(&book, window);
     let beliefs = beliefs(&days);
@@ -139,9 +148,9 @@ fn keep(
     ad_group: Option<AdGroupId>,
     window: Window,
     body: &Fitted,
-) -> Result<Kept, DeskError> {
+) -> Result<curves::Kept, DeskError> {
     let body = serde_json::to_value(body).map_err(StoreError::from)?;
-    Ok(Kept { campaign, ad_group, window, body })
+    Ok(curves::Kept { campaign, ad_group, window, body })
 }
 
 /// What is believed of each channel's elasticities.

@@ -423,9 +423,11 @@ impl Report {
             period: Period { window, against: None },
             entries,
             rollups: std::sync::Arc::default(),
+            tracked: std::sync::OnceLock::new(),
             judged: std::sync::OnceLock::new(),
             touched: std::collections::HashMap::new(),
             chosen_peers: std::collections::HashMap::new(),
+            stamp: None,
         })
     }
 

@@ -18,6 +18,7 @@ pub mod figures;
 pub mod findings;
 pub mod flight;
 pub mod hours;
+pub mod kept;
 pub mod levers;
 pub mod logbook;
 pub mod measure;

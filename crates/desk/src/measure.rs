@@ -1,10 +1,9 @@
 //! Measure: is the right thing counted, how late does it come in, and what would another choice show?
 
 use std::collections::HashMap;
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 
 use chrono::{Days, NaiveDate};
-use moka::sync::Cache;
 use tiller_core::ids::{AccountId, CampaignId, PersonId};
 use tiller_core::lag::{Completed, LEAST_CONVERSIONS, Open, RunOff};
 use tiller_core::tracking::Finding;
@@ -17,20 +16,15 @@ use tiller_store::splits::{self, Aged, EventTally};
 use crate::DeskError;
 use crate::book::{Book, Entry};
 use crate::decisions::{self, Own};
-use crate::rollups::{IDLE, Stamp};
+use crate::kept::{Kept, Stamp};
 
 /// Click days that a run-off is learned from.
 const HISTORY: u64 = 120;
-/// Accounts whose run-off is kept.
-const MOST_KEPT: u64 = 20;
 /// A day is never held to settle later than this, however slowly conversions run off.
 const LATEST: usize = 30;
 
-/// By the state of the account's figures and their last day.
-type Kept = Cache<(Stamp, NaiveDate), Option<Arc<Lag>>>;
-
-static KEPT: LazyLock<Kept> =
-    LazyLock::new(|| Cache::builder().max_capacity(MOST_KEPT).time_to_idle(IDLE).build());
+/// By the last day.
+static KEPT: Kept<NaiveDate, Option<Arc<Lag>>> = Kept::new(20);
 
 /// How conversions of an account and its campaigns run off.
 #[derive(Clone, Debug)]
@@ -75,13 +69,9 @@ impl Lag {
         account: AccountId,
         last_day: NaiveDate,
     ) -> Result<Option<Arc<Self>>, DeskError> {
-        let key = (Stamp::read(pool, account).await?, last_day);
-        if let Some(kept) = KEPT.get(&key) {
-            return Ok(kept);
-        }
-        let lag = Self::load(pool, account, last_day).await?.map(Arc::new);
-        KEPT.insert(key, lag.clone());
-        Ok(lag)
+        let stamp = Stamp::read(pool, account).await?.of_figures();
+        let learn = async || Ok(Self::load(pool, account, last_day).await?.map(Arc::new));
+        Ok(KEPT.get(&stamp, last_day, learn).await?.as_ref().clone())
     }
 
     /// A campaign's run-off, and whether it is borrowed from the account for want of conversions.
@@ -204,7 +194,7 @@ pub fn spoiled(book: &Book) -> Vec<Spoiled<'_>> {
         .iter()
         .map(|entry| Spoiled {
             entry,
-            findings: book.findings(entry),
+            findings: book.findings(entry).to_vec(),
             spend: entry.tally(book.period.window).spend.to_units(),
         })
         .filter(|s| !s.findings.is_empty() && s.spend > 0.0)

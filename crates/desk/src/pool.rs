@@ -68,7 +68,7 @@ pub async fn view(
     let settings = Settings::load_of(pool, &book.account, campaign, &[]).await?;
     let Some(set) = settings.campaign(campaign) else { return Ok(None) };
     let window = Window::ending(book.last_settled(), DAYS);
-    let items = book::items(pool, &book.account, Some(campaign), window).await?;
+    let items = book::items(pool, book, Some(campaign), window).await?;
     let tally = |id| items.iter().filter(|i| i.ad_group == id).map(|i| i.tally).sum::<Tally>();
     let units = |m: Option<Micros>| m.map(Micros::to_units);
     let budget = set.budget.map(|b| b.per_day().to_units());

@@ -260,7 +260,7 @@ pub async fn plan_to_tray(
             "the plan’s limits contradict each other; fix them first".into(),
         ));
     };
-    let settings = Settings::load(pool, account, &[]).await?;
+    let settings = Settings::open(pool, account).await?;
     let (planned, mut left) = of_plan(book, &settings, &opened.plan.name, &worked, solved);
     if planned.is_empty() && !left.is_empty() {
         return Err(DeskError::Invalid(left.join("; ")));

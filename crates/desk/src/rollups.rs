@@ -1,13 +1,10 @@
-//! Rollups that have been read, kept for as long as the database says that they have not changed: most pages of
-//! an account look at the same days. Only a copy is kept here; several servers may run on one database.
+//! Rollups that have been read, kept for as long as the figures stand: most pages of an account look at the same days.
 
 use std::collections::HashMap;
-use std::sync::{Arc, LazyLock};
-use std::time::Duration;
+use std::sync::Arc;
 
-use moka::sync::Cache;
 use tiller_core::Window;
-use tiller_core::ids::{AccountId, CampaignId};
+use tiller_core::ids::CampaignId;
 use tiller_core::purpose::{self, Purpose};
 use tiller_core::tracking::EventCount;
 use tiller_store::decisions::{self, Clues};
@@ -16,11 +13,7 @@ use tiller_store::people::Account;
 use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
-
-/// Days of campaigns that are kept at most, some 150 bytes each.
-const MOST_DAYS: u64 = 400_000;
-/// What nobody looks at is let go.
-pub const IDLE: Duration = Duration::from_mins(10);
+use crate::kept::{Kept, Stamp};
 
 /// Days and events of an account's campaigns.
 #[derive(Clone, Debug, Default)]
@@ -50,51 +43,28 @@ impl Rollups {
     }
 }
 
-/// The state of an account's figures: whatever is computed of them alone is the same while this is.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Stamp {
-    database: String,
-    account: AccountId,
-    version: i64,
-}
-
-impl Stamp {
-    /// Reads it. Before the figures: what is read after it may be newer than it says, never older.
-    pub async fn read(pool: &PgPool, account: AccountId) -> Result<Self, DeskError> {
-        let options = pool.connect_options();
-        let name = options.get_database().unwrap_or_default();
-        let database = format!("{}:{}/{name}", options.get_host(), options.get_port());
-        Ok(Self { database, account, version: facts::version(pool, account).await? })
-    }
-}
-
-/// Days that are looked at, and the period.
-type Key = (Stamp, Window, Window);
-
-static KEPT: LazyLock<Cache<Key, Arc<Rollups>>> = LazyLock::new(|| {
-    Cache::builder()
-        .weigher(|_, r: &Arc<Rollups>| {
-            let days: usize = r.days.values().map(|d| d.len()).sum();
-            u32::try_from(days).unwrap_or(u32::MAX).max(1)
-        })
-        .max_capacity(MOST_DAYS)
-        .time_to_idle(IDLE)
-        .build()
-});
+/// Of so many periods; some 150 bytes a campaign and day.
+static KEPT: Kept<(Window, Window), Rollups> = Kept::new(16);
 
 /// The days of `reach`, and the events of `period`.
 pub async fn read(
     pool: &PgPool,
     account: &Account,
+    stamp: &Stamp,
     reach: Window,
     period: Window,
 ) -> Result<Arc<Rollups>, DeskError> {
+    KEPT.get(&stamp.of_figures(), (reach, period), || load(pool, account, reach, period)).await
+}
+
+async fn load(
+    pool: &PgPool,
+    account: &Account,
+    reach: Window,
+    period: Window,
+) -> Result<Rollups, DeskError> {
     let own_name = purpose::own_name(&account.name);
     let account = account.id;
-    let key = (Stamp::read(pool, account).await?, reach, period);
-    if let Some(kept) = KEPT.get(&key) {
-        return Ok(kept);
-    }
     let (days, events, clues) = tokio::try_join!(
         facts::campaign_days(pool, account, reach),
         splits::events(pool, account, period),
@@ -113,7 +83,5 @@ pub async fn read(
             counts: e.counts,
         });
     }
-    let rollups = Arc::new(rollups);
-    KEPT.insert(key, Arc::clone(&rollups));
     Ok(rollups)
 }

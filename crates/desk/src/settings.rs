@@ -1,6 +1,7 @@
 //! What is set at the channels, as they told it last.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -15,7 +16,8 @@ use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
 use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
-use crate::book::Subject;
+use crate::book::{Book, Subject};
+use crate::kept::{Kept, Stamp};
 
 /// Where a change is made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -39,6 +41,8 @@ impl Spot {
     }
 }
 
+static KEPT: Kept<(), Settings> = Kept::new(24);
+
 /// The settings of an account.
 #[derive(Clone, Debug, Default)]
 pub struct Settings {
@@ -53,6 +57,20 @@ fn read<T: DeserializeOwned>(value: &Value) -> Result<T, StoreError> {
 }
 
 impl Settings {
+    /// The account's campaigns and ad groups, as they are set now.
+    pub async fn open(pool: &PgPool, account: &Account) -> Result<Arc<Self>, DeskError> {
+        let stamp = Stamp::read(pool, account.id).await?;
+        KEPT.get(&stamp, (), || Self::load(pool, account, &[])).await
+    }
+
+    /// The settings of the state that a book was read of.
+    pub async fn of_book(pool: &PgPool, book: &Book) -> Result<Arc<Self>, DeskError> {
+        match &book.stamp {
+            Some(stamp) => KEPT.get(stamp, (), || Self::load(pool, &book.account, &[])).await,
+            None => Ok(Arc::new(Self::load(pool, &book.account, &[]).await?)),
+        }
+    }
+
     /// The account's campaigns and ad groups, and some of its items.
     pub async fn load(
         pool: &PgPool,

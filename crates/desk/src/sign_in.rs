@@ -7,6 +7,7 @@ use tiller_store::PgPool;
 use tiller_store::people::{self, Account, Person, Role};
 
 use crate::DeskError;
+use crate::kept::Stamp;
 
 /// The shortest password that is taken.
 pub const LEAST_PASSWORD: usize = 10;
@@ -49,9 +50,19 @@ pub async fn person(pool: &PgPool, id: PersonId) -> Result<Option<Person>, DeskE
     Ok(people::by_id(pool, id).await?)
 }
 
-/// The accounts that a person may see.
-pub async fn accounts(pool: &PgPool, person: PersonId) -> Result<Vec<(Account, Role)>, DeskError> {
-    Ok(people::accounts_of(pool, person).await?)
+/// The accounts that a person may see, each with its state.
+pub async fn accounts(
+    pool: &PgPool,
+    person: PersonId,
+) -> Result<Vec<(Account, Role, Stamp)>, DeskError> {
+    let all = people::accounts_of(pool, person).await?;
+    Ok(all
+        .into_iter()
+        .map(|(account, role, version)| {
+            let stamp = Stamp::of(pool, account.id, version);
+            (account, role, stamp)
+        })
+        .collect())
 }
 
 #[cfg(test)]

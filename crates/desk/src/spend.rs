@@ -154,9 +154,9 @@ async fn parts(
     if let Some(id) = within.campaign {
         book.entry(id)?;
     }
-    let now = book::items(pool, &book.account, within.campaign, book.period.window).await?;
+    let now = book::items(pool, book, within.campaign, book.period.window).await?;
     let before = match book.period.against {
-        Some(window) => Some(book::items(pool, &book.account, within.campaign, window).await?),
+        Some(window) => Some(book::items(pool, book, within.campaign, window).await?),
         None => None,
     };
     let chosen = |i: &&ItemTally| within.ad_group.is_none_or(|g| g == i.ad_group);
@@ -166,7 +166,10 @@ async fn parts(
     };
     let mut rows: Vec<Row> = Vec::new();
     let mut places: HashMap<i64, usize> = HashMap::new();
-    let both = now.iter().map(|i| (i, true)).chain(before.iter().flatten().map(|i| (i, false)));
+    let both = now
+        .iter()
+        .map(|i| (i, true))
+        .chain(before.iter().flat_map(|all| all.iter()).map(|i| (i, false)));
     for (item, is_now) in both.filter(|(i, _)| chosen(i)) {
         let place = match places.get(&key(item)) {
             Some(place) => *place,

@@ -1,20 +1,23 @@
 //! Today: what has changed since the last visit, what stopped or broke, what is due, what is most worth doing, the month's pace.
 
+use std::sync::Arc;
+
 use chrono::{DateTime, NaiveDate, Utc};
 use tiller_core::ids::PersonId;
 use tiller_core::verdict::Verdict;
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Window};
 use tiller_store::PgPool;
-use tiller_store::changes::{self, Waiting, Which};
+use tiller_store::changes::{self, Waiting};
 use tiller_store::people::{self, Account};
 
-use crate::advice::{Advice, Advised};
+use crate::advice::{self, Advice, Advised};
 use crate::alarms::{self, Alarm};
-use crate::book::{Book, Entry, Judged, Subject};
+use crate::book::{Book, Entry, Judged, Period, Subject};
 use crate::causes;
 use crate::connections::{self, View};
-use crate::curves::Curves;
+use crate::kept::Kept;
+use crate::logbook::{self, Show};
 use crate::rebalance::Week;
 use crate::settings::Settings;
 use crate::wording::TradeOff;
@@ -78,22 +81,24 @@ pub struct Letter {
     pub since: Option<Since>,
     /// The last seven settled days against the seven before.
     pub week: Option<(Window, Tally, Tally)>,
+    /// Changes that are to be judged, the first due first.
+    pub look_backs: Vec<(NaiveDate, logbook::Entry)>,
     /// What waits.
     pub waiting: Waiting,
     /// Connections whose last fetch failed.
     pub failed: Vec<View>,
     /// What stopped or broke, the most money first.
-    pub alarms: Vec<Alarm>,
+    pub alarms: Arc<Vec<Alarm>>,
     /// Things worth doing, the most money first.
     pub deeds: Vec<Deed>,
     /// Campaigns that may be dear, but too early to tell.
     pub undecided: usize,
     /// How the month goes.
-    pub pace: Option<pace::Pace>,
+    pub pace: Option<Arc<pace::Pace>>,
 }
 
 /// A member's last visit before this one.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 pub struct Visit {
     /// When that was.
     pub at: DateTime<Utc>,
@@ -113,20 +118,34 @@ pub async fn visit(
     Ok(last.map(|(at, day)| Visit { at, day }))
 }
 
-/// Writes the letter of a day to a member.
+/// By the visit before, and the day.
+static KEPT: Kept<(Period, (Option<Visit>, NaiveDate)), Letter> = Kept::new(50);
+
+/// The letter of a day to a member.
 pub async fn letter(
     pool: &PgPool,
     book: &Book,
-    settings: &Settings,
+    visit: Option<Visit>,
+    today: NaiveDate,
+) -> Result<Arc<Letter>, DeskError> {
+    book.keep(&KEPT, (visit, today), || write(pool, book, visit, today)).await
+}
+
+async fn write(
+    pool: &PgPool,
+    book: &Book,
     visit: Option<Visit>,
     today: NaiveDate,
 ) -> Result<Letter, DeskError> {
     let account = &book.account;
-    let log = changes::list(pool, account.id, Which::Logbook).await?;
+    let log = logbook::entries(pool, account, Show::All, "", today).await?;
     let since = visit.map(|Visit { at, day }| {
         let days = day.and_then(|d| Window::new(d.succ_opt()?, book.span.to()));
         let after = |state: &str| {
-            log.iter().filter(|c| c.state == state && c.answered_at.is_some_and(|t| t > at)).count()
+            let of = |e: &&logbook::Entry| {
+                e.change.state == state && e.change.answered_at.is_some_and(|t| t > at)
+            };
+            log.iter().filter(of).count()
         };
         Since {
             at,
@@ -144,14 +163,22 @@ pub async fn letter(
     let week = Window::ending(last_settled(told, account.settle()), 7);
     let week = (week.from() >= book.span.from())
         .then(|| (week, book.total(week), book.total(week.before())));
-    let alarms = alarms::of_account(pool, book, settings, &channels, today).await?;
+    let settings = Settings::of_book(pool, book).await?;
+    let alarms = alarms::of_account(pool, book, &settings, &channels, today).await?;
     let failed = channels
         .into_iter()
         .filter(|v| v.job.as_ref().is_some_and(|j| j.error.is_some()))
         .collect();
-    let advised = Advised::of(book, settings, &Curves::load(pool, account).await?);
+    let advised = advice::of_account(pool, book).await?;
     let (deeds, undecided) = deeds(book, &advised);
+    let mut look_backs: Vec<(NaiveDate, logbook::Entry)> = log
+        .into_iter()
+        .filter(|e| e.made() && e.change.looked_at.is_none())
+        .filter_map(|e| Some((e.change.look_back?, e)))
+        .collect();
+    look_backs.sort_by_key(|(on, e)| (*on, e.change.id));
     Ok(Letter {
+        look_backs,
         since,
         week,
         waiting: changes::waiting(pool, account.id, today).await?,

@@ -124,7 +124,7 @@ pub(crate) async fn ready(
     let items = items_of(proposals.iter().map(|p| p.subject));
     let settings = Settings::load(pool, account, &items).await?;
     let present = facts::present_spend(pool, account.id, PRESENT_DAYS.into()).await?;
-    let today = connections::standing(pool, account).await?.today;
+    let today = connections::today(pool, account).await?;
     let mut new = Vec::with_capacity(proposals.len());
     for mut p in proposals {
         p.set = p.set.map_money(|m| account.coins(m));
@@ -400,7 +400,7 @@ pub(crate) async fn check(
     let settings = Settings::load(pool, account, &items).await?;
     let read_all: Vec<(Option<Setting>, Setting)> =
         all.iter().map(read).collect::<Result<_, _>>()?;
-    let today = connections::standing(pool, account).await?.today;
+    let today = connections::today(pool, account).await?;
     let touched = touched::load(pool, account, today.pred_opt().unwrap_or(today)).await?;
     let present = facts::present_spend(pool, account.id, PRESENT_DAYS.into()).await?;
     let mut budgets: HashMap<tiller_core::ids::CampaignId, Micros> = HashMap::new();

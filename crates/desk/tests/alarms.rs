@@ -23,8 +23,8 @@ async fn alarms_of(pool: &PgPool, account: &Account) -> Vec<Alarm> {
     let book = book(pool, account).await;
     let settings = Settings::load(pool, account, &[]).await.unwrap();
     let channels = connections::list(pool, account).await.unwrap();
-    let today = connections::standing(pool, account).await.unwrap().today;
-    alarms::of_account(pool, &book, &settings, &channels, today).await.unwrap()
+    let today = connections::today(pool, account).await.unwrap();
+    alarms::of_account(pool, &book, &settings, &channels, today).await.unwrap().to_vec()
 }
 
 fn said(all: &[Alarm]) -> Vec<String> {
@@ -228,12 +228,8 @@ async fn the_demo_s_campaigns_rarely_raise_one(pool: PgPool) -> Result<(), DeskE
             let mut before: Vec<String> = Vec::new();
             for back in (0..DAYS).rev() {
                 // The account as it was on a past day.
-                let mut past = whole.clone();
                 let to = whole.span.to() - chrono::Days::new(u64::from(back));
-                past.span = Window::new(whole.span.from(), to).unwrap();
-                for e in &mut past.entries {
-                    e.days = e.days.iter().filter(|d| d.day <= to).copied().collect();
-                }
+                let past = whole.until(to);
                 let today = to.succ_opt().unwrap();
                 let now = alarms::of_account(&pool, &past, &settings, &[], today).await?;
                 let names: Vec<String> = now.iter().map(|a| a.name.clone()).collect();

@@ -22,6 +22,11 @@ use tiller_desk::tray::{self, Edit};
 use tiller_desk::{PgPool, courses, curves, flight, hours, pool, remedy};
 use tiller_store::MIGRATIONS;
 
+async fn pace_now(s: &Scene, pool: &PgPool) -> std::sync::Arc<pace::Pace> {
+    let now = book(pool, &s.account).await;
+    pace::of_account(pool, &now).await.unwrap().unwrap()
+}
+
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn curves_are_fitted_after_each_fetch(pool: PgPool) {
     let s = Scene::new(&pool).await;
@@ -206,7 +211,7 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
     assert!(second < first, "the next step goes by itself");
     // The month is held against it, line by line and in all.
     let now = book(&pool, &s.account).await;
-    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let pace = pace_now(&s, &pool).await;
     assert_eq!(pace.plan.as_ref().unwrap().0, opened.plan.id);
     let id = s.id(&pool, "Names, search").await;
     let row = pace.row(&Of::Campaign(id)).unwrap();
@@ -218,7 +223,7 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
     let month = pace::month_of(now.span.to()).unwrap();
     assert!((pace.rows[0].forecast.spent - now.total(month).spend.to_units()).abs() < 1e-6);
     budgets::hold_month(&pool, &s.account, None).await.unwrap();
-    assert!(pace::of_account(&pool, &now).await.unwrap().unwrap().plan.is_none());
+    assert!(pace_now(&s, &pool).await.plan.is_none());
     // Weeks in which nothing was fetched are no reason to take several at once.
     let step = |i: usize| ramp.steps[i].1.to_units();
     for (days, budget) in [(28, step(2)), (1, step(2)), (6, step(3))] {
@@ -237,7 +242,7 @@ async fn a_new_campaign_counts_in_the_months_pace(pool: PgPool) {
     );
     let s = Scene::on(&pool, Answering::of(&world, None, 0).await).await;
     let now = book(&pool, &s.account).await;
-    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let pace = pace_now(&s, &pool).await;
     let id = s.id(&pool, "Visits, search").await;
     let new = pace.row(&Of::Campaign(id)).unwrap();
     assert!(new.forecast.spent > 0.0);
@@ -260,7 +265,7 @@ async fn a_new_campaign_counts_in_the_months_pace(pool: PgPool) {
 async fn a_months_budget_is_typed(pool: PgPool) {
     let s = Scene::new(&pool).await;
     let now = book(&pool, &s.account).await;
-    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let pace = pace_now(&s, &pool).await;
     assert!(pace.rows.iter().all(|r| r.plan.is_none() && r.needed().is_none()));
     let id = s.id(&pool, "Names, search").await;
     says(pace::take(&pool, &now, s.person, &[id]).await.unwrap_err(), "choose at least one");
@@ -268,7 +273,7 @@ async fn a_months_budget_is_typed(pool: PgPool) {
         [(None, account.to_owned()), (Some("Findle".to_owned()), findle.to_owned())]
     };
     pace::plan_month(&pool, &now, s.person, &typed("12 000", "9000")).await.unwrap();
-    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let pace = pace_now(&s, &pool).await;
     let plan = |of: Of| pace.row(&of).unwrap().plan;
     assert_eq!(plan(Of::Account), Some(12_000.0));
     assert_eq!(plan(Of::Channel("Findle".into())), Some(9_000.0));
@@ -283,10 +288,10 @@ async fn a_months_budget_is_typed(pool: PgPool) {
     let elsewhere = [(Some("Nowhere".to_owned()), "5".to_owned())];
     assert!(pace::plan_month(&pool, &now, s.person, &elsewhere).await.is_err());
     // What was refused left what stood.
-    let still = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let still = pace_now(&s, &pool).await;
     assert_eq!(still.typed, pace.typed);
     pace::plan_month(&pool, &now, s.person, &typed("", "")).await.unwrap();
-    assert!(pace::of_account(&pool, &now).await.unwrap().unwrap().typed.is_empty());
+    assert!(pace_now(&s, &pool).await.typed.is_empty());
     // Each stands in the logbook, and can be taken back.
     let log = decisions::list(&pool, &s.account).await.unwrap();
     let told: Vec<(String, String)> = log
@@ -297,7 +302,7 @@ async fn a_months_budget_is_typed(pool: PgPool) {
     let both = format!("Nov 2026: {}, of which {} for Findle", money(12_000.0), money(9_000.0));
     assert_eq!(told[..2], [(both.clone(), none.clone()), (none, both)]);
     decisions::undo(&pool, &s.account, s.person, log[0].id).await.unwrap();
-    assert_eq!(pace::of_account(&pool, &now).await.unwrap().unwrap().typed, pace.typed);
+    assert_eq!(pace_now(&s, &pool).await.typed, pace.typed);
     // The same again is no decision.
     pace::plan_month(&pool, &now, s.person, &typed("12000", "9000")).await.unwrap();
     assert_eq!(decisions::list(&pool, &s.account).await.unwrap().len(), log.len() + 1);
@@ -309,7 +314,7 @@ async fn needed_budgets_end_the_month_on_plan(pool: PgPool) {
     let opened = s.plan(&pool).await;
     budgets::hold_month(&pool, &s.account, Some(opened.plan.id)).await.unwrap();
     let now = book(&pool, &s.account).await;
-    let pace = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let pace = pace_now(&s, &pool).await;
     let row = pace
         .rows
         .iter()
@@ -326,7 +331,7 @@ async fn needed_budgets_end_the_month_on_plan(pool: PgPool) {
     says(pace::take(&pool, &now, s.person, &[]).await.unwrap_err(), "choose at least one");
     // What waits in the tray, or for its look-back, is offered nothing more.
     let now = book(&pool, &s.account).await;
-    let waits = pace::of_account(&pool, &now).await.unwrap().unwrap();
+    let waits = pace_now(&s, &pool).await;
     let quiet = waits.row(&Of::Campaign(id)).unwrap().quiet.as_ref().unwrap().sentence();
     assert!(quiet.ends_with("waits in the tray"), "{quiet}");
     says(pace::take(&pool, &now, s.person, &[id]).await.unwrap_err(), "look-back");

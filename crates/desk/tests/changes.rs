@@ -165,8 +165,7 @@ async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
     let look_back = entry.change.look_back.unwrap();
     assert!(due(&look_back.to_string()) && !due("2026-11-18"));
     assert_eq!(look_back, day("2026-11-19"));
-    let settings = Settings::load(&pool, &s.account, &[]).await.unwrap();
-    let letter = today::letter(&pool, &after, &settings, None, day("2026-11-19")).await.unwrap();
+    let letter = today::letter(&pool, &after, None, day("2026-11-19")).await.unwrap();
     assert_eq!(letter.waiting.due, 1);
     logbook::looked(&pool, &s.account, entry.change.id).await.unwrap();
     assert!(logbook::looked(&pool, &s.account, entry.change.id).await.is_err());
@@ -257,7 +256,7 @@ async fn checks_are_shown_and_those_that_stop_keep_a_change_from_being_sent(pool
     let book = book(&pool, &s.account).await;
     let Subject::Campaign(feed) = s.campaign(&pool, "Neighbours, feed").await else { panic!() };
     let window = book.settled().unwrap();
-    let items = tiller_desk::book::items(&pool, &s.account, Some(feed), window).await.unwrap();
+    let items = tiller_desk::book::items(&pool, &book, Some(feed), window).await.unwrap();
     let group = Subject::AdGroup(items[0].ad_group);
     assert_eq!(
         tray::edit(&pool, &s.account, s.person, &[group], Edit::Floor, "35", "").await.unwrap(),

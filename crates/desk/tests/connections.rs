@@ -6,7 +6,6 @@ mod common;
 use common::market::{Answering, connected, fetch_all, time_passes, until};
 use common::{account, book, day};
 use tiller_core::Tally;
-use tiller_desk::book::Book;
 use tiller_desk::{Account, DeskError, PgPool, connections};
 use tiller_market::http::Faults;
 use tiller_store::{MIGRATIONS, structure};
@@ -26,7 +25,7 @@ fn truth(market: &Answering, from: &str, to: &str) -> Tally {
 }
 
 async fn counted(pool: &PgPool, account: &Account, from: &str, to: &str) -> Tally {
-    let book: Book = book(pool, account).await;
+    let book = book(pool, account).await;
     book.total(tiller_core::Window::new(day(from), day(to)).unwrap())
 }
 

@@ -42,7 +42,7 @@ fn id(book: &Book, name: &str) -> CampaignId {
 }
 
 async fn found(pool: &PgPool, book: &Book, name: &str) -> Findings {
-    findings::of_campaign(pool, book, id(book, name)).await.unwrap()
+    findings::of_campaign(pool, book, id(book, name)).await.unwrap().as_ref().clone()
 }
 
 fn ids(all: &[Found]) -> Vec<&str> {
@@ -189,7 +189,7 @@ async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(pool: PgPool) 
         "every figure follows"
     );
     assert_ne!(after.judge(jars).unwrap().diagnosis.verdict, Verdict::Measurement);
-    let items = tiller_desk::book::items(&pool, &account, Some(jars), window).await.unwrap();
+    let items = tiller_desk::book::items(&pool, &after, Some(jars), window).await.unwrap();
     let by_items: f64 = items.iter().map(|i| i.tally.conversions).sum();
     assert!((by_items - counted.conversions).abs() < 1e-6);
     // Back again, and the same; a choice of nothing is refused.

@@ -129,7 +129,7 @@ async fn the_weeks_advice_keeps_the_spend_and_then_keeps_quiet(pool: PgPool) {
     // What waits is not advised again; nor what was sent, until its look-back.
     let again = async |s: &Scene| {
         let book = book(&pool, &s.account).await;
-        advice::of_account(&pool, &book).await.unwrap().week.moves
+        advice::of_account(&pool, &book).await.unwrap().week.moves.clone()
     };
     let moved = |m: &rebalance::Move| moves.iter().any(|x| x.line.campaign == m.line.campaign);
     assert!(!again(&s).await.iter().any(moved));

@@ -106,9 +106,8 @@ async fn parts_add_up_to_their_campaign(pool: PgPool) {
     let book = book(&pool, &account).await;
     let window = book.settled().unwrap();
     for entry in &book.entries {
-        let items = tiller_desk::book::items(&pool, &account, Some(entry.campaign.id), window)
-            .await
-            .unwrap();
+        let items =
+            tiller_desk::book::items(&pool, &book, Some(entry.campaign.id), window).await.unwrap();
         let sum: tiller_core::Tally = items.iter().map(|i| i.tally).sum();
         assert_eq!(sum, entry.tally(window), "{}", entry.campaign.name);
         let group = Subject::AdGroup(items[0].ad_group);

@@ -120,11 +120,25 @@ pub async fn learn_sizes(pool: &PgPool) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// A number that grows whenever the account's rollups by campaign and day change.
-pub async fn version(pool: &PgPool, account: AccountId) -> Result<i64, StoreError> {
-    Ok(sqlx::query_scalar!("SELECT figures FROM account WHERE id = $1", account.0)
-        .fetch_one(pool)
-        .await?)
+/// Numbers that grow whenever something of an account changes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Version {
+    /// Its figures and its structure.
+    pub figures: i64,
+    /// What people have decided, and what was sent.
+    pub decided: i64,
+}
+
+/// The state that an account is in.
+pub async fn version(pool: &PgPool, account: AccountId) -> Result<Version, StoreError> {
+    Ok(sqlx::query_as!(
+        Version,
+        r#"SELECT figures, coalesce(d.version, 0) AS "decided!"
+           FROM account a LEFT JOIN account_decided d ON d.account_id = a.id WHERE a.id = $1"#,
+        account.0
+    )
+    .fetch_one(pool)
+    .await?)
 }
 
 /// First and last day with anything counted.

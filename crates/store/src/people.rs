@@ -6,6 +6,7 @@ use sqlx::PgPool;
 use tiller_core::{Currency, Micros};
 
 use crate::StoreError;
+use crate::facts::Version;
 use tiller_core::ids::{AccountId, PersonId};
 
 /// What a member may do in an account; each includes the ones before it.
@@ -194,11 +195,11 @@ pub async fn account_by_slug(pool: &PgPool, slug: &str) -> Result<Option<Account
 pub async fn accounts_of(
     pool: &PgPool,
     person: PersonId,
-) -> Result<Vec<(Account, Role)>, StoreError> {
+) -> Result<Vec<(Account, Role, Version)>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT a.id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window,
-                  settle_days, least_difference, role
-           FROM account a JOIN membership m ON m.account_id = a.id
+                  settle_days, least_difference, role, figures, coalesce(d.version, 0) AS "decided!"
+           FROM account a JOIN membership m ON m.account_id = a.id LEFT JOIN account_decided d ON d.account_id = a.id
            WHERE m.person_id = $1 ORDER BY a.id"#,
         person.0
     )
@@ -220,7 +221,8 @@ pub async fn accounts_of(
                 settle_days: r.settle_days,
                 least_difference: r.least_difference,
             };
-            (account, Role::read(&r.role))
+            let version = Version { figures: r.figures, decided: r.decided };
+            (account, Role::read(&r.role), version)
         })
         .collect())
 }

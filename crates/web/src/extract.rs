@@ -70,15 +70,15 @@ impl FromRequestParts<App> for Member {
             .map(|(_, slug)| slug.to_owned())
             .unwrap_or_default();
         let all = sign_in::accounts(&app.pool, person.id).await?;
-        let found = all.iter().find(|(a, _)| a.slug == slug).cloned();
+        let found = all.iter().find(|(a, ..)| a.slug == slug).cloned();
         // An account of others answers like one that does not exist.
-        let (account, role) =
+        let (account, role, stamp) =
             found.ok_or_else(|| PageError::NotFound(format!("You have no account ‘{slug}’.")))?;
         if let Ok(currency) = account.currency.parse() {
             figures::in_currency(currency);
         }
-        let standing = connections::standing(&app.pool, &account).await?;
-        let accounts = all.into_iter().map(|(a, _)| a).collect();
+        let standing = connections::standing(&app.pool, &account, &stamp).await?;
+        let accounts = all.into_iter().map(|(a, ..)| a).collect();
         Ok(Self { person, account, role, accounts, standing })
     }
 }

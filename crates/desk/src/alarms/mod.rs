@@ -6,6 +6,7 @@ mod words;
 pub use words::Page;
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use chrono::NaiveDate;
 use tiller_core::Window;
@@ -15,8 +16,9 @@ use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
 use crate::advice;
-use crate::book::{Book, Entry};
+use crate::book::{Book, Entry, Period};
 use crate::connections::View;
+use crate::kept::Kept;
 use crate::settings::Settings;
 
 use case::Case;
@@ -113,8 +115,21 @@ pub struct Alarm {
     pub quiet: Option<advice::Quiet>,
 }
 
+/// By the day.
+static KEPT: Kept<(Period, NaiveDate), Vec<Alarm>> = Kept::new(24);
+
 /// The alarms of an account today, the most money first.
 pub async fn of_account(
+    pool: &PgPool,
+    book: &Book,
+    settings: &Settings,
+    connections: &[View],
+    today: NaiveDate,
+) -> Result<Arc<Vec<Alarm>>, DeskError> {
+    book.keep(&KEPT, today, || raise(pool, book, settings, connections, today)).await
+}
+
+async fn raise(
     pool: &PgPool,
     book: &Book,
     settings: &Settings,

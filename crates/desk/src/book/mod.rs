@@ -4,6 +4,7 @@ mod peers;
 pub(crate) mod touched;
 
 use std::collections::HashMap;
+use std::hash::Hash;
 use std::sync::{Arc, OnceLock};
 
 use chrono::{Days, NaiveDate};
@@ -25,14 +26,19 @@ pub use peers::Circle;
 pub use touched::{Touch, Touched, shock};
 
 use crate::DeskError;
+use crate::kept::{Kept, Stamp};
 use crate::rollups::{self, Rollups};
 
 /// Days before the period that tell what was usual.
 const HISTORY_DAYS: u64 = 90;
 /// The period that a page opens with.
 pub const DEFAULT_DAYS: u64 = 28;
+
+/// By the period that was asked for.
+static KEPT: Kept<PeriodChoice, Option<Arc<Book>>> = Kept::new(24);
+
 /// A period and what it is compared with.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Period {
     /// The days looked at.
     pub window: Window,
@@ -41,7 +47,7 @@ pub struct Period {
 }
 
 /// What a page asks for; what it leaves out follows from the data.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct PeriodChoice {
     /// First day.
     pub from: Option<NaiveDate>,
@@ -211,7 +217,7 @@ impl Meets {
     }
 }
 
-/// An account's campaigns and days for a period.
+/// An account's campaigns and days for a period, in one state: after a write it is loaded again.
 #[derive(Clone, Debug)]
 pub struct Book {
     /// The account.
@@ -224,20 +230,37 @@ pub struct Book {
     pub entries: Vec<Entry>,
     /// Days and events as they were read.
     pub rollups: Arc<Rollups>,
+    /// What tracking says of each campaign, once somebody has asked for it.
+    pub(crate) tracked: OnceLock<HashMap<CampaignId, Vec<Finding>>>,
     /// The verdicts, once somebody has asked for them.
     pub(crate) judged: OnceLock<Vec<Option<Judged>>>,
     /// Changes that wait, or can't be judged yet.
     pub touched: Touched,
     /// Peers that somebody chose.
     pub chosen_peers: HashMap<CampaignId, Vec<CampaignId>>,
+    /// The state of the account that it was read of; none where it is of no account as it stands.
+    pub(crate) stamp: Option<Stamp>,
 }
 
 impl Book {
-    /// Loads the book; none if the account has no reports yet.
+    /// The book; none if the account has no reports yet.
     pub async fn load(
         pool: &PgPool,
         account: &Account,
         choice: PeriodChoice,
+    ) -> Result<Option<Arc<Self>>, DeskError> {
+        let stamp = Stamp::read(pool, account.id).await?;
+        let read = async || {
+            Self::read(pool, account, choice, stamp.clone()).await.map(|b| b.map(Arc::new))
+        };
+        Ok(KEPT.get(&stamp, choice, read).await?.as_ref().clone())
+    }
+
+    async fn read(
+        pool: &PgPool,
+        account: &Account,
+        choice: PeriodChoice,
+        stamp: Stamp,
     ) -> Result<Option<Self>, DeskError> {
         let span = facts::span(pool, account.id).await?;
         let period = choice.resolve(span, account.settle())?;
@@ -249,7 +272,7 @@ impl Book {
             .unwrap_or(period.window.from());
         let first = period.against.map_or(first, |a| first.min(a.from()));
         let reach = Window::new(first, span.to().max(period.window.to())).unwrap_or(period.window);
-        let rollups = rollups::read(pool, account, reach, period.window).await?;
+        let rollups = rollups::read(pool, account, &stamp, reach, period.window).await?;
         let entries = facts::campaigns(pool, account.id)
             .await?
             .into_iter()
@@ -273,10 +296,30 @@ impl Book {
             period,
             entries,
             rollups,
+            tracked: OnceLock::new(),
             judged: OnceLock::new(),
             touched,
             chosen_peers,
+            stamp: Some(stamp),
         }))
+    }
+
+    /// What is computed of this book alone, kept while it stands.
+    pub(crate) async fn keep<K, T, F>(
+        &self,
+        kept: &Kept<(Period, K), T>,
+        of: K,
+        compute: impl FnOnce() -> F,
+    ) -> Result<Arc<T>, DeskError>
+    where
+        K: Hash + Eq + Send + Sync + 'static,
+        T: Send + Sync + 'static,
+        F: Future<Output = Result<T, DeskError>>,
+    {
+        match &self.stamp {
+            Some(stamp) => kept.get(stamp, (self.period, of), compute).await,
+            None => compute().await.map(Arc::new),
+        }
     }
 
     /// The last day whose conversions count as complete.
@@ -336,7 +379,14 @@ impl Book {
     }
 
     /// What tracking says of a campaign, from its settled days.
-    pub fn findings(&self, entry: &Entry) -> Vec<Finding> {
+    pub fn findings(&self, entry: &Entry) -> &[Finding] {
+        let all = self
+            .tracked
+            .get_or_init(|| self.entries.iter().map(|e| (e.campaign.id, self.track(e))).collect());
+        all.get(&entry.campaign.id).map_or(&[], Vec::as_slice)
+    }
+
+    fn track(&self, entry: &Entry) -> Vec<Finding> {
         let settled = self.last_settled().min(self.period.window.to());
         let days: Vec<_> =
             entry.days.iter().filter(|d| d.day <= settled).map(|d| (d.day, d.tally)).collect();
@@ -370,14 +420,28 @@ impl Book {
         self.judge_all()[place].clone()
     }
 
+    fn unjudged(&self) -> Self {
+        let (tracked, judged) = (OnceLock::new(), OnceLock::new());
+        Self { tracked, judged, stamp: None, ..self.clone() }
+    }
+
+    /// The same book without the days after one; conversions that came in later still count.
+    #[must_use]
+    pub fn until(&self, day: NaiveDate) -> Self {
+        let mut book = self.unjudged();
+        book.span = Window::new(self.span.from(), day).unwrap_or(self.span);
+        for e in &mut book.entries {
+            e.days = e.days.iter().filter(|d| d.day <= day).copied().collect();
+        }
+        book
+    }
+
     /// The same book, looking at the settled days of its period only.
     #[must_use]
-    pub fn of_settled_days(mut self) -> Self {
-        if let Some(window) = self.settled() {
-            self.period.window = window;
-            self.judged = OnceLock::new();
-        }
-        self
+    pub fn of_settled_days(&self) -> Self {
+        let mut book = self.unjudged();
+        book.period.window = self.settled().unwrap_or(self.period.window);
+        book
     }
 
     fn candidate(entry: &Entry, window: Window) -> Candidate {
@@ -438,7 +502,7 @@ impl Book {
             shocked: shock(touches),
             last_day: self.span.to(),
             settle_days: self.account.settle(),
-            findings: &findings,
+            findings,
             hold,
         };
         Some(Judged {
@@ -448,7 +512,7 @@ impl Book {
             target,
             peers: (peers.len(), circle),
             hold,
-            findings,
+            findings: findings.to_vec(),
         })
     }
 }
@@ -466,17 +530,23 @@ pub fn elasticity(days: &[(NaiveDate, Tally)]) -> Option<Elasticity> {
     bid_volume::elasticity(&days)
 }
 
+/// By the campaign.
+static ITEMS: Kept<(Period, (CampaignId, Window)), Vec<ItemTally>> = Kept::new(200);
+
 /// Items of a window with anything counted.
 pub async fn items(
     pool: &PgPool,
-    account: &Account,
+    book: &Book,
     campaign: Option<CampaignId>,
     window: Window,
-) -> Result<Vec<ItemTally>, DeskError> {
-    Ok(match campaign {
-        Some(campaign) => facts::items_of(pool, account.id, campaign, window).await?,
-        None => facts::items(pool, account.id, window).await?,
-    })
+) -> Result<Arc<Vec<ItemTally>>, DeskError> {
+    let account = book.account.id;
+    let Some(campaign) = campaign else {
+        // All of a large account are too many to keep.
+        return Ok(Arc::new(facts::items(pool, account, window).await?));
+    };
+    let read = async || Ok(facts::items_of(pool, account, campaign, window).await?);
+    book.keep(&ITEMS, (campaign, window), read).await
 }
 
 /// The days of an ad group or an item.

@@ -9,6 +9,7 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use chrono::{Days, NaiveDate, Utc};
+use chrono_tz::Tz;
 use tiller_channel::connection::{ChannelError, Connection as _, HttpConnection, Patience};
 use tiller_channel::report::guess;
 use tiller_channel::wire::{Campaign, ReportKind, Structure};
@@ -24,6 +25,7 @@ use tiller_store::people::Account;
 use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, ToldItem};
 use tiller_store::{PgPool, StoreError, people};
 
+use crate::kept::{Kept, Stamp};
 use crate::reports::{self, Counters};
 use crate::{DeskError, courses, measure};
 
@@ -134,21 +136,40 @@ pub struct Standing {
     pub waiting: Waiting,
 }
 
-/// How an account stands.
-pub async fn standing(pool: &PgPool, account: &Account) -> Result<Standing, DeskError> {
-    let (all, jobs) = tokio::try_join!(
-        connections::list(pool, account.id),
-        connections::latest_jobs(pool, account.id)
-    )?;
-    let last_day = all.iter().filter_map(|c| c.last_day).max();
-    let today = last_day.and_then(|d| d.succ_opt()).unwrap_or_else(|| Utc::now().date_naive());
+static VIEWS: Kept<(), Vec<View>> = Kept::new(50);
+/// By the day.
+static WAITING: Kept<NaiveDate, Waiting> = Kept::new(50);
+
+/// How an account stands in a state.
+pub async fn standing(
+    pool: &PgPool,
+    account: &Account,
+    stamp: &Stamp,
+) -> Result<Standing, DeskError> {
+    let all = VIEWS.get(stamp, (), || list(pool, account)).await?;
+    let last_day = all.iter().filter_map(|v| v.connection.last_day).max();
+    let today = last_day.and_then(|d| d.succ_opt()).unwrap_or_else(|| calendar_day(account));
+    let open =
+        |v: &View| v.job.as_ref().is_some_and(|j| matches!(j.state.as_str(), "queued" | "running"));
+    let count = async || Ok(changes::waiting(pool, account.id, today).await?);
     Ok(Standing {
         connected: !all.is_empty(),
-        fetching: jobs.iter().any(|j| matches!(j.state.as_str(), "queued" | "running")),
+        fetching: all.iter().any(open),
         last_day,
         today,
-        waiting: changes::waiting(pool, account.id, today).await?,
+        waiting: *WAITING.get(stamp, today, count).await?,
     })
+}
+
+/// The day that it is for an account.
+pub async fn today(pool: &PgPool, account: &Account) -> Result<NaiveDate, DeskError> {
+    Ok(standing(pool, account, &Stamp::read(pool, account.id).await?).await?.today)
+}
+
+/// The day that it is where the account is.
+fn calendar_day(account: &Account) -> NaiveDate {
+    let zone: Tz = account.time_zone.parse().unwrap_or(Tz::UTC);
+    Utc::now().with_timezone(&zone).date_naive()
 }
 
 /// Lets days pass at the stand-in market, and queues jobs for all that are connected to it.

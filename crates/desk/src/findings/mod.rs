@@ -17,6 +17,8 @@ mod listings;
 mod people;
 mod searches;
 
+use std::sync::Arc;
+
 use tiller_core::ids::{CampaignId, PersonId, TermId};
 use tiller_core::segments::Rules;
 use tiller_core::setting::Setting;
@@ -25,7 +27,8 @@ use tiller_store::people::Account;
 use tiller_store::splits;
 use tiller_store::{PgPool, facts};
 
-use crate::book::{Book, Entry, Subject, Touch};
+use crate::book::{Book, Entry, Period, Subject, Touch};
+use crate::kept::Kept;
 use crate::settings::Settings;
 use crate::tray::{self, Adds, Origin, Proposal};
 use crate::{DeskError, advice, hours};
@@ -136,9 +139,20 @@ impl Scene<'_> {
     }
 }
 
+/// By the campaign.
+static KEPT: Kept<(Period, CampaignId), Findings> = Kept::new(200);
+
 /// Looks through one campaign; nothing is found without a target or settled days, or where its conversions
 /// can't be trusted.
 pub async fn of_campaign(
+    pool: &PgPool,
+    book: &Book,
+    campaign: CampaignId,
+) -> Result<Arc<Findings>, DeskError> {
+    book.keep(&KEPT, campaign, || look_through(pool, book, campaign)).await
+}
+
+async fn look_through(
     pool: &PgPool,
     book: &Book,
     campaign: CampaignId,

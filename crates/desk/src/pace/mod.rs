@@ -3,6 +3,8 @@
 
 mod words;
 
+use std::sync::Arc;
+
 use chrono::{Months, NaiveDate};
 use tiller_core::ids::{CampaignId, PersonId, PlanId};
 use tiller_core::pace::{Forecast, LEAST_DAYS, Series, forecasts};
@@ -13,10 +15,11 @@ use tiller_store::months::{self, Month, MonthBudget};
 
 use crate::DeskError;
 use crate::advice::{Quiet, quiet};
-use crate::book::{Book, Entry, Subject};
+use crate::book::{Book, Entry, Period, Subject};
 use crate::budgets::{self, Opened};
 use crate::decisions::{self, Own};
 use crate::figures::{money, sum};
+use crate::kept::Kept;
 use crate::settings::Settings;
 use crate::tray::{self, Adds, Origin, Proposal};
 
@@ -111,15 +114,21 @@ pub fn month_of(day: NaiveDate) -> Option<Window> {
     Window::new(first, first.checked_add_months(Months::new(1))?.pred_opt()?)
 }
 
+static KEPT: Kept<(Period, ()), Option<Arc<Pace>>> = Kept::new(24);
+
 /// How the month goes; none where too little has been reported.
-pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Option<Pace>, DeskError> {
+pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, DeskError> {
+    Ok(book.keep(&KEPT, (), || forecast(pool, book)).await?.as_ref().clone())
+}
+
+async fn forecast(pool: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, DeskError> {
     let plans = budgets::list(pool, &book.account).await?;
     let kept = plans.into_iter().find(|o| o.plan.kept);
     let Some(month) = month_of(book.span.to()).filter(|_| book.span.days() >= LEAST_DAYS) else {
         return Ok(None);
     };
     let typed = months::list(pool, book.account.id, month.from()).await?;
-    Ok(read(book, month, kept.as_ref(), typed))
+    Ok(read(book, month, kept.as_ref(), typed).map(Arc::new))
 }
 
 fn read(
@@ -271,7 +280,7 @@ pub async fn take(
     chosen: &[CampaignId],
 ) -> Result<usize, DeskError> {
     let pace = of_account(pool, book).await?.ok_or(DeskError::NotFound("month"))?;
-    let settings = Settings::load(pool, &book.account, &[]).await?;
+    let settings = Settings::open(pool, &book.account).await?;
     let mut proposals = Vec::new();
     for row in &pace.rows {
         let Of::Campaign(id) = row.of else { continue };

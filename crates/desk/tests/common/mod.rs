@@ -71,7 +71,7 @@ pub fn row(
     )
 }
 
-pub async fn book(pool: &PgPool, account: &Account) -> Book {
+pub async fn book(pool: &PgPool, account: &Account) -> Arc<Book> {
     Book::load(pool, account, PeriodChoice::default()).await.unwrap().unwrap()
 }
 

@@ -169,7 +169,7 @@ pub async fn take(
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let ids: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
-    let moves = desk::of_account(&app.pool, &book).await?.week.moves;
+    let moves = desk::of_account(&app.pool, &book).await?.week.moves.clone();
     let moves: Vec<Move> = moves.into_iter().filter(|m| ids.contains(&m.line.campaign)).collect();
     let outcome = if moves.is_empty() {
         Err(DeskError::Invalid("choose at least one budget; then put it in the tray".into()))

@@ -1,5 +1,7 @@
 //! What the pages on one campaign's money have in common: its name, its money now, the way between them.
 
+use std::sync::Arc;
+
 use askama::Template;
 use askama_web::WebTemplate;
 use tiller_desk::book::Book;
@@ -70,7 +72,7 @@ pub async fn open(
     params: &Params,
     campaign: CampaignId,
     side: Side,
-) -> Result<(Book, Frame, Head), PageError> {
+) -> Result<(Arc<Book>, Frame, Head), PageError> {
     let book = book_of_reports(pool, member, params).await?;
     let frame = Frame::of_book(member, Station::Budgets, params, &book);
     let head = Head::new(&frame, &book, campaign, side)?;

@@ -8,11 +8,10 @@ use tiller_core::bridge::Factor;
 use tiller_core::evidence::wilson;
 use tiller_core::verdict::{Faults, Verdict};
 use tiller_core::{Tally, Target};
-use tiller_desk::advice::{self, Advice, Advised, Quiet};
+use tiller_desk::advice::{self, Advice, Quiet};
 use tiller_desk::book::{Book, Judged, Subject};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::change_words;
-use tiller_desk::curves::Curves;
 use tiller_desk::figures::{self, counted, money, number, percent, probability, signed, sum};
 use tiller_desk::rebalance::Move;
 use tiller_desk::remedy as remedies;
@@ -167,12 +166,11 @@ pub async fn cure(
         return Ok(None);
     };
     let settings = match subject {
-        Subject::Item(id) => Settings::load(&app.pool, &member.account, &[id]).await?,
-        _ => Settings::load(&app.pool, &member.account, &[]).await?,
+        Subject::Item(id) => Settings::load(&app.pool, &member.account, &[id]).await?.into(),
+        _ => Settings::of_book(&app.pool, book).await?,
     };
     if let Subject::Campaign(id) = subject {
-        let curves = Curves::load(&app.pool, &member.account).await?;
-        let advised = Advised::of(book, &settings, &curves);
+        let advised = advice::of_account(&app.pool, book).await?;
         match advised.on(book.entry(id)?, Some(judged)) {
             Advice::Nothing => return Ok(None),
             Advice::Quiet(quiet) => return Ok(Some(Cure::Quiet(quiet))),

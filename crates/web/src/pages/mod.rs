@@ -29,6 +29,8 @@ pub mod tray;
 pub mod views;
 pub mod working;
 
+use std::sync::Arc;
+
 use axum::http::{HeaderMap, Uri, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_desk::PgPool;
@@ -39,7 +41,11 @@ use crate::extract::Member;
 use crate::params::Params;
 
 /// The account's book for the period in the address; none without reports.
-async fn book(pool: &PgPool, member: &Member, params: &Params) -> Result<Option<Book>, PageError> {
+async fn book(
+    pool: &PgPool,
+    member: &Member,
+    params: &Params,
+) -> Result<Option<Arc<Book>>, PageError> {
     Ok(Book::load(pool, &member.account, params.period()?).await?)
 }
 
@@ -48,8 +54,12 @@ async fn book_of_reports(
     pool: &PgPool,
     member: &Member,
     params: &Params,
-) -> Result<Book, PageError> {
-    let none = || PageError::NotFound("This account has no figures yet: connect a channel or import a report first.".into());
+) -> Result<Arc<Book>, PageError> {
+    let none = || {
+        PageError::NotFound(
+            "This account has no figures yet: connect a channel or import a report first.".into(),
+        )
+    };
     book(pool, member, params).await?.ok_or_else(none)
 }
 

@@ -1,5 +1,7 @@
 //! The month's pace: the fan, plan against forecast, and the daily budgets that would end it on plan.
 
+use std::sync::Arc;
+
 use std::collections::BTreeSet;
 
 use askama::Template;
@@ -150,7 +152,7 @@ pub(super) fn chosen_row<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row,
     })
 }
 
-pub(super) async fn pace(pool: &PgPool, book: &Book) -> Result<Pace, PageError> {
+pub(super) async fn pace(pool: &PgPool, book: &Book) -> Result<Arc<Pace>, PageError> {
     desk::of_account(pool, book).await?.ok_or_else(|| {
         PageError::NotFound(
             "A forecast needs seven reported days. Look again when they are there.".into(),

@@ -173,7 +173,7 @@ async fn page(
         None => false,
     };
     let others = others(app, member, opened.plan.id).await?;
-    let scene = Scene { opened, file, fields, book: book.as_ref(), others: &others, newer };
+    let scene = Scene { opened, file, fields, book: book.as_deref(), others: &others, newer };
     let table = table(&frame, &scene, errors);
     Ok(PlanPage { frame, table })
 }
@@ -196,7 +196,7 @@ pub(super) async fn take(
     if let (Some(by), Some(book)) = (asked, book)
         && by != desk::grouped_by(file, book)
     {
-        let settings = Settings::load(&app.pool, &member.account, &[]).await?;
+        let settings = Settings::open(&app.pool, &member.account).await?;
         desk::group(file, book, Some(&settings), by);
     }
     Ok(desk::edit(file, fields))
@@ -214,7 +214,7 @@ pub async fn solve(
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
     let book = book(&app.pool, &member, &params).await?;
-    let errors = take(&app, &member, book.as_ref(), &mut file, &fields).await?;
+    let errors = take(&app, &member, book.as_deref(), &mut file, &fields).await?;
     if let Some(n) = fields.get("repair").and_then(|n| n.parse::<usize>().ok())
         && errors.is_empty()
     {
@@ -233,7 +233,7 @@ pub async fn solve(
             opened: &opened,
             file: &file,
             fields: &fields,
-            book: book.as_ref(),
+            book: book.as_deref(),
             others: &others,
             newer: false,
         };
@@ -275,7 +275,7 @@ async fn keep(
     let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
     let book = book(&app.pool, member, params).await?;
-    let mut errors = take(app, member, book.as_ref(), &mut file, fields).await?;
+    let mut errors = take(app, member, book.as_deref(), &mut file, fields).await?;
     if let (true, Some(book)) = (newest, &book) {
         let (_, known) = desk::known(&app.pool, book).await?;
         desk::refresh(&mut file, book, &known);

@@ -44,7 +44,7 @@ pub async fn show(
     let book = book(&app.pool, &member, &params).await?;
     let unknown = || PageError::NotFound("This plan has no such figure.".into());
     // What could not be read is told at its field; figures stand for the rest, as on the page.
-    take(&app, &member, book.as_ref(), &mut file, &fields).await?;
+    take(&app, &member, book.as_deref(), &mut file, &fields).await?;
     file.check().map_err(|_| unknown())?;
     let worked = desk::work(&file);
     let solved = worked.solved().ok_or_else(unknown)?;

@@ -49,7 +49,7 @@ pub async fn home(
 ) -> Result<Response, PageError> {
     let accounts = desk::accounts(&app.pool, person.id).await?;
     match accounts.first() {
-        Some((account, _)) => {
+        Some((account, ..)) => {
             Ok(Redirect::to(&format!("/accounts/{}/today", account.slug)).into_response())
         }
         None => Err(PageError::NotFound(

@@ -1,5 +1,7 @@
 //! Spend split by people, time, search term or event.
 
+use std::sync::Arc;
+
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
@@ -106,7 +108,7 @@ fn cells(row: &Row, whole: &Tally, a: &Asked, working: Option<&Params>) -> Vec<C
 }
 
 struct Asked {
-    book: Book,
+    book: Arc<Book>,
     by: By,
     word: &'static str,
     title: &'static str,

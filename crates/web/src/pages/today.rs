@@ -10,7 +10,6 @@ use tiller_desk::advice::Quiet;
 use tiller_desk::alarms::{self, Alarm};
 use tiller_desk::book::Book;
 use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
-use tiller_desk::logbook::{self, Show};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
 use tiller_desk::plan_file::listed;
 use tiller_desk::rebalance::{Move, Week};
@@ -94,7 +93,7 @@ pub async fn show(
     let today = member.standing.today;
     let date = today.format("%A, %-d %B").to_string();
     let book = book(&app.pool, &member, &params).await?;
-    let visit = last_visit(&app.pool, &session, &member, book.as_ref()).await?;
+    let visit = last_visit(&app.pool, &session, &member, book.as_deref()).await?;
     let Some(book) = book else {
         let page = TodayPage {
             frame,
@@ -111,8 +110,8 @@ pub async fn show(
     };
     let frame = Frame::of_book(&member, Station::Today, &params, &book)
         .with_causes(book.judge_all().iter().flatten());
-    let settings = Settings::load(&app.pool, &member.account, &[]).await?;
-    let letter = today::letter(&app.pool, &book, &settings, visit, today).await?;
+    let settings = Settings::of_book(&app.pool, &book).await?;
+    let letter = today::letter(&app.pool, &book, visit, today).await?;
     let base = frame.base();
     let todos = letter
         .deeds
@@ -138,26 +137,20 @@ pub async fn show(
             },
         })
         .collect();
-    let log = logbook::entries(&app.pool, &member.account, Show::All, "", today).await?;
-    let mut look_backs: Vec<_> = log
-        .iter()
-        .filter(|e| e.made() && e.change.looked_at.is_none())
-        .filter_map(|e| Some((e.change.look_back?, e)))
-        .collect();
-    look_backs.sort_by_key(|(on, e)| (*on, e.change.id));
     let page = TodayPage {
         letter: paragraphs(&book, &letter),
         alarms: letter.alarms.iter().map(|a| alarm(&frame, a)).collect(),
-        pace: letter.pace.as_ref().and_then(|p| month(&book, p)),
-        off_plan: letter.pace.as_ref().map_or(Vec::new(), off_plan),
-        look_backs: look_backs
-            .into_iter()
+        pace: letter.pace.as_deref().and_then(|p| month(&book, p)),
+        off_plan: letter.pace.as_deref().map_or(Vec::new(), off_plan),
+        look_backs: letter
+            .look_backs
+            .iter()
             .take(LOOK_BACKS_SHOWN)
             .map(|(on, e)| LookBack {
                 place: e.change.place.clone(),
                 sentence: e.sentence(),
-                on: day(on),
-                due: on <= today,
+                on: day(*on),
+                due: *on <= today,
             })
             .collect(),
         date,

@@ -77,7 +77,7 @@ pub async fn show(
 ) -> Result<Response, PageError> {
     let mut book = book_of_reports(&app.pool, &member, &params).await?;
     if !params.text("settled").is_empty() {
-        book = book.of_settled_days();
+        book = book.of_settled_days().into();
     }
     let of = params.text("of");
     let nothing = || PageError::NotFound("Nothing was counted for it in these days.".into());

@@ -1,0 +1,96 @@
+//! What is computed of an account, kept for as long as the database says that nothing it is made of has changed
+//! (decision 0011): the same page is asked for again and again, by several people at once. Only a copy is kept here;
+//! several servers may run on one database.
+
+use std::hash::Hash;
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use moka::Entry;
+use moka::sync::Cache;
+use tiller_core::ids::AccountId;
+use tiller_store::PgPool;
+use tiller_store::facts::{self, Version};
+use tokio::sync::OnceCell;
+
+use crate::DeskError;
+
+/// What nobody looks at is let go.
+const IDLE: Duration = Duration::from_mins(10);
+
+/// The state of an account: whatever is computed of it alone is the same while this is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Stamp {
+    database: String,
+    account: AccountId,
+    version: Version,
+}
+
+impl Stamp {
+    /// With the version that was read of it.
+    pub fn of(pool: &PgPool, account: AccountId, version: Version) -> Self {
+        let options = pool.connect_options();
+        let name = options.get_database().unwrap_or_default();
+        let database = format!("{}:{}/{name}", options.get_host(), options.get_port());
+        Self { database, account, version }
+    }
+
+    /// Reads it. Before anything else: what is read after it may be newer than it says, never older.
+    pub async fn read(pool: &PgPool, account: AccountId) -> Result<Self, DeskError> {
+        Ok(Self::of(pool, account, facts::version(pool, account).await?))
+    }
+
+    /// The state of its figures alone: what people decide leaves it as it is.
+    pub fn of_figures(&self) -> Self {
+        Self { version: Version { decided: 0, ..self.version }, ..self.clone() }
+    }
+}
+
+/// One sort of thing that is computed of accounts, by what it is computed for.
+pub struct Kept<K, T> {
+    cache: OnceLock<Cache<Place<K>, Made<T>>>,
+    most: u64,
+}
+
+/// Where something is kept: a newer one takes its place.
+type Place<K> = (String, AccountId, K);
+/// Of which state it is, and the thing, once it is computed.
+type Made<T> = (Version, Arc<OnceCell<Arc<T>>>);
+
+impl<K, T> Kept<K, T>
+where
+    K: Hash + Eq + Send + Sync + 'static,
+    T: Send + Sync + 'static,
+{
+    /// Keeps so many at most.
+    pub const fn new(most: u64) -> Self {
+        Self { cache: OnceLock::new(), most }
+    }
+
+    /// The kept one of this state, or a new one. Who asks for what is being computed waits for it.
+    pub async fn get<F>(
+        &self,
+        stamp: &Stamp,
+        of: K,
+        compute: impl FnOnce() -> F,
+    ) -> Result<Arc<T>, DeskError>
+    where
+        F: Future<Output = Result<T, DeskError>>,
+    {
+        let cache = self
+            .cache
+            .get_or_init(|| Cache::builder().max_capacity(self.most).time_to_idle(IDLE).build());
+        let place = (stamp.database.clone(), stamp.account, of);
+        let current = |(version, _): &Made<T>| *version == stamp.version;
+        let (_, cell) = cache.get(&place).filter(current).unwrap_or_else(|| {
+            let now = |old: Option<Entry<_, Made<T>>>| {
+                old.map(Entry::into_value)
+                    .filter(current)
+                    .unwrap_or_else(|| (stamp.version, Arc::default()))
+            };
+            cache.entry(place).and_upsert_with(now).into_value()
+        });
+        let made = cell.get_or_try_init(|| async { compute().await.map(Arc::new) }).await?;
+        Ok(Arc::clone(made))
+    }
+}
