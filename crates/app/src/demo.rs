@@ -63,7 +63,9 @@ pub async fn load(pool: &PgPool, world: World, source: Source<'_>) -> anyhow::Re
                 let file = market.history(sim)?;
                 let body = futures::stream::iter([Ok::<_, std::io::Error>(Bytes::from(file))]);
                 let name = format!("{slug}-{last}.csv");
-                let import = reports::import_now(pool, &there, &name, body, |_| {}, false).await?;
+                let import =
+                    tiller_desk::jobs::import::import_now(pool, &there, &name, body, |_| {}, false)
+                        .await?;
                 anyhow::ensure!(
                     import.state == reports::ImportState::Done,
                     "the demo report was not imported: {:?}",
@@ -74,7 +76,7 @@ pub async fn load(pool: &PgPool, world: World, source: Source<'_>) -> anyhow::Re
     }
     if let Source::Market(_) = source {
         eprintln!("Fetching from the market …");
-        while connections::run_next(pool).await? {}
+        while tiller_desk::jobs::fetch::run_next(pool).await? {}
     }
     Ok(())
 }

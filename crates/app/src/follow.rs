@@ -67,7 +67,9 @@ pub async fn follow(
 
 async fn fetch(pool: &PgPool) -> anyhow::Result<()> {
     // What a fetch sets going, the next step of a course, is sent before the next day.
-    while connections::run_next(pool).await? || sending::run_next(pool).await? {}
+    while tiller_desk::jobs::fetch::run_next(pool).await?
+        || tiller_desk::jobs::send::run_next(pool).await?
+    {}
     Ok(())
 }
 

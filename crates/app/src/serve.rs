@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use tiller_desk::{DeskError, PgPool, connections, reports, sending};
+use tiller_desk::{DeskError, PgPool};
 use tiller_web::{App, DemoSignIn, Queues, Wake};
 use tokio::net::TcpListener;
 use tokio::sync::Notify;
@@ -47,13 +47,14 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         work(
             "imports",
             &wake.imports,
-            (|pool| Box::pin(async move { reports::run_next(&pool).await })) as Next,
+            (|pool| Box::pin(async move { tiller_desk::jobs::import::run_next(&pool).await }))
+                as Next,
         ),
         work("fetches", &wake.fetches, |pool| {
-            Box::pin(async move { connections::run_next(&pool).await })
+            Box::pin(async move { tiller_desk::jobs::fetch::run_next(&pool).await })
         }),
         work("changes", &wake.changes, |pool| {
-            Box::pin(async move { sending::run_next(&pool).await })
+            Box::pin(async move { tiller_desk::jobs::send::run_next(&pool).await })
         }),
     ];
     tokio::spawn(tiller_web::sweep_sessions(pool.clone()));

@@ -10,7 +10,7 @@ use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_core::Target;
 use tiller_core::setting::Budget;
-use tiller_desk::book::Subject;
+use tiller_core::spot::Subject;
 use tiller_desk::tray::{self, Edit};
 use tiller_desk::{Account, PgPool, Role, accounts, connections, logbook, sending};
 use tiller_store::MIGRATIONS;

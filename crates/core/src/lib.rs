@@ -27,6 +27,7 @@ pub mod response;
 pub mod segments;
 pub mod setting;
 pub mod share_out;
+pub mod spot;
 pub mod steps;
 pub mod target;
 pub mod terms;

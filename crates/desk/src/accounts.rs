@@ -2,8 +2,8 @@
 
 use tiller_core::ids::{AccountId, PersonId};
 use tiller_core::{Currency, Target};
-use tiller_store::PgPool;
 use tiller_store::people::{self, NewAccount, Role};
+use tiller_store::{Kind, PgPool};
 
 use crate::decisions::Own;
 use crate::{DeskError, decisions, sign_in};
@@ -38,7 +38,7 @@ pub async fn add(pool: &PgPool, new: &NewAccount<'_>) -> Result<AccountId, DeskE
         )));
     }
     people::add_account(pool, new).await.map_err(|e| {
-        if e.is_taken() {
+        if e.kind() == Kind::Taken {
             DeskError::Invalid(format!("there is an account ‘{}’ already", new.slug))
         } else {
             e.into()

@@ -5,11 +5,12 @@ use tiller_core::ids::CampaignId;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::PgPool;
 pub use tiller_store::facts::Estimate;
-use tiller_store::facts::{ItemTally, Scope};
+use tiller_store::facts::ItemTally;
 
 use crate::DeskError;
-use crate::book::{self, Book, Entry, Judged, Meets, Subject};
+use crate::book::{self, Book, Entry, Judged, Meets};
 use crate::wording::TradeOff;
+use tiller_core::spot::Subject;
 
 /// Days of history that the effect of a bid is learned from.
 const BID_HISTORY: u64 = 90;
@@ -70,11 +71,7 @@ async fn examine_part(pool: &PgPool, book: &Book, subject: Subject) -> Result<Ex
     let window = book.settled().unwrap_or(book.period.window);
     // All items of the account: the peers of a part stand in other campaigns too.
     let items = book::items(pool, book, None, window).await?;
-    let (what, scope) = match subject {
-        Subject::Item(id) => ("item", Scope::Item(id)),
-        Subject::AdGroup(id) => ("ad group", Scope::AdGroup(id)),
-        Subject::Campaign(_) => return Err(DeskError::NotFound("item")),
-    };
+    let what = if matches!(subject, Subject::Item(_)) { "item" } else { "ad group" };
     let is_it = |i: &&ItemTally| match subject {
         Subject::Item(id) => i.item == id,
         Subject::AdGroup(id) => i.ad_group == id,
@@ -86,7 +83,7 @@ async fn examine_part(pool: &PgPool, book: &Book, subject: Subject) -> Result<Ex
     let judged = book.judge_part(&items, subject)?.map(|(j, _)| j);
     let first = window.from().checked_sub_days(Days::new(BID_HISTORY)).unwrap_or(window.from());
     let reach = Window::new(first, book.span.to()).unwrap_or(window);
-    let days = book::days_of(pool, &book.account, scope, reach).await?;
+    let days = book::days_of(pool, &book.account, subject, reach).await?;
     Ok(examined(book, book.entry(one.campaign)?, name, judged, days))
 }
 

@@ -7,18 +7,19 @@ use tiller_core::ids::{CampaignId, ChangeId, CourseId, PersonId};
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
 use tiller_core::setting::{Budget, Setting};
+use tiller_core::window::later;
 use tiller_core::{Micros, Window};
 use tiller_store::changes::{self, Change, Which};
 use tiller_store::courses::{self as store, Busy, New, Progress};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
 
-use crate::book::Subject;
-use crate::curves::later;
 use crate::figures::{money, number};
+use crate::proposal::{Adds, Origin, Proposal};
 use crate::settings::Settings;
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::tray;
 use crate::{DeskError, sending};
+use tiller_core::spot::Subject;
 
 /// Days between the steps of a ramp, by who makes the bids: what an automatic strategy needs at least to learn, or
 /// three days that show the last step was right (common practice, no source).

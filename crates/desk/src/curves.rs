@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use chrono::{Datelike, Days, NaiveDate};
+use chrono::{Datelike, NaiveDate};
 use serde::{Deserialize, Serialize};
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId};
 use tiller_core::response::experiment::{self, Side};
@@ -187,11 +187,6 @@ fn measured<'a>(
         return None;
     }
     experiment::measured(up, down, 1.0)
-}
-
-/// The day after so many.
-pub(crate) fn later(day: NaiveDate, days: u64) -> NaiveDate {
-    day.checked_add_days(Days::new(days)).unwrap_or(day)
 }
 
 /// A campaign's curve with all that it rests on.

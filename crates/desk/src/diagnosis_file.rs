@@ -19,8 +19,9 @@ use tiller_core::{Currency, Micros, Tally, Target, Window};
 use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
 use tiller_store::people::Account;
 
-use crate::book::{Book, Entry, Judged, Meets, Period, Subject};
+use crate::book::{Book, Entry, Judged, Meets, Period};
 use crate::wording;
+use tiller_core::spot::Subject;
 
 /// What is asked of a report.
 #[derive(Clone, Debug)]
@@ -350,13 +351,17 @@ impl Report {
             .ok_or(DiagnosisError::NoDays)?;
         let window = Window::new(q.from.unwrap_or(span.from()), q.to.unwrap_or(span.to()))
             .ok_or(DiagnosisError::NoDays)?;
+        let named: BTreeSet<(&str, &str)> =
+            self.rows.iter().map(|r| (r.channel.as_str(), r.campaign.as_str())).collect();
+        let ids: BTreeMap<(&str, &str), CampaignId> =
+            named.into_iter().zip((1..).map(CampaignId)).collect();
         let mut campaigns: BTreeMap<(&str, &str), Gathered> = BTreeMap::new();
         for row in &self.rows {
             let (kinds, groups, days) = campaigns.entry((&row.channel, &row.campaign)).or_default();
             *kinds.entry(row.kind).or_default() += 1;
             groups.insert(&row.ad_group);
             let day = days.entry(row.day).or_insert(CampaignDay {
-                campaign: CampaignId(0),
+                campaign: ids[&(row.channel.as_str(), row.campaign.as_str())],
                 day: row.day,
                 tally: Tally::default(),
                 budget: None,
@@ -372,14 +377,13 @@ impl Report {
         }
         let entries = campaigns
             .into_iter()
-            .enumerate()
-            .map(|(i, ((channel, name), (kinds, groups, days)))| {
+            .map(|((channel, name), (kinds, groups, days))| {
                 let asked = name.eq_ignore_ascii_case(&q.campaign);
                 let kind = kinds.into_iter().max_by_key(|(_, n)| *n).map_or("ad", |(k, _)| k);
                 let first_day = q.launched.filter(|_| asked).or(days.keys().next().copied());
                 Entry {
                     campaign: Campaign {
-                        id: CampaignId(i as i64),
+                        id: ids[&(channel, name)],
                         name: name.to_owned(),
                         channel: channel.to_owned(),
                         kind: kind.to_owned(),

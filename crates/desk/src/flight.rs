@@ -1,6 +1,5 @@
 //! Budgets by the day and over a flight, one into the other (P3).
 
-use chrono::NaiveDate;
 use tiller_core::flight::{a_day, lifetime};
 use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::setting::{Budget, Setting};
@@ -9,10 +8,11 @@ use tiller_store::PgPool;
 use tiller_store::people::Account;
 
 use crate::DeskError;
-use crate::book::Subject;
 use crate::figures::{full_day, money};
+use crate::proposal::{Adds, Origin, Proposal};
 use crate::settings::Settings;
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::tray;
+use tiller_core::spot::Subject;
 
 /// A campaign's budget the other way round: a daily one over a flight, a flight's by the day.
 pub fn converted(budget: Budget, flight: Option<Window>) -> Result<Budget, DeskError> {
@@ -31,29 +31,6 @@ pub fn converted(budget: Budget, flight: Option<Window>) -> Result<Budget, DeskE
                 .ok_or_else(|| DeskError::Invalid("its flight ends before it begins".into()))?;
             Ok(Budget::Daily { amount: Micros::from_units(a_day(amount.to_units(), flight)) })
         }
-    }
-}
-
-/// Why a budget's flight can't be set on a day, if so: its end is over, or it begins on a day that is over and not
-/// with the flight that runs already.
-pub(crate) fn past(was: Option<&Setting>, set: &Setting, today: NaiveDate) -> Option<String> {
-    let Setting::Budget(Budget::Lifetime { starts, ends, .. }) = set else { return None };
-    let runs =
-        matches!(was, Some(Setting::Budget(Budget::Lifetime { starts: s, .. })) if s == starts);
-    if *ends < today {
-        Some(format!(
-            "its flight ends on {}, which is over, and the campaign would stop; choose a last day from {} on",
-            full_day(*ends),
-            full_day(today)
-        ))
-    } else if *starts < today && !runs {
-        Some(format!(
-            "its flight begins on {}, which is over; choose a first day from {} on",
-            full_day(*starts),
-            full_day(today)
-        ))
-    } else {
-        None
     }
 }
 
@@ -96,6 +73,7 @@ pub async fn convert(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use chrono::NaiveDate;
 
     /// The handbook's example: 20 a day for 7 days are 140, and back.
     #[test]
@@ -108,22 +86,5 @@ mod tests {
         assert_eq!(flight, Budget::Lifetime { amount, starts: day(1), ends: day(7) });
         assert_eq!(converted(flight, None).unwrap(), daily);
         assert!(converted(daily, None).is_err());
-    }
-
-    #[test]
-    fn a_flight_that_is_over_is_refused() {
-        let day = |d| NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
-        let flight = |from, to| {
-            let amount = Micros::from_units(140.0);
-            Setting::Budget(Budget::Lifetime { amount, starts: day(from), ends: day(to) })
-        };
-        let today = day(10);
-        assert!(past(None, &flight(1, 9), today).unwrap().contains("last day from 10 Nov 2026 on"));
-        assert!(
-            past(None, &flight(9, 20), today).unwrap().contains("first day from 10 Nov 2026 on")
-        );
-        assert_eq!(past(None, &flight(10, 10), today), None);
-        assert_eq!(past(Some(&flight(1, 12)), &flight(1, 20), today), None, "it runs already");
-        assert!(past(Some(&flight(1, 12)), &flight(1, 9), today).is_some());
     }
 }

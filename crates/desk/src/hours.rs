@@ -10,9 +10,11 @@ use tiller_core::{Tally, Window};
 use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
-use crate::book::{Book, Subject};
+use crate::book::Book;
+use crate::proposal::{Adds, Origin, Proposal};
 use crate::settings::Settings;
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::tray;
+use tiller_core::spot::Subject;
 
 /// Settled days that hours are counted over: eight whole weeks.
 const DAYS: u64 = 56;
@@ -87,7 +89,7 @@ pub async fn view(
     let seen = |week: &Week| core::seen_from(week, zone, shown, today);
     let lifetime = matches!(set.and_then(|s| s.budget), Some(Budget::Lifetime { .. }));
     let clocks_change = (1..AHEAD)
-        .map(|n| crate::curves::later(today, n))
+        .map(|n| tiller_core::window::later(today, n))
         .map(|day| (day, core::of_day(day, zone).len(), core::running(&present, day, zone)))
         .find(|(_, hours, _)| *hours != 24);
     Ok(View {

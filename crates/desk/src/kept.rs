@@ -10,7 +10,7 @@ use moka::Entry;
 use moka::sync::Cache;
 use tiller_core::ids::AccountId;
 use tiller_store::PgPool;
-use tiller_store::facts::{self, Version};
+use tiller_store::versions::{self, Version};
 use tokio::sync::OnceCell;
 
 use crate::DeskError;
@@ -37,7 +37,7 @@ impl Stamp {
 
     /// Reads it. Before anything else: what is read after it may be newer than it says, never older.
     pub async fn read(pool: &PgPool, account: AccountId) -> Result<Self, DeskError> {
-        Ok(Self::of(pool, account, facts::version(pool, account).await?))
+        Ok(Self::of(pool, account, versions::of(pool, account).await?))
     }
 
     /// The state of its figures alone: what people decide leaves it as it is.

@@ -8,7 +8,7 @@ use tiller_core::setting::{Budget, Status, Strategy};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
 
-use crate::book::{Book, Entry, Judged};
+use crate::book::{Book, Entry, Judged, PRESENT_DAYS};
 use crate::curves::Curves;
 use crate::settings::Settings;
 
@@ -16,8 +16,6 @@ use crate::settings::Settings;
 pub const RATE_DAYS: u64 = 56;
 /// Reported days that tell how much could be spent.
 const CAPACITY_DAYS: u64 = 28;
-/// The last of them, which tell what is spent now.
-pub const PRESENT_DAYS: u16 = 14;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
 

@@ -18,13 +18,18 @@ pub mod figures;
 pub mod findings;
 pub mod flight;
 pub mod hours;
+pub mod jobs;
 pub mod kept;
 pub mod levers;
 pub mod logbook;
 pub mod measure;
 pub mod pace;
 pub mod plan_file;
+pub mod plan_moves;
 pub mod pool;
+pub mod proposal;
+pub mod quiet;
+mod reading;
 pub mod rebalance;
 pub mod remedy;
 pub mod reports;
@@ -45,7 +50,7 @@ pub use tiller_core::ids::{
     ItemId, PersonId, PlanId, TermId,
 };
 pub use tiller_store::people::{Account, Person, Role};
-pub use tiller_store::{PgPool, StoreError};
+pub use tiller_store::{Kind, PgPool, StoreError};
 
 /// Why a use case ended without its result.
 #[derive(Debug, thiserror::Error)]
@@ -56,6 +61,9 @@ pub enum DeskError {
     /// Nothing of that kind in this account.
     #[error("there is no such {0} in this account")]
     NotFound(&'static str),
+    /// What was being sent to us ended before its end.
+    #[error("{0}")]
+    BrokeOff(String),
     /// Input that can't be used; the message says what to do.
     #[error("{0}")]
     Invalid(String),

@@ -4,14 +4,15 @@ use chrono::NaiveDate;
 use icalendar::{Calendar, Component, Event, EventLike};
 use tiller_core::ids::{ChangeId, PersonId};
 use tiller_core::setting::Setting;
-use tiller_store::PgPool;
 use tiller_store::changes::{self, Change, Which};
 use tiller_store::people::Account;
+use tiller_store::{PgPool, StoreError};
 
-use crate::book::Subject;
 use crate::change_words as words;
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::proposal::{Adds, Origin, Proposal};
+use crate::tray;
 use crate::{DeskError, figures};
+use tiller_core::spot::Subject;
 
 /// An entry.
 #[derive(Clone, Debug)]
@@ -121,7 +122,7 @@ pub async fn entries(
 
 fn entry(change: Change) -> Result<Entry, DeskError> {
     let (was, set_to) = tray::read(&change)?;
-    let evidence = serde_json::from_value(change.evidence.clone()).unwrap_or_default();
+    let evidence = serde_json::from_value(change.evidence.clone()).map_err(StoreError::from)?;
     Ok(Entry { change, was, set_to, evidence })
 }
 

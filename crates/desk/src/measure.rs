@@ -161,8 +161,7 @@ fn triangle(rows: &[Aged], window: Window, length: usize) -> Vec<Vec<f64>> {
     days
 }
 
-/// Writes down after how many days a click day of the account is settled now, how those that are not will end,
-/// and the curves that follow from the settled ones.
+/// Writes down after how many days a click day of the account is settled now, and how those that are not will end.
 pub(crate) async fn settle(
     pool: &PgPool,
     account: AccountId,
@@ -173,7 +172,7 @@ pub(crate) async fn settle(
         splits::settle(pool, account, i16::try_from(days).unwrap_or(2)).await?;
         facts::expect(pool, account, &lag.open()).await?;
     }
-    crate::curves::refit(pool, account).await
+    Ok(())
 }
 
 /// What tracking says of a campaign, with the money that it spoils.

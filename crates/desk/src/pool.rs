@@ -8,11 +8,13 @@ use tiller_core::{Micros, Tally, Target, Window};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
-use crate::book::{self, Book, Subject};
+use crate::book::{self, Book};
 use crate::figures::{count, money, percent};
+use crate::proposal::{Adds, Origin, Proposal};
 use crate::settings::Settings;
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::tray;
 use crate::{DeskError, entry};
+use tiller_core::spot::Subject;
 
 /// Settled days that ad groups are compared over.
 const DAYS: u64 = 28;

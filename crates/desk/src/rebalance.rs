@@ -17,12 +17,14 @@ use tiller_store::PgPool;
 use tiller_store::people::Account;
 
 use crate::DeskError;
-use crate::book::{Book, Subject};
+use crate::book::Book;
 use crate::courses;
 use crate::figures::{money, number};
 use crate::levers::Line;
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::proposal::{Adds, Origin, Proposal};
+use crate::tray;
 use crate::wording::capital;
+use tiller_core::spot::Subject;
 
 /// What a line keeps at least of what it spends: further down is for the next look, with what this cut has taught.
 const KEPT: f64 = 0.25;

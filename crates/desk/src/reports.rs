@@ -1,25 +1,18 @@
 //! Reports: a file uploaded in pieces, its columns agreed on, read as a stream, merged in one transaction.
 
-use std::collections::HashMap;
-use std::io::Read;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, Ordering};
-use std::time::Duration;
-
 use bytes::{Bytes, BytesMut};
 use chrono::NaiveDate;
 use futures::{Stream, StreamExt};
 use tiller_channel::report::{Column, Guess, Mapping, Records, RowError, RowReader, guess};
+use tiller_core::Currency;
 use tiller_core::ids::ImportId;
-use tiller_core::{Currency, Micros};
 use tiller_store::PgPool;
 use tiller_store::StoreError;
-use tiller_store::imports::{self, ERRORS_KEPT, ErrorRow, Import, State};
-use tiller_store::merge::{self, Contents, CopyBuffer, ItemKey, Merge, Merged, StagedRow};
+use tiller_store::imports::{self, ErrorRow, Import, State};
+use tiller_store::merge::{self};
 use tiller_store::people::Account;
-use tokio::sync::mpsc;
 
-use crate::{DeskError, curves};
+use crate::{DeskError, reading};
 
 pub use tiller_store::imports::{Import as ReportImport, Sender, State as ImportState};
 
@@ -58,7 +51,7 @@ pub async fn upload<E: std::fmt::Display>(
             Err(error) => {
                 let message = format!("the upload broke off: {error}; upload the file again");
                 imports::broke_off(pool, account.id, id, &message).await?;
-                return Err(DeskError::Invalid(message));
+                return Err(DeskError::BrokeOff(message));
             }
         };
         size += piece.len() as u64;
@@ -102,7 +95,7 @@ pub async fn errors(
 }
 
 /// The header row, as the name of a source.
-fn source(headers: &[String]) -> String {
+pub(crate) fn source(headers: &[String]) -> String {
     headers.join("\u{1f}").to_lowercase()
 }
 
@@ -147,7 +140,7 @@ pub async fn start(
             )));
         }
     }
-    let currency = currency(account)?;
+    let currency = reading::currency(account)?;
     let sample = imports::chunk(pool, account.id, id, 0).await?.unwrap_or_default();
     if let Some(why) = unusable(&sample, mapping, currency) {
         return Err(DeskError::Invalid(why));
@@ -237,305 +230,6 @@ pub async fn undo(pool: &PgPool, account: &Account, id: ImportId) -> Result<(), 
         merge::UndoError::Store(e) => DeskError::Store(e),
         other => DeskError::Invalid(other.to_string()),
     })
-}
-
-/// Runs the next import in the queue; false if there is none.
-pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
-    let Some(import) = imports::claim(pool).await? else { return Ok(false) };
-    let sample = imports::chunk(pool, import.account, import.id, 0).await?.unwrap_or_default();
-    let read_as = guess(&sample).ok().map(|g| source(&g.headers));
-    let counters = Arc::new(Counters::default());
-    let outcome = tokio::select! {
-        outcome = run(pool, &import, &counters, false) => outcome,
-        never = report_progress(pool, &import, &counters) => never,
-    };
-    let settled = match outcome {
-        Ok(Merged::Done) => {
-            // Only what worked is remembered.
-            if let (Some(mapping), Some(source)) = (&import.mapping, &read_as) {
-                imports::remember(pool, import.account, source, mapping).await?;
-            }
-            return curves::refit(pool, import.account).await.map(|()| true);
-        }
-        Ok(Merged::Decide(contents)) => {
-            let errors = Some((contents.errors.as_slice(), contents.error_count));
-            imports::settle(pool, &import, State::Decide, None, errors).await
-        }
-        Err(DeskError::Store(StoreError::Lost)) => Err(StoreError::Lost),
-        Err(DeskError::Store(error)) if error.is_passing() && import.attempts < ATTEMPTS => {
-            tracing::warn!(import = import.id.0, %error, "an import is tried again");
-            let pause = 2f64.powi(import.attempts).min(60.0);
-            imports::again(pool, &import, "the database was busy; it is tried again", pause).await
-        }
-        Err(error) => {
-            tracing::error!(import = import.id.0, %error, "import failed");
-            let message = match &error {
-                DeskError::Invalid(message) => message.clone(),
-                other => format!(
-                    "nothing was imported, and the file is kept: {other}. Go back to the columns to try again, or discard it"
-                ),
-            };
-            imports::settle(pool, &import, State::Failed, Some(&message), None).await
-        }
-    };
-    match settled {
-        // Another worker has it: what that one does counts.
-        Err(StoreError::Lost) => Ok(true),
-        other => other.map(|()| true).map_err(DeskError::from),
-    }
-}
-
-/// A passing trouble is tried so often.
-const ATTEMPTS: i32 = 6;
-
-/// How far an import has come.
-#[derive(Default)]
-pub(crate) struct Counters {
-    /// Bytes read.
-    pub(crate) bytes: AtomicI64,
-    /// Rows read.
-    pub(crate) rows: AtomicI64,
-}
-
-/// Writes down how far the import has come, for as long as it runs. An import that is this worker's no more finds that
-/// out before it writes; here it may as well have ended a moment ago, with its work done.
-async fn report_progress(
-    pool: &PgPool,
-    import: &Import,
-    counters: &Counters,
-) -> Result<Merged, DeskError> {
-    let mut tick = tokio::time::interval(Duration::from_millis(250));
-    loop {
-        tick.tick().await;
-        let (bytes, rows) =
-            (counters.bytes.load(Ordering::Relaxed), counters.rows.load(Ordering::Relaxed));
-        match imports::progress(pool, import, bytes, rows).await {
-            Err(StoreError::Lost) => std::future::pending().await,
-            told => told?,
-        }
-    }
-}
-
-/// Reads an uploaded file and merges it. A file without rows is a mistake unless it may be empty.
-pub(crate) async fn run(
-    pool: &PgPool,
-    import: &Import,
-    counters: &Arc<Counters>,
-    may_be_empty: bool,
-) -> Result<Merged, DeskError> {
-    let gone = || DeskError::Invalid("the uploaded file is gone; upload it again".into());
-    let mapping: Mapping = serde_json::from_value(import.mapping.clone().ok_or_else(gone)?)
-        .map_err(StoreError::from)?;
-    let currency = currency_of(pool, import).await?;
-    let mut merge = Merge::begin(pool, import).await?;
-    let (chunk_sender, chunks) = mpsc::channel::<Vec<u8>>(2);
-    let (row_sender, rows) = mpsc::channel::<Vec<u8>>(4);
-    let counting = Arc::clone(counters);
-    let parser = tokio::task::spawn_blocking(move || {
-        parse(ChunkReader::new(chunks), &mapping, currency, &row_sender, &counting)
-    });
-    let feed = async {
-        let mut seq = 0;
-        while let Some(chunk) = imports::chunk(pool, import.account, import.id, seq).await? {
-            seq += 1;
-            if chunk_sender.send(chunk).await.is_err() {
-                break;
-            }
-        }
-        drop(chunk_sender);
-        Ok::<_, DeskError>(seq)
-    };
-    let copy = async { Ok::<_, DeskError>(merge.copy(rows).await?) };
-    let (chunks, ()) = tokio::try_join!(feed, copy)?;
-    if chunks == 0 {
-        return Err(gone());
-    }
-    let contents = parser
-        .await
-        .map_err(|e| DeskError::Invalid(format!("the file could not be read: {e}")))??;
-    if contents.rows == 0 && contents.error_count == 0 && !may_be_empty {
-        return Err(DeskError::Invalid(
-            "the file has a header and no rows; export the report for days that have data".into(),
-        ));
-    }
-    Ok(merge.finish(contents).await?)
-}
-
-fn currency(account: &Account) -> Result<Currency, DeskError> {
-    account.currency.parse().map_err(|e: tiller_core::MoneyError| DeskError::Invalid(e.to_string()))
-}
-
-async fn currency_of(pool: &PgPool, import: &Import) -> Result<Currency, DeskError> {
-    let code = tiller_store::people::account_currency(pool, import.account).await?;
-    code.parse().map_err(|e: tiller_core::MoneyError| DeskError::Invalid(e.to_string()))
-}
-
-/// The uploaded pieces as one stream of bytes.
-struct ChunkReader {
-    chunks: mpsc::Receiver<Vec<u8>>,
-    current: Vec<u8>,
-    at: usize,
-}
-
-impl ChunkReader {
-    fn new(chunks: mpsc::Receiver<Vec<u8>>) -> Self {
-        Self { chunks, current: Vec::new(), at: 0 }
-    }
-}
-
-impl Read for ChunkReader {
-    fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
-        while self.at == self.current.len() {
-            let Some(next) = self.chunks.blocking_recv() else { return Ok(0) };
-            (self.current, self.at) = (next, 0);
-        }
-        let n = out.len().min(self.current.len() - self.at);
-        out[..n].copy_from_slice(&self.current[self.at..self.at + n]);
-        self.at += n;
-        Ok(n)
-    }
-}
-
-/// Reads every record: good rows are sent on, errors kept. Memory grows with items and campaign-days only.
-fn parse(
-    source: impl Read,
-    mapping: &Mapping,
-    currency: Currency,
-    rows: &mpsc::Sender<Vec<u8>>,
-    counters: &Counters,
-) -> Result<Contents, DeskError> {
-    let broken = |e: std::io::Error| DeskError::Invalid(format!("the file could not be read: {e}"));
-    let mut records = Records::new(source, mapping.dialect.delimiter);
-    records.next_record().map_err(broken)?;
-    let mut reader = RowReader::new(mapping, currency);
-    let mut contents = Contents::default();
-    let mut numbers = Numbers::default();
-    let mut buffer = CopyBuffer::default();
-    let mut read = 0i64;
-    loop {
-        let Some(record) = records.next_record().map_err(broken)? else { break };
-        let line = record.line;
-        match reader.read(&record) {
-            Ok(row) => {
-                let (item, campaign) = numbers.of(&row, &mut contents.items);
-                let staged = StagedRow {
-                    item,
-                    day: row.date,
-                    line: line as i64,
-                    impressions: row.impressions,
-                    clicks: row.clicks,
-                    spend: row.spend,
-                    conversions: row.conversions,
-                    value: row.value,
-                    bid: row.bid,
-                };
-                let facts = contents.days.entry((campaign, row.date)).or_default();
-                facts.add(&staged);
-                facts.budget = facts.budget.max(row.budget);
-                let share = |m: Micros| m.to_units().min(1.0) as f32;
-                facts.lost_to_budget = facts.lost_to_budget.or(row.lost_to_budget.map(share));
-                facts.lost_to_bid = facts.lost_to_bid.or(row.lost_to_bid.map(share));
-                facts.status = facts.status.or(row.status.map(tiller_core::setting::Status::word));
-                buffer.push(&staged);
-                contents.rows += 1;
-            }
-            Err(errors) => {
-                contents.error_count += errors.len() as i64;
-                let room = ERRORS_KEPT.saturating_sub(contents.errors.len());
-                contents.errors.extend(errors.into_iter().take(room).map(|e| ErrorRow {
-                    line: e.line as i64,
-                    column: e.column,
-                    found: e.found,
-                    expected: e.expected,
-                }));
-            }
-        }
-        read += 1;
-        if let Some(full) = buffer.take_full() {
-            counters.rows.store(read, Ordering::Relaxed);
-            counters.bytes.store(records.position() as i64, Ordering::Relaxed);
-            // The other end is gone only if the database refused: its error is the one to tell.
-            if rows.blocking_send(full).is_err() {
-                return Ok(contents);
-            }
-        }
-    }
-    rows.blocking_send(buffer.finish()).ok();
-    Ok(contents)
-}
-
-/// Numbers of items and of campaigns (by their first item), looked up without allocating.
-#[derive(Default)]
-struct Numbers {
-    items: HashMap<String, (i32, i32)>,
-    campaigns: HashMap<(String, String), i32>,
-    key: String,
-}
-
-impl Numbers {
-    fn of(
-        &mut self,
-        row: &tiller_channel::report::ReportRow,
-        items: &mut Vec<ItemKey>,
-    ) -> (i32, i32) {
-        let match_type = row.match_type.map_or("", tiller_core::setting::MatchType::word);
-        self.key.clear();
-        for part in
-            [&*row.channel, &*row.campaign, &*row.ad_group, row.kind.word(), &*row.item, match_type]
-        {
-            self.key.push_str(part);
-            self.key.push('\0');
-        }
-        if let Some(found) = self.items.get(&self.key) {
-            return *found;
-        }
-        let item = items.len() as i32;
-        let campaign = *self
-            .campaigns
-            .entry((row.channel.to_string(), row.campaign.to_string()))
-            .or_insert(item);
-        items.push(ItemKey {
-            channel: row.channel.to_string(),
-            campaign: row.campaign.to_string(),
-            ad_group: row.ad_group.to_string(),
-            kind: row.kind.word(),
-            item: row.item.to_string(),
-            match_type,
-        });
-        self.items.insert(self.key.clone(), (item, campaign));
-        (item, campaign)
-    }
-}
-
-/// Imports a whole file at once, without a page: for the command line and the demo.
-pub async fn import_now<E: std::fmt::Display>(
-    pool: &PgPool,
-    account: &Account,
-    file_name: &str,
-    body: impl Stream<Item = Result<Bytes, E>> + Unpin,
-    adjust: impl FnOnce(&mut Mapping),
-    only_good: bool,
-) -> Result<Import, DeskError> {
-    let id = upload(pool, account, Sender::Nobody, file_name, body).await?;
-    let started = async {
-        let mut mapping = preview(pool, account, id).await?.mapping;
-        adjust(&mut mapping);
-        start(pool, account, id, &mapping).await
-    };
-    if let Err(error) = started.await {
-        drop_import(pool, account, id).await?;
-        return Err(error);
-    }
-    loop {
-        run_next(pool).await?;
-        let import = get(pool, account, id).await?;
-        match import.state {
-            State::Decide if only_good => accept_good(pool, account, id).await?,
-            // Another worker took it: look again when that one has had time for it.
-            State::Queued | State::Running => tokio::time::sleep(Duration::from_millis(100)).await,
-            _ => return Ok(import),
-        }
-    }
 }
 
 /// Days that an import covered.

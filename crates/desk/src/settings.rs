@@ -10,36 +10,15 @@ use tiller_core::ids::{AdGroupId, CampaignId, ChannelId, ItemId};
 use tiller_core::setting::{
     AdGroupSettings, CampaignSettings, ItemSettings, Limits, Setting, Status,
 };
+use tiller_core::spot::{Spot, Subject};
 use tiller_store::connections::{self, Connection};
 use tiller_store::people::Account;
 use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
 use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
-use crate::book::{Book, Subject};
+use crate::book::Book;
 use crate::kept::{Kept, Stamp};
-
-/// Where a change is made.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Spot {
-    /// The campaign.
-    pub campaign: CampaignId,
-    /// One of its ad groups.
-    pub ad_group: Option<AdGroupId>,
-    /// One of that group's items.
-    pub item: Option<ItemId>,
-}
-
-impl Spot {
-    /// The thing that it is.
-    pub fn subject(self) -> Subject {
-        match (self.ad_group, self.item) {
-            (_, Some(id)) => Subject::Item(id),
-            (Some(id), None) => Subject::AdGroup(id),
-            (None, None) => Subject::Campaign(self.campaign),
-        }
-    }
-}
 
 static KEPT: Kept<(), Settings> = Kept::new(24);
 
@@ -49,7 +28,7 @@ pub struct Settings {
     campaigns: HashMap<CampaignId, (SetCampaign, CampaignSettings)>,
     groups: HashMap<AdGroupId, (SetGroup, AdGroupSettings)>,
     items: HashMap<ItemId, (SetItem, ItemSettings)>,
-    connections: HashMap<ChannelId, Connection>,
+    connections: HashMap<ChannelId, (Connection, Limits)>,
 }
 
 fn read<T: DeserializeOwned>(value: &Value) -> Result<T, StoreError> {
@@ -112,7 +91,8 @@ impl Settings {
             }
         }
         for c in connections::list(pool, account.id).await? {
-            settings.connections.insert(c.channel, c);
+            let limits = c.limits.as_ref().map(read).transpose()?.unwrap_or_default();
+            settings.connections.insert(c.channel, (c, limits));
         }
         Ok(settings)
     }
@@ -124,15 +104,16 @@ impl Settings {
 
     /// The connection of a campaign's channel.
     pub fn connection(&self, campaign: CampaignId) -> Option<&Connection> {
+        self.channel(campaign).map(|(c, _)| c)
+    }
+
+    fn channel(&self, campaign: CampaignId) -> Option<&(Connection, Limits)> {
         self.connections.get(&self.campaigns.get(&campaign)?.0.channel)
     }
 
     /// What a campaign's channel does not allow.
     pub fn limits(&self, campaign: CampaignId) -> Limits {
-        self.connection(campaign)
-            .and_then(|c| c.limits.as_ref())
-            .and_then(|l| read(l).ok())
-            .unwrap_or_default()
+        self.channel(campaign).map(|(_, limits)| limits.clone()).unwrap_or_default()
     }
 
     /// The ad groups of a campaign.

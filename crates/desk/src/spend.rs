@@ -8,7 +8,8 @@ use tiller_store::PgPool;
 use tiller_store::facts::ItemTally;
 
 use crate::DeskError;
-use crate::book::{self, Book, Judged, Subject};
+use crate::book::{self, Book, Judged};
+use tiller_core::spot::Subject;
 
 /// What a row of the table is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -10,7 +10,8 @@ use tiller_store::PgPool;
 use tiller_store::splits;
 
 use crate::DeskError;
-use crate::book::{Book, Entry, Subject};
+use crate::book::{Book, Entry};
+use tiller_core::spot::Subject;
 
 /// What it is split by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -8,10 +8,12 @@ use tiller_core::{Micros, Tally, Window};
 use tiller_store::PgPool;
 
 use crate::advice::{Advice, Advised};
-use crate::book::{Book, Subject};
+use crate::book::Book;
 use crate::figures::{conversions, money, probability};
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::proposal::{Adds, Origin, Proposal};
+use crate::tray;
 use crate::{DeskError, advice, levers};
+use tiller_core::spot::Subject;
 
 /// Settled days before the last three that tell what is usual.
 const USUAL_DAYS: u64 = 28;

@@ -13,7 +13,7 @@ use tiller_store::people::{self, Account};
 
 use crate::advice::{self, Advice, Advised};
 use crate::alarms::{self, Alarm};
-use crate::book::{Book, Entry, Judged, Period, Subject};
+use crate::book::{Book, Entry, Judged, Period};
 use crate::causes;
 use crate::connections::{self, View};
 use crate::kept::Kept;
@@ -22,6 +22,7 @@ use crate::rebalance::Week;
 use crate::settings::Settings;
 use crate::wording::TradeOff;
 use crate::{DeskError, pace};
+use tiller_core::spot::Subject;
 
 /// So many things to do stand in the letter.
 const WORTH_DOING: usize = 3;

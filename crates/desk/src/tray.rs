@@ -2,88 +2,25 @@
 
 use std::collections::HashMap;
 
+use chrono::NaiveDate;
 use tiller_core::Micros;
-use tiller_core::ids::{ChangeId, ItemId, PersonId};
+use tiller_core::ids::{AdGroupId, CampaignId, ChangeId, ItemId, PersonId};
 use tiller_core::learning::{self, Moved};
-use tiller_core::setting::{Budget, Limits, Setting, Status, Strategy};
+use tiller_core::setting::{Budget, Limits, Setting, Status, Strategy, Thing};
 use tiller_store::changes::{self, Change, NewChange, Which};
 use tiller_store::facts;
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
 
-use crate::book::{Subject, Touch, touched};
+use crate::book::{PRESENT_DAYS, Touch, touched};
 use crate::change_words as words;
-use crate::figures::{money, number};
-use crate::levers::PRESENT_DAYS;
-use crate::settings::{Settings, Spot};
-use crate::{DeskError, advice, connections, entry, flight};
-
-/// Where a proposal comes from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Origin {
-    /// Set by hand in a table.
-    Hand,
-    /// Advice of Causes.
-    Causes,
-    /// A plan.
-    Plan,
-    /// A change is taken back.
-    Undo,
-    /// A step of a course.
-    Course,
-}
-
-impl Origin {
-    pub(crate) fn word(self) -> &'static str {
-        match self {
-            Self::Hand => "hand",
-            Self::Causes => "causes",
-            Self::Plan => "plan",
-            Self::Undo => "undo",
-            Self::Course => "course",
-        }
-    }
-}
-
-/// What a change is expected to add a day; absent where nothing tells.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Adds {
-    /// Spend, in units of currency.
-    pub spend: Option<f64>,
-    /// Conversions.
-    pub conversions: Option<f64>,
-    /// Their value.
-    pub value: Option<f64>,
-}
-
-impl Adds {
-    /// What a change of spend and conversions adds, of results that are worth so much.
-    pub fn of(spend: f64, conversions: f64, worth: Option<f64>) -> Self {
-        let value = worth.map(|w| w * conversions);
-        Self { spend: Some(spend), conversions: Some(conversions), value }
-    }
-}
-
-/// A change that somebody or some advice proposes.
-#[derive(Clone, Debug)]
-pub struct Proposal {
-    /// To what.
-    pub subject: Subject,
-    /// What shall be set.
-    pub set: Setting,
-    /// Why.
-    pub reason: String,
-    /// Figures that it rests on, as they stand.
-    pub evidence: Vec<(String, String)>,
-    /// What it is expected to do.
-    pub effect: String,
-    /// What it is expected to add a day.
-    pub adds: Adds,
-    /// Where it comes from.
-    pub origin: Origin,
-    /// The change that it takes back.
-    pub undoes: Option<ChangeId>,
-}
+use crate::figures::{full_day, money, number};
+use crate::proposal::{Adds, Origin, Proposal};
+use crate::quiet::quiet_at;
+use crate::settings::Settings;
+use crate::{DeskError, connections, entry};
+use tiller_core::spot::Spot;
+use tiller_core::spot::Subject;
 
 fn items_of(subjects: impl Iterator<Item = Subject>) -> Vec<ItemId> {
     subjects
@@ -92,6 +29,29 @@ fn items_of(subjects: impl Iterator<Item = Subject>) -> Vec<ItemId> {
             _ => None,
         })
         .collect()
+}
+
+/// Why a budget's flight can't be set on a day, if so: its end is over, or it begins on a day that is over and not
+/// with the flight that runs already.
+fn past_flight(was: Option<&Setting>, set: &Setting, today: NaiveDate) -> Option<String> {
+    let Setting::Budget(Budget::Lifetime { starts, ends, .. }) = set else { return None };
+    let runs =
+        matches!(was, Some(Setting::Budget(Budget::Lifetime { starts: s, .. })) if s == starts);
+    if *ends < today {
+        Some(format!(
+            "its flight ends on {}, which is over, and the campaign would stop; choose a last day from {} on",
+            full_day(*ends),
+            full_day(today)
+        ))
+    } else if *starts < today && !runs {
+        Some(format!(
+            "its flight begins on {}, which is over; choose a first day from {} on",
+            full_day(*starts),
+            full_day(today)
+        ))
+    } else {
+        None
+    }
 }
 
 /// Puts proposals in the tray; tells how many are new there.
@@ -140,7 +100,7 @@ pub(crate) async fn ready(
         if was.as_ref() == Some(&p.set) {
             continue;
         }
-        if let Some(past) = flight::past(was.as_ref(), &p.set, today) {
+        if let Some(past) = past_flight(was.as_ref(), &p.set, today) {
             let place = settings.names(spot).unwrap_or_default();
             return Err(DeskError::Invalid(format!("{place}: {past}")));
         }
@@ -401,14 +361,9 @@ pub(crate) async fn check(
     let read_all: Vec<(Option<Setting>, Setting)> =
         all.iter().map(read).collect::<Result<_, _>>()?;
     let today = connections::today(pool, account).await?;
-    let touched = touched::load(pool, account, today.pred_opt().unwrap_or(today)).await?;
+    let made = touched::made(pool, account, today.pred_opt().unwrap_or(today)).await?;
     let present = facts::present_spend(pool, account.id, PRESENT_DAYS.into()).await?;
-    let mut budgets: HashMap<tiller_core::ids::CampaignId, Micros> = HashMap::new();
-    for (c, (_, set)) in all.iter().zip(&read_all) {
-        if let (Setting::Budget(b), None) = (set, c.ad_group) {
-            budgets.insert(c.campaign, b.per_day());
-        }
-    }
+    let together = Together::of(&all, &read_all);
     let checks: Vec<(Vec<Check>, bool)> = (0..all.len())
         .map(|i| {
             let (was, set) = &read_all[i];
@@ -440,15 +395,12 @@ pub(crate) async fn check(
                     number(100.0 * learning::SHOCK, 0)
                 )));
             }
-            found.extend(flight::past(was.as_ref(), set, today).map(stop));
-            let touches = touched.get(&at.campaign).map_or(&[][..], Vec::as_slice);
+            found.extend(past_flight(was.as_ref(), set, today).map(stop));
+            let touches = made.get(&at.campaign).map_or(&[][..], Vec::as_slice);
             found.extend(too_soon(touches, &all[i], set));
             found.extend(limits(settings.limits(at.campaign), set));
-            found.extend(floors(&settings, at, set, &budgets, &all, &read_all));
-            let twin = (0..all.len()).find(|j| {
-                *j != i && spot(&all[*j]) == at && read_all[*j].1.same_thing(set)
-            });
-            if twin.is_some() {
+            found.extend(floors(&settings, at, set, &together));
+            if together.things[&(at, set.thing())] > 1 {
                 found.push(stop("another change in the tray sets the same thing; take one of them out"));
             }
             let now = settings.present(at, set);
@@ -494,8 +446,7 @@ fn too_soon(touches: &[Touch], change: &Change, set: &Setting) -> Option<Check> 
     if change.undoes.is_some() || change.origin == Origin::Course.word() {
         return None;
     }
-    let made: Vec<Touch> = touches.iter().filter(|t| !t.waits()).cloned().collect();
-    let quiet = advice::quiet_at(&made, spot(change), set)?;
+    let quiet = quiet_at(touches, spot(change), set)?;
     Some(warn(format!(
         "{}; changed again before that day, neither change can be judged by itself",
         quiet.sentence()
@@ -524,33 +475,46 @@ fn limits(limits: Limits, set: &Setting) -> Option<Check> {
     })
 }
 
+/// What all changes of a tray set together.
+struct Together<'a> {
+    /// How many set one thing.
+    things: HashMap<(Spot, Thing<'a>), usize>,
+    /// The budget a day of each campaign that gets another.
+    budgets: HashMap<CampaignId, Micros>,
+    /// The floor of each ad group that gets another.
+    floors: HashMap<AdGroupId, Option<Micros>>,
+}
+
+impl<'a> Together<'a> {
+    fn of(all: &[Change], read_all: &'a [(Option<Setting>, Setting)]) -> Self {
+        let (mut things, mut budgets, mut floors) =
+            (HashMap::new(), HashMap::new(), HashMap::new());
+        for (c, (_, set)) in all.iter().zip(read_all) {
+            *things.entry((spot(c), set.thing())).or_default() += 1;
+            match (set, c.ad_group) {
+                (Setting::Budget(b), None) => drop(budgets.insert(c.campaign, b.per_day())),
+                (Setting::Floor(f), Some(group)) => drop(floors.entry(group).or_insert(*f)),
+                _ => {}
+            }
+        }
+        Self { things, budgets, floors }
+    }
+}
+
 /// Floors within a pooled budget, as all of the tray would leave them.
-fn floors(
-    settings: &Settings,
-    at: Spot,
-    set: &Setting,
-    budgets: &HashMap<tiller_core::ids::CampaignId, Micros>,
-    all: &[Change],
-    read_all: &[(Option<Setting>, Setting)],
-) -> Option<Check> {
+fn floors(settings: &Settings, at: Spot, set: &Setting, together: &Together) -> Option<Check> {
     if !matches!(set, Setting::Floor(_) | Setting::Budget(_))
         || (at.ad_group.is_some() && matches!(set, Setting::Budget(_)))
     {
         return None;
     }
-    let budget = budgets
+    let budget = together
+        .budgets
         .get(&at.campaign)
         .copied()
         .or_else(|| settings.campaign(at.campaign)?.budget.map(Budget::per_day))?;
-    let floor = |id, present: Option<Micros>| {
-        all.iter()
-            .zip(read_all)
-            .find_map(|(c, (_, s))| match s {
-                Setting::Floor(f) if c.ad_group == Some(id) => Some(*f),
-                _ => None,
-            })
-            .unwrap_or(present)
-            .unwrap_or_default()
+    let floor = |id: AdGroupId, present: Option<Micros>| {
+        together.floors.get(&id).copied().unwrap_or(present).unwrap_or_default()
     };
     let sum: Micros = settings.ad_groups_of(at.campaign).map(|(id, g)| floor(id, g.floor)).sum();
     (sum > budget).then(|| {
@@ -575,7 +539,39 @@ pub async fn withdraw(
 pub async fn waiting(
     pool: &PgPool,
     account: &Account,
-    today: chrono::NaiveDate,
+    today: NaiveDate,
 ) -> Result<changes::Waiting, DeskError> {
     Ok(changes::waiting(pool, account.id, today).await?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_flight_that_is_over_is_refused() {
+        let day = |d| NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
+        let flight = |from, to| {
+            let amount = Micros::from_units(140.0);
+            Setting::Budget(Budget::Lifetime { amount, starts: day(from), ends: day(to) })
+        };
+        let today = day(10);
+        assert!(
+            past_flight(None, &flight(1, 9), today)
+                .unwrap()
+                .contains("last day from 10 Nov 2026 on")
+        );
+        assert!(
+            past_flight(None, &flight(9, 20), today)
+                .unwrap()
+                .contains("first day from 10 Nov 2026 on")
+        );
+        assert_eq!(past_flight(None, &flight(10, 10), today), None);
+        assert_eq!(
+            past_flight(Some(&flight(1, 12)), &flight(1, 20), today),
+            None,
+            "it runs already"
+        );
+        assert!(past_flight(Some(&flight(1, 12)), &flight(1, 9), today).is_some());
+    }
 }

@@ -11,11 +11,12 @@ use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_channel::wire::{Batch, Change, Place};
 use tiller_core::setting::{Budget, Setting, Status};
+use tiller_core::spot::Subject;
 use tiller_core::{Target, Window};
 use tiller_desk::alarms::{self, Alarm, Page};
-use tiller_desk::book::Subject;
+use tiller_desk::proposal::{Adds, Origin, Proposal};
 use tiller_desk::settings::Settings;
-use tiller_desk::tray::{self, Adds, Edit, Origin, Proposal};
+use tiller_desk::tray::{self, Edit};
 use tiller_desk::{Account, DeskError, PgPool, connections, flight};
 use tiller_store::MIGRATIONS;
 

@@ -18,8 +18,9 @@ use tiller_desk::curves::Curves;
 use tiller_desk::decisions;
 use tiller_desk::figures::money;
 use tiller_desk::pace::{self, Of};
+use tiller_desk::proposal::{Adds, Origin, Proposal};
 use tiller_desk::tray::{self, Edit};
-use tiller_desk::{PgPool, courses, curves, flight, hours, pool, remedy};
+use tiller_desk::{PgPool, courses, curves, flight, hours, plan_moves, pool};
 use tiller_store::MIGRATIONS;
 
 async fn pace_now(s: &Scene, pool: &PgPool) -> std::sync::Arc<pace::Pace> {
@@ -86,7 +87,7 @@ async fn a_course_gives_way_to_whoever_changes_the_budget(pool: PgPool) {
     let feed = s.id(&pool, "Neighbours, feed").await;
     courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
     s.send(&pool).await;
-    let subject = tiller_desk::book::Subject::Campaign(feed);
+    let subject = tiller_core::spot::Subject::Campaign(feed);
     tray::edit(&pool, &s.account, s.person, &[subject], Edit::Budget, "70", "").await.unwrap();
     s.send(&pool).await;
     s.days_pass(&pool, 7).await;
@@ -147,14 +148,14 @@ async fn a_step_that_was_left_in_the_tray_is_sent_once(pool: PgPool) {
     let dates = Window::new(day("2026-11-12"), day("2026-11-14")).unwrap();
     courses::lift(&pool, &s.account, s.person, feed, By::Share(0.5), dates).await.unwrap();
     s.days_pass(&pool, 1).await;
-    let left = tray::Proposal {
-        subject: tiller_desk::book::Subject::Campaign(feed),
+    let left = Proposal {
+        subject: tiller_core::spot::Subject::Campaign(feed),
         set: Setting::Budget(Budget::Daily { amount: Micros::from_units(60.0) }),
         reason: "Step 1 of 2 of the budget lift.".into(),
         evidence: Vec::new(),
         effect: String::new(),
-        adds: tray::Adds::default(),
-        origin: tray::Origin::Course,
+        adds: Adds::default(),
+        origin: Origin::Course,
         undoes: None,
     };
     tray::propose(&pool, &s.account, s.person, vec![left]).await.unwrap();
@@ -197,7 +198,7 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
     let opened = budgets::open(&pool, &s.account, opened.plan.id).await.unwrap();
     let now = book(&pool, &s.account).await;
     let before = s.budget("Courses, search");
-    remedy::plan_to_tray(&pool, &now, s.person, &opened).await.unwrap();
+    plan_moves::to_tray(&pool, &now, s.person, &opened).await.unwrap();
     s.send(&pool).await;
     let first = s.budget("Courses, search");
     assert!((first / before - 0.8).abs() < 1e-6, "a first step of a fifth: {before} to {first}");

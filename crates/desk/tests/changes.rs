@@ -8,11 +8,12 @@ use common::{account, book, day};
 use tiller_channel::Micros;
 use tiller_channel::connection::Connection as _;
 use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strategy};
+use tiller_core::spot::Subject;
 use tiller_core::verdict::Verdict;
-use tiller_desk::book::Subject;
 use tiller_desk::logbook::{self, Show};
+use tiller_desk::proposal::{Adds, Origin, Proposal};
 use tiller_desk::settings::Settings;
-use tiller_desk::tray::{self, Edit, Origin, Proposal, Row};
+use tiller_desk::tray::{self, Edit, Row};
 use tiller_desk::{
     Account, ChangeId, DeskError, PersonId, PgPool, accounts, causes, connections, remedy, sending,
     today,
@@ -66,7 +67,7 @@ impl Scene {
             reason: "Because.".into(),
             evidence: vec![("CPA".into(), "41.80".into())],
             effect: String::new(),
-            adds: tray::Adds::default(),
+            adds: Adds::default(),
             origin: Origin::Hand,
             undoes: None,
         };
@@ -107,7 +108,7 @@ async fn nobody_writes(pool: &PgPool) -> bool {
 }
 
 async fn carry(pool: &PgPool) {
-    while sending::run_next(pool).await.unwrap() {}
+    while tiller_desk::jobs::send::run_next(pool).await.unwrap() {}
 }
 
 fn daily(units: f64) -> Setting {
@@ -361,7 +362,7 @@ async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(pool: PgPool)
     s.send_all(&pool).await.unwrap();
     let carrier = tokio::spawn({
         let pool = pool.clone();
-        async move { sending::run_next(&pool).await }
+        async move { tiller_desk::jobs::send::run_next(&pool).await }
     });
     until(|| async { s.at_market("Names, search").bid == Some(Micros::from_units(3.9)) }).await;
     // The channel has made it; nobody here knows yet.
@@ -373,7 +374,10 @@ async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(pool: PgPool)
         .await
         .unwrap();
     if there == 1 {
-        assert!(!sending::run_next(&pool).await.unwrap(), "it is claimed for a minute");
+        assert!(
+            !tiller_desk::jobs::send::run_next(&pool).await.unwrap(),
+            "it is claimed for a minute"
+        );
         time_passes(&pool).await;
     }
     s.market.service.set_faults(Faults::default());
@@ -535,4 +539,51 @@ async fn money_is_set_in_whole_coins_of_its_currency(pool: PgPool) {
     assert_eq!(dinars, daily(120.456));
     assert_eq!(tiller_desk::change_words::value(&dinars), "120.456");
     assert_eq!(tiller_desk::change_words::value(&daily(1234.5)), "1\u{202f}234.50");
+}
+
+/// As many as a rule may want at once: all stand there once, and of two for one thing both are told so.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_tray_bears_ten_thousand_changes(pool: PgPool) {
+    let s = scene(&pool).await;
+    let subject = s.campaign(&pool, "Names, search").await;
+    let negative = |text: String, match_type| Proposal {
+        subject,
+        set: Setting::Negative { text, match_type, present: true },
+        reason: "Searched in vain.".into(),
+        evidence: Vec::new(),
+        effect: String::new(),
+        adds: Adds::default(),
+        origin: Origin::Causes,
+        undoes: None,
+    };
+    let all = || -> Vec<Proposal> {
+        (0..10_000).map(|i| negative(format!("word {i}"), MatchType::Exact)).collect()
+    };
+    // What is proposed twice at once stands there once, and so does what stands there already.
+    let twice = all().into_iter().chain(all()).collect();
+    assert_eq!(tray::propose(&pool, &s.account, s.person, twice).await.unwrap(), 10_000);
+    assert_eq!(tray::propose(&pool, &s.account, s.person, all()).await.unwrap(), 0);
+    let other = vec![
+        negative("WORD 7".into(), MatchType::Exact),
+        negative("word 8".into(), MatchType::Phrase),
+    ];
+    assert_eq!(tray::propose(&pool, &s.account, s.person, other).await.unwrap(), 2);
+    let rows = s.tray(&pool).await;
+    assert_eq!(rows.len(), 10_002);
+    let order: Vec<&Setting> = rows.iter().map(|r| &r.set_to).collect();
+    let first =
+        Setting::Negative { text: "word 0".into(), match_type: MatchType::Exact, present: true };
+    assert_eq!(order[0], &first, "in the order in which they came");
+    let stopped: Vec<&Setting> =
+        rows.iter().filter(|r| r.checks.iter().any(|c| c.stops)).map(|r| &r.set_to).collect();
+    let texts: Vec<&str> = stopped
+        .iter()
+        .map(|s| match s {
+            Setting::Negative { text, .. } => text.as_str(),
+            other => panic!("{other:?}"),
+        })
+        .collect();
+    assert_eq!(texts, ["word 7", "WORD 7"]);
+    let ids: Vec<ChangeId> = rows.iter().map(|r| r.change.id).collect();
+    assert_eq!(tray::withdraw(&pool, &s.account, &ids).await.unwrap(), 10_002);
 }

@@ -147,7 +147,7 @@ async fn a_worker_killed_in_the_middle_leaves_its_job_to_the_next(pool: PgPool) 
     for _ in 0..3 {
         let worker = tokio::spawn({
             let pool = pool.clone();
-            async move { connections::run_next(&pool).await }
+            async move { tiller_desk::jobs::fetch::run_next(&pool).await }
         });
         until(|| async {
             let running = state(&pool, &account).await;
@@ -180,7 +180,7 @@ async fn a_database_that_drops_its_connections_loses_nothing(pool: PgPool) {
     market.service.set_faults(Faults { latency_ms: 100, ..Faults::default() });
     let worker = tokio::spawn({
         let pool = pool.clone();
-        async move { connections::run_next(&pool).await }
+        async move { tiller_desk::jobs::fetch::run_next(&pool).await }
     });
     until(|| async { state(&pool, &account).await.iter().any(|(s, _)| s == "running") }).await;
     sqlx::raw_sql(

@@ -142,7 +142,7 @@ async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
         reports::start(&pool, &account, id, &mapping).await.unwrap();
         id
     };
-    assert!(reports::run_next(&pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
     let import = reports::get(&pool, &account, id).await.unwrap();
     assert_eq!((import.state, import.error_count), (ImportState::Decide, 2));
     let errors = reports::errors(&pool, &account, id, 10).await.unwrap();
@@ -160,9 +160,9 @@ async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
         "nothing is written before the person decides"
     );
     reports::accept_good(&pool, &account, id).await.unwrap();
-    assert!(reports::run_next(&pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
     assert_eq!(everything(&pool, &account).await.0.clicks, 11);
-    assert!(!reports::run_next(&pool).await.unwrap(), "the queue is empty");
+    assert!(!tiller_desk::jobs::import::run_next(&pool).await.unwrap(), "the queue is empty");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -272,12 +272,15 @@ async fn a_worker_that_died_is_replaced(pool: PgPool) {
     let mapping = reports::preview(&pool, &account, id).await.unwrap().mapping;
     reports::start(&pool, &account, id, &mapping).await.unwrap();
     assert!(tiller_store::imports::claim(&pool).await.unwrap().is_some());
-    assert!(!reports::run_next(&pool).await.unwrap(), "a living worker keeps its claim");
+    assert!(
+        !tiller_desk::jobs::import::run_next(&pool).await.unwrap(),
+        "a living worker keeps its claim"
+    );
     sqlx::query("UPDATE report_import SET claimed_at = now() - interval '2 minutes'")
         .execute(&pool)
         .await
         .unwrap();
-    assert!(reports::run_next(&pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
     assert_eq!(reports::get(&pool, &account, id).await.unwrap().state, ImportState::Done);
 }
 

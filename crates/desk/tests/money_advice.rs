@@ -11,13 +11,14 @@ use tiller_core::flight::By;
 use tiller_core::learning;
 use tiller_core::response::lever::Bidding;
 use tiller_core::setting::{Budget, Setting};
+use tiller_core::spot::Subject;
 use tiller_core::steps::Step;
 use tiller_core::{Micros, Target, Window};
-use tiller_desk::book::Subject;
 use tiller_desk::curves::Curves;
 use tiller_desk::tray;
 use tiller_desk::{
-    DeskError, PgPool, accounts, advice, budgets, courses, curves, flight, rebalance, remedy, steps,
+    DeskError, PgPool, accounts, advice, budgets, courses, curves, flight, plan_moves, rebalance,
+    steps,
 };
 use tiller_market::world::AMBERFOLD;
 use tiller_store::MIGRATIONS;
@@ -167,7 +168,7 @@ async fn a_plan_over_a_flight_is_one_sum(pool: PgPool) {
     assert!(errors.is_empty(), "{errors:?}");
     budgets::save(&pool, &s.account, opened.plan.id, "Plan", &opened.file).await.unwrap();
     let now = book(&pool, &s.account).await;
-    remedy::plan_to_tray(&pool, &now, s.person, &opened).await.unwrap();
+    plan_moves::to_tray(&pool, &now, s.person, &opened).await.unwrap();
     let rows = tray::rows(&pool, &s.account).await.unwrap();
     let sum = rows
         .iter()

@@ -36,7 +36,7 @@ async fn staged_rows_that_vanish_are_noticed_and_fetched_again(pool: PgPool) {
     )
     .await;
     connections::let_pass(&pool, &account, 1).await.unwrap();
-    assert!(connections::run_next(&pool).await.unwrap());
+    assert!(tiller_desk::jobs::fetch::run_next(&pool).await.unwrap());
     let told = connections::list(&pool, &account).await.unwrap();
     let error = told.iter().find_map(|v| v.job.as_ref()?.error.clone()).unwrap();
     assert!(error.contains("conversions are left") && error.contains("fetched again"), "{error}");
@@ -98,17 +98,20 @@ async fn an_answered_import_survives_the_databases_troubles(pool: PgPool) {
          CREATE TRIGGER trouble BEFORE INSERT ON campaign_day FOR EACH STATEMENT EXECUTE FUNCTION trouble()",
     )
     .await;
-    assert!(reports::run_next(&pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
     let import = reports::get(&pool, &account, id).await.unwrap();
     assert_eq!(import.state, ImportState::Queued, "{:?}", import.message);
-    assert!(!reports::run_next(&pool).await.unwrap(), "not before its pause is over");
+    assert!(
+        !tiller_desk::jobs::import::run_next(&pool).await.unwrap(),
+        "not before its pause is over"
+    );
     sql(
         &pool,
         "CREATE OR REPLACE FUNCTION trouble() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RAISE EXCEPTION ''no'' USING ERRCODE = ''23514''; END';
          UPDATE report_import SET not_before = now() - interval '1 second'",
     )
     .await;
-    assert!(reports::run_next(&pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
     let import = reports::get(&pool, &account, id).await.unwrap();
     assert_eq!(import.state, ImportState::Failed);
     assert!(import.message.unwrap().contains("the file is kept"));
@@ -118,7 +121,7 @@ async fn an_answered_import_survives_the_databases_troubles(pool: PgPool) {
     assert!(!preview.remembered);
     sql(&pool, "DROP TRIGGER trouble ON campaign_day").await;
     reports::start(&pool, &account, id, &preview.mapping).await.unwrap();
-    assert!(reports::run_next(&pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
     assert_eq!(reports::get(&pool, &account, id).await.unwrap().state, ImportState::Done);
     assert_eq!(conversions(&pool, &account).await, 2.0);
     assert!(

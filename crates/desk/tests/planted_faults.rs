@@ -6,9 +6,10 @@ mod common;
 use std::collections::HashMap;
 
 use common::{book, day, demo_account};
+use tiller_core::spot::Subject;
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::{HeldBy, Verdict};
-use tiller_desk::book::{Judged, Subject};
+use tiller_desk::book::Judged;
 use tiller_desk::{PgPool, budgets, causes};
 use tiller_store::MIGRATIONS;
 

@@ -19,10 +19,10 @@ use tiller_core::tracking::Finding;
 use tiller_core::verdict::{Case, HeldBy, Hold, diagnose};
 use tiller_core::{Currency, Tally, Target, Window};
 use tiller_desk::CampaignId;
-use tiller_desk::advice::Quiet;
 use tiller_desk::alarms::{Alarm, Moved, What, Why};
 use tiller_desk::book::{Circle, Judged, Meets};
 use tiller_desk::pace::{Of, Pace, Row};
+use tiller_desk::quiet::Quiet;
 use tiller_desk::wording::{self, TradeOff};
 use tiller_desk::{change_words, entry, plan_file};
 

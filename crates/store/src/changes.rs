@@ -134,36 +134,42 @@ pub(crate) async fn add_in(
     person: PersonId,
     new: &[NewChange],
 ) -> Result<Vec<ChangeId>, StoreError> {
-    let mut added = Vec::new();
-    for n in new {
-        let id = sqlx::query_scalar!(
-            r#"INSERT INTO change (account_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, created_by, spend_a_day)
-             SELECT $1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16
-             WHERE NOT EXISTS (SELECT 1 FROM change WHERE account_id = $1 AND state IN ('waiting', 'sending') AND campaign_id = $2
-                 AND ad_group_id IS NOT DISTINCT FROM $3 AND item_id IS NOT DISTINCT FROM $4 AND set_to = $7)
-             RETURNING id AS "id: ChangeId""#,
-            account.0,
-            n.campaign.0,
-            n.ad_group.map(|i| i.0),
-            n.item.map(|i| i.0),
-            n.place,
-            n.was,
-            n.set_to,
-            n.setting,
-            n.reason,
-            n.evidence,
-            n.effect,
-            n.a_day,
-            n.origin,
-            n.undoes.map(|i| i.0),
-            person.0,
-            n.spend_a_day
-        )
-        .fetch_optional(&mut *tx)
-        .await?;
-        added.extend(id);
+    fn each<T>(new: &[NewChange], of: impl Fn(&NewChange) -> T) -> Vec<T> {
+        new.iter().map(of).collect()
     }
-    Ok(added)
+    Ok(sqlx::query_scalar!(
+        r#"WITH new AS (
+               SELECT DISTINCT ON (campaign_id, ad_group_id, item_id, set_to) *
+               FROM unnest($3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::jsonb[], $8::jsonb[], $9::text[], $10::text[],
+                           $11::jsonb[], $12::text[], $13::bigint[], $14::text[], $15::bigint[], $16::bigint[]) WITH ORDINALITY
+                    AS n(campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, nth)
+               ORDER BY campaign_id, ad_group_id, item_id, set_to, nth)
+           INSERT INTO change (account_id, created_by, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day)
+           SELECT $1, $2, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day
+           FROM new n
+           WHERE NOT EXISTS (SELECT 1 FROM change c WHERE c.account_id = $1 AND c.state IN ('waiting', 'sending') AND c.campaign_id = n.campaign_id
+               AND c.ad_group_id IS NOT DISTINCT FROM n.ad_group_id AND c.item_id IS NOT DISTINCT FROM n.item_id AND c.set_to = n.set_to)
+           ORDER BY nth
+           RETURNING id AS "id: ChangeId""#,
+        account.0,
+        person.0,
+        &each(new, |n| n.campaign.0),
+        &each(new, |n| n.ad_group.map(|i| i.0)) as &[Option<i64>],
+        &each(new, |n| n.item.map(|i| i.0)) as &[Option<i64>],
+        &each(new, |n| n.place.clone()),
+        &each(new, |n| n.was.clone()) as &[Option<Value>],
+        &each(new, |n| n.set_to.clone()),
+        &each(new, |n| n.setting.clone()),
+        &each(new, |n| n.reason.clone()),
+        &each(new, |n| n.evidence.clone()),
+        &each(new, |n| n.effect.clone()),
+        &each(new, |n| n.a_day),
+        &each(new, |n| n.origin.to_owned()),
+        &each(new, |n| n.undoes.map(|i| i.0)) as &[Option<i64>],
+        &each(new, |n| n.spend_a_day) as &[Option<i64>]
+    )
+    .fetch_all(&mut *tx)
+    .await?)
 }
 
 /// Changes of an account: the tray in order of arrival, the logbook the newest first.
@@ -369,20 +375,19 @@ pub async fn answered(
     answers: &[Answered],
 ) -> Result<(), StoreError> {
     let mut tx = crate::begin(pool).await?;
-    for a in answers {
-        sqlx::query!(
-            "UPDATE change SET state = $3, answer = $4, answered_at = now(), from_day = $5, look_back = $6
-             WHERE account_id = $1 AND id = $2 AND state = 'sending'",
-            batch.account.0,
-            a.id.0,
-            if a.refused.is_none() { "made" } else { "refused" },
-            a.refused.as_deref().unwrap_or_default(),
-            a.refused.is_none().then_some(from_day),
-            a.look_back
-        )
-        .execute(&mut *tx)
-        .await?;
-    }
+    sqlx::query!(
+        "UPDATE change c SET state = CASE WHEN a.refused IS NULL THEN 'made' ELSE 'refused' END, answer = coalesce(a.refused, ''),
+                answered_at = now(), from_day = CASE WHEN a.refused IS NULL THEN $2::date END, look_back = a.look_back
+         FROM unnest($3::bigint[], $4::text[], $5::date[]) AS a(id, refused, look_back)
+         WHERE c.account_id = $1 AND c.id = a.id AND c.state = 'sending'",
+        batch.account.0,
+        from_day,
+        &answers.iter().map(|a| a.id.0).collect::<Vec<_>>(),
+        &answers.iter().map(|a| a.refused.clone()).collect::<Vec<_>>() as &[Option<String>],
+        &answers.iter().map(|a| a.look_back).collect::<Vec<_>>() as &[Option<NaiveDate>]
+    )
+    .execute(&mut *tx)
+    .await?;
     let done = sqlx::query!(
         "UPDATE change_batch SET state = 'answered', error = NULL WHERE account_id = $1 AND id = $2 AND attempts = $3",
         batch.account.0,
@@ -465,28 +470,35 @@ pub struct Touch {
     pub parts: i64,
 }
 
-/// Changes that wait, or whose look-back is after a day; those that take another back for so many days longer.
+/// Changes whose look-back is after a day, those that take another back for so many days longer, and, if asked for,
+/// those that wait.
 pub async fn touched(
     pool: &PgPool,
     account: AccountId,
     after: NaiveDate,
     undone_after: NaiveDate,
+    waiting: bool,
 ) -> Result<Vec<Touch>, StoreError> {
     Ok(sqlx::query_as!(
         Touch,
-        r#"SELECT x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId", x.item_id AS "item: ItemId",
-                  x.was, x.set_to, x.state, x.from_day, x.look_back, x.undoes IS NOT NULL AS "undoes!",
-                  CASE WHEN x.item_id IS NOT NULL THEN (SELECT count(*) FROM item i JOIN ad_group g ON g.account_id = i.account_id AND g.id = i.ad_group_id
-                                                        WHERE g.account_id = $1 AND g.campaign_id = x.campaign_id)
-                       WHEN x.ad_group_id IS NOT NULL THEN (SELECT count(*) FROM ad_group g WHERE g.account_id = $1 AND g.campaign_id = x.campaign_id)
-                       ELSE 1 END AS "parts!"
-           FROM change x
-           WHERE x.account_id = $1 AND (x.state IN ('waiting', 'sending')
-                OR (x.state = 'made' AND (x.look_back > $2 OR (x.undoes IS NOT NULL AND x.from_day > $3))))
+        r#"WITH x AS MATERIALIZED (
+               SELECT id, campaign_id, ad_group_id, item_id, was, set_to, state, from_day, look_back, undoes FROM change
+               WHERE account_id = $1 AND (($4 AND state IN ('waiting', 'sending'))
+                   OR (state = 'made' AND (look_back > $2 OR (undoes IS NOT NULL AND from_day > $3))))),
+           sizes AS (
+               SELECT g.campaign_id, count(DISTINCT g.id) AS groups, count(i.id) AS items
+               FROM ad_group g LEFT JOIN item i ON i.account_id = g.account_id AND i.ad_group_id = g.id
+               WHERE g.account_id = $1 AND g.campaign_id IN (SELECT campaign_id FROM x WHERE ad_group_id IS NOT NULL)
+               GROUP BY g.campaign_id)
+           SELECT x.campaign_id AS "campaign!: CampaignId", x.ad_group_id AS "ad_group: AdGroupId", x.item_id AS "item: ItemId",
+                  x.was, x.set_to AS "set_to!", x.state AS "state!", x.from_day, x.look_back, x.undoes IS NOT NULL AS "undoes!",
+                  CASE WHEN x.item_id IS NOT NULL THEN s.items WHEN x.ad_group_id IS NOT NULL THEN s.groups ELSE 1 END AS "parts!"
+           FROM x LEFT JOIN sizes s ON s.campaign_id = x.campaign_id
            ORDER BY x.from_day, x.id"#,
         account.0,
         after,
-        undone_after
+        undone_after,
+        waiting
     )
     .fetch_all(pool)
     .await?)

@@ -6,7 +6,7 @@ use sqlx::PgPool;
 use tiller_core::Window;
 
 use crate::StoreError;
-use crate::facts::tally;
+use crate::counts::tally;
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId};
 
 /// A curve as it is kept.

@@ -5,7 +5,6 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use sqlx::{PgConnection, PgPool};
 use tiller_core::Target;
-use tiller_core::purpose::Purpose;
 
 use crate::months::{self, Month};
 use crate::{StoreError, splits, targets};
@@ -294,9 +293,4 @@ pub async fn clues(
             own_name_share: if own { r.share } else { 0.0 },
         })
         .collect())
-}
-
-/// The purpose that somebody chose, by its word.
-pub(crate) fn purpose(word: Option<String>) -> Option<Purpose> {
-    word.and_then(|w| Purpose::read(&w))
 }

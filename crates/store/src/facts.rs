@@ -7,8 +7,10 @@ use sqlx::PgPool;
 use tiller_core::purpose::Purpose;
 use tiller_core::{Micros, Tally, Target, Window};
 
-use crate::{StoreError, decisions, targets};
+use crate::counts::tally;
+use crate::{StoreError, targets};
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ItemId};
+use tiller_core::spot::Subject;
 
 /// A campaign as it stands.
 #[derive(Clone, Debug)]
@@ -84,31 +86,6 @@ pub struct ItemTally {
     pub tally: Tally,
 }
 
-/// What is looked at day by day.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Scope {
-    /// An ad group.
-    AdGroup(AdGroupId),
-    /// An item.
-    Item(ItemId),
-}
-
-pub(crate) fn tally(
-    impressions: i64,
-    clicks: i64,
-    spend: i64,
-    conversions: i64,
-    value: i64,
-) -> Tally {
-    Tally {
-        impressions,
-        clicks,
-        spend: Micros::new(spend),
-        conversions: Micros::new(conversions).to_units(),
-        value: Micros::new(value),
-    }
-}
-
 /// Tells the planner how much there is now: after a first fetch, which makes of nothing a great deal.
 pub async fn learn_sizes(pool: &PgPool) -> Result<(), StoreError> {
     sqlx::raw_sql(
@@ -118,27 +95,6 @@ pub async fn learn_sizes(pool: &PgPool) -> Result<(), StoreError> {
     .execute(pool)
     .await?;
     Ok(())
-}
-
-/// Numbers that grow whenever something of an account changes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Version {
-    /// Its figures and its structure.
-    pub figures: i64,
-    /// What people have decided, and what was sent.
-    pub decided: i64,
-}
-
-/// The state that an account is in.
-pub async fn version(pool: &PgPool, account: AccountId) -> Result<Version, StoreError> {
-    Ok(sqlx::query_as!(
-        Version,
-        r#"SELECT figures, coalesce(d.version, 0) AS "decided!"
-           FROM account a LEFT JOIN account_decided d ON d.account_id = a.id WHERE a.id = $1"#,
-        account.0
-    )
-    .fetch_one(pool)
-    .await?)
 }
 
 /// First and last day with anything counted.
@@ -172,7 +128,7 @@ pub async fn campaigns(pool: &PgPool, account: AccountId) -> Result<Vec<Campaign
             kind: r.kind,
             status: r.status,
             own_target: targets::read(r.target_cpa, r.target_roas),
-            own_purpose: decisions::purpose(r.purpose),
+            own_purpose: r.purpose.and_then(|w| Purpose::read(&w)),
             own_events: r.own_events,
             first_day: r.first_day,
         })
@@ -381,18 +337,20 @@ pub async fn bid_days(
 }
 
 /// The days of an ad group or an item in a window.
-pub async fn scope_days(
+pub async fn days_of(
     pool: &PgPool,
     account: AccountId,
-    scope: Scope,
+    subject: Subject,
     window: Window,
 ) -> Result<Vec<(NaiveDate, Tally)>, StoreError> {
-    let (ad_group, item) = match scope {
-        Scope::AdGroup(id) => (Some(id.0), None),
-        Scope::Item(id) => (None, Some(id.0)),
+    let (campaign, ad_group, item) = match subject {
+        Subject::Campaign(id) => (Some(id.0), None, None),
+        Subject::AdGroup(id) => (None, Some(id.0), None),
+        Subject::Item(id) => (None, None, Some(id.0)),
     };
     let rows = sqlx::query!(
-        r#"WITH mine AS (SELECT id FROM item WHERE account_id = $1 AND (ad_group_id = $2 OR id = $3)),
+        r#"WITH mine AS (SELECT id FROM item WHERE account_id = $1 AND (ad_group_id = $2 OR id = $3
+                              OR ad_group_id IN (SELECT id FROM ad_group WHERE account_id = $1 AND campaign_id = $6))),
                 f AS (SELECT day, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
                       FROM item_day WHERE account_id = $1 AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day),
                 v AS (SELECT day, sum(count)::bigint AS conversions, sum(value)::bigint AS value
@@ -404,7 +362,8 @@ pub async fn scope_days(
         ad_group,
         item,
         window.from(),
-        window.to()
+        window.to(),
+        campaign
     )
     .fetch_all(pool)
     .await?;

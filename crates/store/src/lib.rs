@@ -3,6 +3,7 @@
 
 pub mod changes;
 pub mod connections;
+mod counts;
 pub mod courses;
 pub mod curves;
 pub mod decisions;
@@ -16,6 +17,7 @@ pub mod sessions;
 pub mod splits;
 pub mod structure;
 pub mod targets;
+pub mod versions;
 pub mod views;
 
 use std::time::Duration;
@@ -32,7 +34,7 @@ pub static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!("./migrations");
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     /// The database refused or did not answer.
-    #[error("the database did not answer: {0}")]
+    #[error("{}: {}", told(.0), .0)]
     Database(#[from] sqlx::Error),
     /// The schema could not be brought up to date.
     #[error("the database's schema could not be brought up to date: {0}")]
@@ -57,16 +59,31 @@ pub enum StoreError {
     Json(#[from] serde_json::Error),
 }
 
+/// What a program may do about a failure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// Try again later: the database is away, full or busy, or what was staged is gone.
+    Passing,
+    /// Choose another name: this one is there already.
+    Taken,
+    /// Leave it: somebody else does it.
+    Lost,
+    /// Tell whoever runs this: it will fail again.
+    Lasting,
+}
+
 impl StoreError {
-    /// Whether it may well succeed later: the database was away, full, or busy.
-    pub fn is_passing(&self) -> bool {
+    /// What a program may do about it.
+    pub fn kind(&self) -> Kind {
         match self {
-            Self::Database(sqlx::Error::Database(e)) => {
-                // Connection exception, transaction rollback, insufficient resources, operator intervention.
-                let code = e.code();
-                code.is_some_and(|c| {
+            Self::Database(sqlx::Error::Database(e)) if e.is_unique_violation() => Kind::Taken,
+            // Connection exception, transaction rollback, insufficient resources, operator intervention.
+            Self::Database(sqlx::Error::Database(e))
+                if e.code().is_some_and(|c| {
                     ["08", "40", "53", "57"].iter().any(|class| c.starts_with(class))
-                })
+                }) =>
+            {
+                Kind::Passing
             }
             Self::Database(
                 sqlx::Error::Io(_)
@@ -76,14 +93,24 @@ impl StoreError {
                 | sqlx::Error::WorkerCrashed
                 | sqlx::Error::Protocol(_),
             )
-            | Self::Short { .. } => true,
-            _ => false,
+            | Self::Short { .. } => Kind::Passing,
+            Self::Lost => Kind::Lost,
+            Self::Database(_) | Self::Migration(_) | Self::Json(_) => Kind::Lasting,
         }
     }
+}
 
-    /// Whether a unique name was taken already.
-    pub fn is_taken(&self) -> bool {
-        matches!(self, Self::Database(sqlx::Error::Database(e)) if e.is_unique_violation())
+/// What a failure of the database was, in words.
+fn told(error: &sqlx::Error) -> &'static str {
+    match error {
+        sqlx::Error::Database(_) => "the database refused it",
+        sqlx::Error::RowNotFound => "the database does not have it",
+        sqlx::Error::Decode(_)
+        | sqlx::Error::ColumnDecode { .. }
+        | sqlx::Error::ColumnNotFound(_)
+        | sqlx::Error::TypeNotFound { .. } => "what the database holds could not be read",
+        sqlx::Error::PoolTimedOut => "the database had no connection free in time",
+        _ => "the database did not answer",
     }
 }
 
@@ -118,4 +145,23 @@ pub async fn migrate(pool: &PgPool) -> Result<(), StoreError> {
 pub async fn ping(pool: &PgPool) -> Result<(), StoreError> {
     sqlx::query_scalar!("SELECT 1").fetch_one(pool).await?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn failures_say_what_they_are_and_what_may_be_done() {
+        let of = |e: sqlx::Error| StoreError::from(e);
+        let away = of(sqlx::Error::Io(std::io::ErrorKind::ConnectionRefused.into()));
+        assert_eq!(away.kind(), Kind::Passing);
+        assert!(away.to_string().starts_with("the database did not answer: "), "{away}");
+        let unread = of(sqlx::Error::ColumnNotFound("day".into()));
+        assert_eq!(unread.kind(), Kind::Lasting);
+        assert!(unread.to_string().starts_with("what the database holds"), "{unread}");
+        assert_eq!(of(sqlx::Error::PoolTimedOut).kind(), Kind::Passing);
+        assert_eq!(StoreError::Lost.kind(), Kind::Lost);
+        assert!(std::error::Error::source(&away).is_some(), "its source is kept");
+    }
 }

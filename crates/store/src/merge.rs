@@ -9,7 +9,7 @@ use tiller_core::Micros;
 use tokio::sync::mpsc::Receiver;
 
 use crate::imports::{self, ERRORS_KEPT, ErrorRow, Import};
-use crate::{StoreError, splits};
+use crate::{Kind, StoreError, splits};
 use tiller_core::ids::{AccountId, ConnectionId, ImportId};
 
 /// The names that tell an item from all others.
@@ -234,7 +234,7 @@ impl<'a> Merge<'a> {
         let facts = if self.connection.is_some() { FETCHED } else { UPLOADED };
         match insert_facts(&mut inner, facts, self.account, self.import).await {
             Ok(()) => inner.commit().await?,
-            Err(error) if error.is_taken() => {
+            Err(error) if error.kind() == Kind::Taken => {
                 inner.rollback().await?;
                 let room = ERRORS_KEPT.saturating_sub(contents.errors.len());
                 let (count, double) = duplicates(&mut self.tx, room).await?;

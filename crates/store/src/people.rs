@@ -6,7 +6,7 @@ use sqlx::PgPool;
 use tiller_core::{Currency, Micros};
 
 use crate::StoreError;
-use crate::facts::Version;
+use crate::versions::Version;
 use tiller_core::ids::{AccountId, PersonId};
 
 /// What a member may do in an account; each includes the ones before it.

@@ -6,7 +6,7 @@ use sqlx::{PgConnection, PgPool};
 use tiller_core::{Micros, Tally, Window};
 
 use crate::StoreError;
-use crate::facts::tally;
+use crate::counts::tally;
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ConnectionId, ImportId, TermId};
 
 /// Conversions of an item's click day, by event and age.

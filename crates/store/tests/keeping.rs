@@ -11,7 +11,7 @@ use tiller_store::courses::{self, Progress};
 use tiller_store::curves::{self, Kept};
 use tiller_store::decisions::Own;
 use tiller_store::people::{self, NewAccount, Role};
-use tiller_store::{MIGRATIONS, PgPool, decisions, plans, views};
+use tiller_store::{MIGRATIONS, PgPool, decisions, plans, versions, views};
 
 /// An account with a member and two campaigns of one channel.
 struct Scene {
@@ -308,4 +308,56 @@ async fn what_is_written_after_a_request_that_was_dropped_is_kept(pool: PgPool) 
         let seen = views::list(&pool, a.account, a.person).await.unwrap();
         assert!(seen.iter().any(|(name, _)| *name == view), "{view}: nobody else sees it");
     }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn every_write_raises_the_version_of_its_account_and_of_no_other(pool: PgPool) {
+    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+    let (campaign, peer) = (a.campaigns[0].0, a.campaigns[1].0);
+    let of = async |s: &Scene| versions::of(&pool, s.account).await.unwrap();
+    let theirs = of(&b).await;
+    let channel = "(SELECT id FROM channel WHERE account_id = $1)";
+    let connection = "(SELECT max(id) FROM connection WHERE account_id = $1)";
+    let group = "(SELECT max(id) FROM ad_group WHERE account_id = $1)";
+    // Whether figures or what was decided changes.
+    for (figures, sql) in [
+        (true, "UPDATE account SET target_cpa = 30 WHERE id = $1".to_owned()),
+        (true, "UPDATE channel SET name = 'Emberlane' WHERE account_id = $1".to_owned()),
+        (true, "UPDATE campaign SET status = 'paused' WHERE account_id = $1".to_owned()),
+        (true, format!("INSERT INTO ad_group (account_id, campaign_id, name) VALUES ($1, {campaign}, 'g')")),
+        (true, format!("INSERT INTO item (account_id, ad_group_id, kind, name, match_type) VALUES ($1, {group}, 'ad', 'i', '')")),
+        (true, "UPDATE item SET name = 'j' WHERE account_id = $1".to_owned()),
+        (true, "DELETE FROM item WHERE account_id = $1".to_owned()),
+        (true, format!("INSERT INTO campaign_day (account_id, campaign_id, day, impressions, clicks, spend, conversions, value) VALUES ($1, {campaign}, '2026-11-01', 1, 1, 1, 1, 1)")),
+        (true, "UPDATE campaign_day SET expected = 2 WHERE account_id = $1".to_owned()),
+        (false, format!("INSERT INTO campaign_peer (account_id, campaign_id, peer_id) VALUES ($1, {campaign}, {peer})")),
+        (false, "DELETE FROM campaign_peer WHERE account_id = $1".to_owned()),
+        (false, format!("INSERT INTO connection (account_id, channel_id, base_url, token) VALUES ($1, {channel}, 'http://there', 't')")),
+        (false, "UPDATE connection SET last_day = '2026-11-09' WHERE account_id = $1".to_owned()),
+        (false, format!("INSERT INTO sync_job (account_id, connection_id) VALUES ($1, {connection})")),
+        (false, "UPDATE sync_job SET state = 'running', claimed_at = now() WHERE account_id = $1".to_owned()),
+        (false, format!("INSERT INTO course (account_id, campaign_id, kind, steps, base) VALUES ($1, {campaign}, 'lift', '[]', 1)")),
+        (false, "UPDATE course SET state = 'stopped' WHERE account_id = $1".to_owned()),
+        (false, "INSERT INTO month_budget (account_id, month, amount) VALUES ($1, '2026-11-01', 5)".to_owned()),
+        (false, "INSERT INTO plan (account_id, name, from_day, to_day, body) VALUES ($1, 'p', '2026-11-01', '2026-11-30', '{}')".to_owned()),
+        (false, format!("INSERT INTO response_curve (account_id, campaign_id, from_day, to_day, body) VALUES ($1, {campaign}, '2026-11-01', '2026-11-30', '{{}}')")),
+        (false, format!("INSERT INTO change (account_id, campaign_id, place, set_to, setting, reason, evidence, effect, a_day, origin) VALUES ($1, {campaign}, 'p', '{{}}', 'bid', '', '[]', '', 0, 'hand')")),
+        (false, "UPDATE change SET state = 'withdrawn' WHERE account_id = $1".to_owned()),
+    ] {
+        let before = of(&a).await;
+        let done = sqlx::query(sqlx::AssertSqlSafe(sql.clone())).bind(a.account.0).execute(&pool);
+        assert!(done.await.unwrap().rows_affected() > 0, "{sql}");
+        let after = of(&a).await;
+        assert_eq!(after.figures > before.figures, figures, "{sql}");
+        assert_eq!(after.decided > before.decided, !figures, "{sql}");
+    }
+    // How far a job is tells nothing new of the account.
+    let before = of(&a).await;
+    sqlx::query("UPDATE sync_job SET bytes_read = 9, claimed_at = now() WHERE account_id = $1")
+        .bind(a.account.0)
+        .execute(&pool)
+        .await
+        .unwrap();
+    assert_eq!(of(&a).await, before);
+    assert_eq!(of(&b).await, theirs);
 }

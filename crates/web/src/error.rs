@@ -4,7 +4,7 @@ use askama::Template;
 use axum::Json;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
-use tiller_desk::DeskError;
+use tiller_desk::{DeskError, Kind};
 
 /// Why a request ended without its page.
 #[derive(Debug)]
@@ -20,6 +20,8 @@ pub enum PageError {
     NotFound(String),
     /// Input that can't be used.
     Invalid(String),
+    /// The database is not there right now.
+    Away(String),
     /// Our fault.
     Internal(String),
 }
@@ -30,7 +32,10 @@ impl From<DeskError> for PageError {
             DeskError::NotFound(what) => {
                 Self::NotFound(format!("There is no such {what} in this account."))
             }
-            DeskError::Invalid(message) => Self::Invalid(message),
+            DeskError::Invalid(message) | DeskError::BrokeOff(message) => Self::Invalid(message),
+            DeskError::Store(error) if error.kind() == Kind::Passing => {
+                Self::Away(error.to_string())
+            }
             DeskError::Store(error) => Self::Internal(error.to_string()),
         }
     }
@@ -58,6 +63,11 @@ impl PageError {
             Self::Invalid(message) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "That can’t be used as it is", message)
             }
+            Self::Away(_) => (
+                StatusCode::SERVICE_UNAVAILABLE,
+                "The database can’t be reached",
+                "Nothing that you had saved is lost. Try again in a moment; if it stays so, tell whoever runs this server.",
+            ),
             Self::Internal(_) => (
                 StatusCode::INTERNAL_SERVER_ERROR,
                 "Something went wrong on our side",
@@ -77,10 +87,10 @@ impl PageError {
 impl IntoResponse for PageError {
     fn into_response(self) -> Response {
         if let Self::SignInFirst { next } = &self {
-            let to = format!("/sign-in?next={}", crate::params::encode(next));
+            let to = format!("/sign-in?next={}", encode(next));
             return Redirect::to(&to).into_response();
         }
-        if let Self::Internal(error) = &self {
+        if let Self::Internal(error) | Self::Away(error) = &self {
             tracing::error!(%error, "request failed");
         }
         let (status, heading, message) = self.parts();
@@ -113,4 +123,9 @@ pub async fn no_such_page() -> PageError {
     PageError::NotFound(
         "There is no page at this address. Check it for typing errors; what it showed may have been removed.".into(),
     )
+}
+
+/// One value, encoded for a query.
+fn encode(text: &str) -> String {
+    form_urlencoded::byte_serialize(text.as_bytes()).collect()
 }

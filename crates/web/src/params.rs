@@ -116,11 +116,6 @@ impl std::fmt::Display for Params {
     }
 }
 
-/// One value, encoded for a query.
-pub fn encode(text: &str) -> String {
-    form_urlencoded::byte_serialize(text.as_bytes()).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

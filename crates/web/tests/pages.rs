@@ -55,7 +55,9 @@ async fn names_can_do_no_harm(pool: PgPool) {
     let (account, cookie) = site.with_report("a").await;
     let evil = "date,channel,campaign,impressions,clicks,spend,conversions\n2026-11-05,Findle,<script>alert(1)</script>,10,5,1,1\n2026-11-05,Findle,=HYPER(1),10,5,1,1\n";
     let body = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(evil))]);
-    reports::import_now(&site.pool, &account, "evil.csv", body, |_| {}, false).await.unwrap();
+    tiller_desk::jobs::import::import_now(&site.pool, &account, "evil.csv", body, |_| {}, false)
+        .await
+        .unwrap();
     let page = site.page("/accounts/a/spend", &cookie).await;
     assert!(!page.contains("<script>alert") && page.contains("&#60;script&#62;alert"));
     let csv = site.page("/accounts/a/spend.csv", &cookie).await;
@@ -294,7 +296,7 @@ async fn a_file_is_uploaded_looked_at_and_imported(pool: PgPool) {
     let all = "column-0=date&column-1=channel&column-2=campaign&column-3=ad_group&column-4=kind&column-5=item&column-6=match_type&column-7=impressions&column-8=clicks&column-9=spend&column-10=conversions&column-11=value&column-12=currency&column-13=budget";
     assert_eq!(site.post(&place, Some(&cookie), all).await.status(), StatusCode::SEE_OTHER);
     assert!(site.page(&place, &cookie).await.contains("It is waiting for its turn"));
-    assert!(reports::run_next(&site.pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&site.pool).await.unwrap());
     assert!(site.page(&place, &cookie).await.contains("120 rows, 1 Oct 2026 to 9 Nov 2026"));
     let undone = site.post(&format!("{place}/undo"), Some(&cookie), "").await;
     assert_eq!(undone.status(), StatusCode::SEE_OTHER);

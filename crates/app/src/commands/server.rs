@@ -89,8 +89,15 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
             m.channel = args.channel.clone().or(m.channel.take());
             m.currency = args.currency.clone().or(m.currency.take());
         };
-        let import =
-            reports::import_now(&pool, &account, &name, body, adjust, args.only_good).await?;
+        let import = tiller_desk::jobs::import::import_now(
+            &pool,
+            &account,
+            &name,
+            body,
+            adjust,
+            args.only_good,
+        )
+        .await?;
         let errors = reports::errors(&pool, &account, import.id, 20).await?;
         for e in &errors {
             let e = tiller_channel::report::RowError {

@@ -4,30 +4,37 @@
 //! the whole. The problem is convex and separable but for the groups and the limits, so its dual is
 //! solved by nested search on marginal values; there is no general solver here.
 //!
-//! - what is asked: `problem`, `response`
+//! - what is asked: `problem`, `response` with the `precision` that it is known to, `goal`
 //! - whether it can be: `tree` bounds, `conflict` and the `repair`s it offers
-//! - the best split: `separable` for given weights, `coupled` for limits on the whole,
+//! - the best `split`: `separable` for given weights, `coupled` for limits on the whole,
 //!   `rounding` to whole steps, `stepwise` inside limits on the whole
-//! - what comes back: `answer`, with the `precision` that responses are known to
+//! - what comes back from `solve`: `answer`, what each line is `held_by`, the `outlook`, and `what_if`
 
 mod answer;
 mod conflict;
 mod coupled;
+mod goal;
+mod held_by;
+mod outlook;
 mod precision;
 mod problem;
 mod repair;
 mod response;
 mod rounding;
 mod separable;
+mod solve;
+mod split;
 mod stepwise;
 mod tree;
+mod what_if;
 
-pub use answer::{
-    Answer, AtTotal, HeldBy, LineAnswer, Solved, Totals, Warning, at_totals, brings, limit_costs,
-    marginal_at, solve,
-};
+pub use answer::{Answer, HeldBy, LineAnswer, Solved, Warning};
 pub use conflict::{Conflict, ConflictKind, WholeLimit};
-pub use precision::{CONFIDENCE, Outlook, Precision, Range};
+pub use goal::{Totals, brings, marginal_at};
+pub use outlook::{CONFIDENCE, Outlook, Range};
+pub use precision::Precision;
 pub use problem::{Goal, Group, Limits, Line, Problem, ProblemError, Total, Use, or_default};
 pub use repair::Repair;
 pub use response::Response;
+pub use solve::solve;
+pub use what_if::{AtTotal, at_totals, limit_costs};

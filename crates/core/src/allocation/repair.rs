@@ -1,8 +1,8 @@
 //! Repairs: the smallest changes that end a contradiction. Every one that is offered has been tried.
 
-use super::answer::Answer;
 use super::conflict::{Conflict, ConflictKind, WholeLimit};
 use super::problem::{Problem, Use};
+use super::split::best_split;
 use super::tree::{Tree, line_bounds, spends_all};
 
 /// A change to a problem that ends a contradiction.
@@ -150,10 +150,7 @@ pub(super) fn offer(problem: &Problem, conflicts: &[Conflict]) -> Vec<Repair> {
 
 /// The contradictions of a problem, none if it can be solved; without offering repairs in turn.
 fn solve_quietly(problem: &Problem) -> Option<Vec<Conflict>> {
-    match super::answer::solve_without_repairs(problem) {
-        Answer::Optimal(_) => None,
-        Answer::Infeasible { conflicts, .. } => Some(conflicts),
-    }
+    best_split(problem).err()
 }
 
 fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {

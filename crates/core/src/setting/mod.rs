@@ -74,6 +74,17 @@ pub enum Setting {
     },
 }
 
+/// What a setting is a value of, at its spot.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Thing<'a> {
+    /// What there is one of: its budget, its bid.
+    Of(&'static str),
+    /// The bid for some people.
+    People(Dimension, &'a str),
+    /// A keyword or a negative one, as matched.
+    Words(&'static str, String, MatchType),
+}
+
 impl Setting {
     /// With all of its money as `f` has it.
     #[must_use]
@@ -105,22 +116,20 @@ impl Setting {
         }
     }
 
-    /// Whether two settings are values of one thing: they can't both be sent.
-    pub fn same_thing(&self, other: &Self) -> bool {
-        match (self, other) {
-            (Self::Adjustment(a), Self::Adjustment(b)) => {
-                a.dimension == b.dimension && a.segment == b.segment
+    /// What it is a value of: of two values of one thing, only one can be sent.
+    pub fn thing(&self) -> Thing<'_> {
+        match self {
+            Self::Adjustment(a) => Thing::People(a.dimension, &a.segment),
+            Self::Negative { text, match_type, .. } | Self::Keyword { text, match_type, .. } => {
+                Thing::Words(self.word(), text.to_ascii_lowercase(), *match_type)
             }
-            (
-                Self::Negative { text: a, match_type: m, .. },
-                Self::Negative { text: b, match_type: n, .. },
-            )
-            | (
-                Self::Keyword { text: a, match_type: m, .. },
-                Self::Keyword { text: b, match_type: n, .. },
-            ) => a.eq_ignore_ascii_case(b) && m == n,
-            _ => std::mem::discriminant(self) == std::mem::discriminant(other),
+            _ => Thing::Of(self.word()),
         }
+    }
+
+    /// Whether two settings are values of one thing.
+    pub fn same_thing(&self, other: &Self) -> bool {
+        self.thing() == other.thing()
     }
 
     /// The word for what is set, as on the wire.

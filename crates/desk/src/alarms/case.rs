@@ -11,8 +11,8 @@ use tiller_core::setting::{Budget, CampaignSettings, Pacing, Setting, Status};
 use tiller_core::{Micros, Target, Window};
 
 use super::{Alarm, Moved, What, Why};
-use crate::advice::{self, Quiet};
 use crate::book::{Book, Entry, Touch};
+use crate::quiet::{Quiet, quiet};
 use crate::settings::Settings;
 
 /// Days before its end on which a flight is told of, and after it.
@@ -69,7 +69,7 @@ impl<'a> Case<'a> {
             set,
             flight: Flight::of(settings, id),
             touches,
-            quiet: advice::quiet(touches),
+            quiet: quiet(touches),
             runs: set.is_none_or(|s| s.status == Status::Active)
                 && entry.campaign.status.as_deref().is_none_or(|s| s == "active"),
             order,

@@ -15,10 +15,10 @@ use tiller_core::ids::CampaignId;
 use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
-use crate::advice;
 use crate::book::{Book, Entry, Period};
 use crate::connections::View;
 use crate::kept::Kept;
+use crate::quiet::Quiet;
 use crate::settings::Settings;
 
 use case::Case;
@@ -112,7 +112,7 @@ pub struct Alarm {
     /// Money a day that it concerns.
     pub worth: f64,
     /// What was changed there and is not to be judged yet.
-    pub quiet: Option<advice::Quiet>,
+    pub quiet: Option<Quiet>,
 }
 
 /// By the day.

@@ -10,14 +10,15 @@ use std::sync::{Arc, OnceLock};
 use chrono::{Days, NaiveDate};
 use tiller_core::bid_volume::{self, Elasticity};
 use tiller_core::evidence::{dispersion, order_values};
-use tiller_core::ids::{AdGroupId, CampaignId, ItemId};
+use tiller_core::ids::CampaignId;
 use tiller_core::purpose::Purpose;
 use tiller_core::segments::Rules;
+use tiller_core::spot::Subject;
 use tiller_core::tracking::{self, Finding};
 use tiller_core::verdict::{Case, Diagnosis, HeldBy, Hold, diagnose};
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Target, Window};
-use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally, Scope};
+use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, decisions};
 
@@ -31,6 +32,8 @@ use crate::rollups::{self, Rollups};
 
 /// Days before the period that tell what was usual.
 const HISTORY_DAYS: u64 = 90;
+/// The last of them, which tell what is spent now.
+pub const PRESENT_DAYS: u16 = 14;
 /// The period that a page opens with.
 pub const DEFAULT_DAYS: u64 = 28;
 
@@ -162,17 +165,6 @@ impl Entry {
     pub fn budget(&self) -> Option<f64> {
         self.days.iter().rev().find_map(|d| d.budget).map(tiller_core::Micros::to_units)
     }
-}
-
-/// Something that can have a verdict.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Subject {
-    /// A campaign.
-    Campaign(CampaignId),
-    /// An ad group.
-    AdGroup(AdGroupId),
-    /// A keyword, listing, ad or audience.
-    Item(ItemId),
 }
 
 /// A verdict with what it was drawn from.
@@ -553,10 +545,10 @@ pub async fn items(
 pub async fn days_of(
     pool: &PgPool,
     account: &Account,
-    scope: Scope,
+    subject: Subject,
     window: Window,
 ) -> Result<Vec<(NaiveDate, Tally)>, DeskError> {
-    Ok(facts::scope_days(pool, account.id, scope, window).await?)
+    Ok(facts::days_of(pool, account.id, subject, window).await?)
 }
 
 #[cfg(test)]

@@ -14,7 +14,7 @@ use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
 use crate::change_words::{amount, moved};
-use crate::settings::Spot;
+use tiller_core::spot::Spot;
 
 /// Days after which advice that was taken back may be given again: a whole period of new evidence.
 const FORGOTTEN_DAYS: u64 = 28;
@@ -47,9 +47,27 @@ pub(crate) async fn load(
     account: &Account,
     last_day: NaiveDate,
 ) -> Result<Touched, DeskError> {
+    read(pool, account, last_day, true).await
+}
+
+/// The same without what waits.
+pub(crate) async fn made(
+    pool: &PgPool,
+    account: &Account,
+    last_day: NaiveDate,
+) -> Result<Touched, DeskError> {
+    read(pool, account, last_day, false).await
+}
+
+async fn read(
+    pool: &PgPool,
+    account: &Account,
+    last_day: NaiveDate,
+    waiting: bool,
+) -> Result<Touched, DeskError> {
     let forgotten = last_day.checked_sub_days(Days::new(FORGOTTEN_DAYS)).unwrap_or(last_day);
     let mut all = Touched::new();
-    for row in changes::touched(pool, account.id, last_day, forgotten).await? {
+    for row in changes::touched(pool, account.id, last_day, forgotten, waiting).await? {
         let campaign = row.campaign;
         all.entry(campaign).or_default().push(Touch::read(row)?);
     }

@@ -8,8 +8,8 @@ use tiller_store::facts::ItemTally;
 use super::people::Dimension;
 use super::searches::Searches;
 use super::{Found, Scene};
-use crate::book::Subject;
 use crate::figures::{count, money, number, percent, sum};
+use tiller_core::spot::Subject;
 
 /// Conversions in the settled days below which an automatic strategy has nothing to learn from (common
 /// practice, no source: about 30 days of conversions).

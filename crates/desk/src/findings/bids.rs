@@ -10,9 +10,9 @@ use tiller_store::facts::BidDay;
 
 use super::people::adds_words;
 use super::{Found, Scene};
-use crate::book::Subject;
 use crate::figures::{money, percent};
-use crate::tray::{Adds, Proposal};
+use crate::proposal::{Adds, Proposal};
+use tiller_core::spot::Subject;
 
 /// Settled days that are looked through: twelve rounds of a week.
 const DAYS: u64 = 84;

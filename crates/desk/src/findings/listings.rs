@@ -7,9 +7,9 @@ use tiller_store::facts::ItemTally;
 
 use super::people::adds_words;
 use super::{Found, Scene};
-use crate::book::Subject;
 use crate::figures::{conversions as counted, money, number, or_absent};
-use crate::tray::{self, Adds};
+use crate::proposal::Adds;
+use tiller_core::spot::Subject;
 
 /// A product sells seldom: its return is read from so many days.
 const DAYS: u64 = 84;
@@ -76,7 +76,7 @@ fn one(s: &Scene, i: &ItemTally, bid: f64, p: &Proposal) -> Found {
         what: i.name.clone(),
         proposals: s
             .propose(Subject::Item(i.item), set, &format!("{why}."), &effect)
-            .map(|p| tray::Proposal { adds, ..p })
+            .map(|p| crate::proposal::Proposal { adds, ..p })
             .into_iter()
             .collect(),
         why: format!("{why}; {effect}"),

@@ -27,11 +27,13 @@ use tiller_store::people::Account;
 use tiller_store::splits;
 use tiller_store::{PgPool, facts};
 
-use crate::book::{Book, Entry, Period, Subject, Touch};
+use crate::book::{Book, Entry, Period, Touch};
 use crate::kept::Kept;
+use crate::proposal::{Adds, Origin, Proposal};
 use crate::settings::Settings;
-use crate::tray::{self, Adds, Origin, Proposal};
-use crate::{DeskError, advice, hours};
+use crate::tray;
+use crate::{DeskError, hours, quiet};
+use tiller_core::spot::Subject;
 
 pub use bids::{Path as BidPath, Week as BidWeek};
 pub use broke::{Broke, Factor};
@@ -120,7 +122,7 @@ impl Scene<'_> {
         let spot = self.settings.spot(subject)?;
         self.settings.connection(self.campaign())?;
         self.settings.present(spot, &set)?;
-        if advice::quiet_at(self.touches, spot, &set).is_some() {
+        if quiet::quiet_at(self.touches, spot, &set).is_some() {
             return None;
         }
         Some(Proposal {

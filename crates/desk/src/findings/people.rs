@@ -7,9 +7,9 @@ use tiller_core::{Tally, Target};
 use tiller_store::splits::SegmentTally;
 
 use super::{Found, Scene};
-use crate::book::Subject;
 use crate::figures::{money, number, signed};
-use crate::tray::{Adds, Proposal};
+use crate::proposal::{Adds, Proposal};
+use tiller_core::spot::Subject;
 
 /// In this order segments are looked through.
 const ORDER: [By; 5] = [By::Country, By::Gender, By::Age, By::Placement, By::Device];

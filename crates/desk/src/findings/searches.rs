@@ -8,8 +8,8 @@ use tiller_core::terms::{self, Term};
 use tiller_store::splits::TermTally;
 
 use super::{Found, Scene};
-use crate::book::Subject;
 use crate::figures::{count, money, number, or_absent};
+use tiller_core::spot::Subject;
 
 /// What was searched for.
 #[derive(Clone, Debug, Default)]

@@ -14,14 +14,16 @@ use tiller_store::PgPool;
 use tiller_store::months::{self, Month, MonthBudget};
 
 use crate::DeskError;
-use crate::advice::{Quiet, quiet};
-use crate::book::{Book, Entry, Period, Subject};
+use crate::book::{Book, Entry, Period};
 use crate::budgets::{self, Opened};
 use crate::decisions::{self, Own};
 use crate::figures::{money, sum};
 use crate::kept::Kept;
+use crate::proposal::{Adds, Origin, Proposal};
+use crate::quiet::{Quiet, quiet};
 use crate::settings::Settings;
-use crate::tray::{self, Adds, Origin, Proposal};
+use crate::tray;
+use tiller_core::spot::Subject;
 
 /// A needed budget is set where it differs by more than this from what is set.
 const WORTH_A_CHANGE: f64 = 0.03;

@@ -93,7 +93,7 @@ pub async fn practice(
 
 /// Runs every job that waits.
 pub async fn fetch_all(pool: &PgPool) {
-    while connections::run_next(pool).await.unwrap() {}
+    while tiller_desk::jobs::fetch::run_next(pool).await.unwrap() {}
 }
 
 /// Makes what waits for later due now, and what a dead worker holds free.

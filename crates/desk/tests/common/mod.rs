@@ -50,8 +50,15 @@ pub async fn import_as(
         .chunks(1000)
         .map(|c| Ok::<_, std::io::Error>(Bytes::copy_from_slice(c)))
         .collect();
-    reports::import_now(pool, account, "test.csv", futures::stream::iter(pieces), adjust, only_good)
-        .await
+    tiller_desk::jobs::import::import_now(
+        pool,
+        account,
+        "test.csv",
+        futures::stream::iter(pieces),
+        adjust,
+        only_good,
+    )
+    .await
 }
 
 pub const HEADER: &str = "date,channel,campaign,ad_group,kind,item,match_type,impressions,clicks,spend,conversions,value,currency\n";

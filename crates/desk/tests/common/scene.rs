@@ -48,7 +48,7 @@ impl Scene {
     pub async fn settle(&self, pool: &PgPool) {
         loop {
             fetch_all(pool).await;
-            if !sending::run_next(pool).await.unwrap() {
+            if !tiller_desk::jobs::send::run_next(pool).await.unwrap() {
                 break;
             }
         }

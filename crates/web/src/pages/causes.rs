@@ -6,18 +6,14 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::bridge::Factor;
 use tiller_core::evidence::wilson;
+use tiller_core::spot::Subject;
 use tiller_core::verdict::{Faults, Verdict};
 use tiller_core::{Tally, Target};
-use tiller_desk::advice::{self, Advice, Quiet};
-use tiller_desk::book::{Book, Judged, Subject};
+use tiller_desk::advice::{self, Cure};
+use tiller_desk::book::{Book, Judged};
 use tiller_desk::causes::{self, Examined};
-use tiller_desk::change_words;
 use tiller_desk::figures::{self, counted, money, number, percent, probability, signed, sum};
-use tiller_desk::rebalance::Move;
-use tiller_desk::remedy as remedies;
-use tiller_desk::settings::Settings;
 use tiller_desk::spend::{Level, Within, rows};
-use tiller_desk::tray::Proposal;
 use tiller_desk::wording::{self, Words};
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
@@ -27,6 +23,7 @@ use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::findings;
+use crate::pages::remedy::Remedy;
 use crate::pages::spend::{NoReports, href, key};
 use crate::pages::{book, book_of_reports};
 use crate::params::Params;
@@ -113,80 +110,6 @@ struct CausePage {
     found: Option<findings::View>,
     take: String,
     seen: String,
-}
-
-/// What does what the advice says: a form that puts it in the tray.
-pub struct Remedy {
-    /// Where it is sent, below the account.
-    pub to: &'static str,
-    /// Its fields.
-    pub fields: Vec<(&'static str, String)>,
-    /// `Target CPA to 43.00`.
-    pub text: String,
-}
-
-impl Remedy {
-    /// One change.
-    pub fn change(of: Subject, p: &Proposal) -> Self {
-        Self { to: "tray/remedy", fields: vec![("of", key(of))], text: change_words::aim(&p.set) }
-    }
-
-    /// The week's budgets: together, since what some get is what others give.
-    pub fn budgets(moves: &[Move]) -> Self {
-        Self {
-            to: "budgets/advice",
-            fields: moves.iter().map(|m| ("take", m.line.campaign.to_string())).collect(),
-            text: format!(
-                "{} together",
-                counted(moves.len() as u64, "daily budget", "daily budgets")
-            ),
-        }
-    }
-}
-
-/// What the one advice on a campaign, an ad group or an item would set.
-pub enum Cure {
-    /// One change.
-    Change(Proposal),
-    /// Another budget, as one of the week's moves.
-    Budget(Box<Move>, Vec<Move>),
-    /// Nothing for now: something was changed there, or waits.
-    Quiet(Quiet),
-}
-
-/// What the one advice asks for, where its channel is connected and it can be set there.
-pub async fn cure(
-    app: &App,
-    member: &Member,
-    book: &Book,
-    subject: Subject,
-    e: &Examined,
-) -> Result<Option<Cure>, PageError> {
-    let Some(judged) = e.judged.as_ref().filter(|_| member.standing.connected) else {
-        return Ok(None);
-    };
-    let settings = match subject {
-        Subject::Item(id) => Settings::load(&app.pool, &member.account, &[id]).await?.into(),
-        _ => Settings::of_book(&app.pool, book).await?,
-    };
-    if let Subject::Campaign(id) = subject {
-        let advised = advice::of_account(&app.pool, book).await?;
-        match advised.on(book.entry(id)?, Some(judged)) {
-            Advice::Nothing => return Ok(None),
-            Advice::Quiet(quiet) => return Ok(Some(Cure::Quiet(quiet))),
-            Advice::Budget(m) => {
-                return Ok(Some(Cure::Budget(Box::new(m.clone()), advised.week.moves.clone())));
-            }
-            Advice::Verdict(_) => {}
-        }
-    }
-    let change = remedies::of_verdict(&settings, subject, judged, e.trade_off);
-    let touches = book.touched.get(&e.campaign_id).map_or(&[][..], Vec::as_slice);
-    Ok(change.map(|p| {
-        let spot = settings.spot(p.subject);
-        let quiet = spot.and_then(|spot| advice::quiet_at(touches, spot, &p.set));
-        quiet.map_or(Cure::Change(p), Cure::Quiet)
-    }))
 }
 
 /// Overspenders ranked by excess.
@@ -307,7 +230,7 @@ async fn examine(
     let frame =
         Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
     let parts = parts(app, &book, subject, &frame).await?;
-    let cure = cure(app, member, &book, subject, &e).await?;
+    let cure = advice::cure(&app.pool, &book, subject, &e).await?;
     let (found, here) = match subject {
         Subject::Campaign(id) => (
             findings::of(app, &book, id, &frame.days).await?,

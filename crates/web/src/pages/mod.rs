@@ -18,6 +18,7 @@ pub mod peers;
 pub mod plan;
 pub mod plan_working;
 pub mod pool;
+pub mod remedy;
 pub mod reports;
 pub mod sign_in;
 pub mod spend;

@@ -8,18 +8,20 @@ use axum::Form;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
-use tiller_desk::book::Subject;
+use tiller_core::spot::Subject;
+use tiller_desk::advice::{self, Cure};
 use tiller_desk::figures::{self, counted, full_day};
 use tiller_desk::logbook::{self, Show};
 use tiller_desk::tray::{self as desk, Check, Edit, Row};
 use tiller_desk::wording;
-use tiller_desk::{ChangeId, DeskError, PlanId, budgets, causes, change_words, remedy, sending};
+use tiller_desk::{
+    ChangeId, DeskError, PlanId, budgets, causes, change_words, plan_moves, sending,
+};
 
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station, TrayBar};
-use crate::pages::causes::{Cure, cure};
 use crate::pages::spend::{href, subject};
 use crate::pages::{back, book_of_reports, download};
 use crate::params::Params;
@@ -287,7 +289,7 @@ pub async fn remedy(
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let examined = causes::examine(&app.pool, &book, of).await?;
     let (pool, account, person) = (&app.pool, &member.account, member.person.id);
-    let outcome = match cure(&app, &member, &book, of, &examined).await? {
+    let outcome = match advice::cure(&app.pool, &book, of, &examined).await? {
         Some(Cure::Change(p)) => desk::propose(pool, account, person, vec![p]).await.map(put),
         Some(Cure::Budget(..)) => Err(DeskError::Invalid(
             "its budget is one of the week’s moves by now; put those in the tray on Budgets".into(),
@@ -311,7 +313,7 @@ pub async fn plan(
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.pool, &member, &params).await?;
     let opened = budgets::open(&app.pool, &member.account, PlanId(id)).await?;
-    let done = remedy::plan_to_tray(&app.pool, &book, member.person.id, &opened).await;
+    let done = plan_moves::to_tray(&app.pool, &book, member.person.id, &opened).await;
     let outcome = done.map(|(n, left)| {
         let rest = if left.is_empty() {
             String::new()

@@ -136,8 +136,16 @@ impl Site {
         let account = accounts::by_slug(&self.pool, slug).await.unwrap();
         let rows = bytes::Bytes::from(report().replace("EUR", currency));
         let body = futures::stream::iter([Ok::<_, std::io::Error>(rows)]);
-        let done =
-            reports::import_now(&self.pool, &account, "r.csv", body, |_| {}, false).await.unwrap();
+        let done = tiller_desk::jobs::import::import_now(
+            &self.pool,
+            &account,
+            "r.csv",
+            body,
+            |_| {},
+            false,
+        )
+        .await
+        .unwrap();
         assert_eq!(done.state, reports::ImportState::Done, "{:?}", done.message);
         let cookie = self.member(&format!("analyst@{slug}.example"), &account, Role::Analyst).await;
         (account, cookie)

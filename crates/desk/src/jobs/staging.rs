@@ -9,7 +9,7 @@ use tiller_store::StoreError;
 use tiller_store::connections::{self, Connection, Sync};
 use tiller_store::splits::{self, Counts, StagedConversion, StagedSegment, StagedTerm};
 
-use super::Trouble;
+use super::fetch::Trouble;
 use crate::PgPool;
 
 /// Fetches and stages conversions for one window, segments and terms for another, all of one attempt's import.

@@ -1,36 +1,28 @@
-//! Connections to channels: structure and reports are fetched by jobs, the market's days may pass.
-//!
-//! - `staging`: the splits on their way in
-
-mod staging;
+//! Fetches: the structure of a channel, then the report of the days that may still change, by jobs of which one at a
+//! time has the word.
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use chrono::{Days, NaiveDate, Utc};
-use chrono_tz::Tz;
-use tiller_channel::connection::{ChannelError, Connection as _, HttpConnection, Patience};
+use chrono::{Days, NaiveDate};
+use tiller_channel::connection::{ChannelError, Connection as _};
 use tiller_channel::report::guess;
 use tiller_channel::wire::{Campaign, ReportKind, Structure};
 use tiller_core::Window;
-use tiller_core::ids::ConnectionId;
 use tiller_core::setting::{ItemKind, MatchType};
-use tiller_store::changes;
 use tiller_store::connections::{self, Connection, End, Sync};
 use tiller_store::facts;
 use tiller_store::imports::{self, Sender};
 use tiller_store::merge::Merged;
-use tiller_store::people::Account;
+use tiller_store::people::{self, Account};
 use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, ToldItem};
-use tiller_store::{PgPool, StoreError, people};
+use tiller_store::{Kind, PgPool, StoreError};
 
-use crate::kept::{Kept, Stamp};
-use crate::reports::{self, Counters};
-use crate::{DeskError, courses, measure};
-
-pub use tiller_store::changes::Waiting;
-pub use tiller_store::connections::{Connection as ChannelConnection, Sync as SyncJob};
+use super::{after, staging};
+use crate::connections::open;
+use crate::reading::{self, Counters};
+use crate::{DeskError, reports};
 
 /// A job with a passing trouble is tried so often before it fails.
 const ATTEMPTS: i32 = 5;
@@ -38,155 +30,6 @@ const ATTEMPTS: i32 = 5;
 const USUAL_WINDOW: i16 = 30;
 /// Splits are fetched for so many days before the last, the first time; later with what may have changed.
 const SPLIT_DAYS: u64 = 89;
-
-/// The open interface of a connection.
-pub(crate) fn open(c: &Connection) -> Result<HttpConnection, ChannelError> {
-    HttpConnection::new(&c.base_url, &c.channel_name, &c.token, Patience::default())
-}
-
-impl From<ChannelError> for DeskError {
-    fn from(error: ChannelError) -> Self {
-        Self::Invalid(error.to_string())
-    }
-}
-
-/// Connects an account to every channel that a token opens at an address; tells their names.
-pub async fn connect(
-    pool: &PgPool,
-    account: &Account,
-    base_url: &str,
-    token: &str,
-) -> Result<Vec<String>, DeskError> {
-    let (base_url, token) = (base_url.trim().trim_end_matches('/'), token.trim());
-    if token.is_empty() {
-        return Err(DeskError::Invalid("enter the token that the channel gave you".into()));
-    }
-    let patience = Patience { retries: 1, ..Patience::default() };
-    let found = HttpConnection::new(base_url, "", token, patience)?.channels().await?;
-    let Some(first) = found.first() else {
-        return Err(DeskError::Invalid(
-            "this token opens no channel; ask the channel for another".into(),
-        ));
-    };
-    let told = HttpConnection::new(base_url, &first.name, token, patience)?.structure().await?;
-    if told.currency != account.currency {
-        return Err(DeskError::Invalid(format!(
-            "this token opens an account in {}; this account is in {}. Connect it to an account in {}",
-            told.currency, account.currency, told.currency
-        )));
-    }
-    let mut names = Vec::new();
-    for channel in found {
-        let id = connections::save(pool, account.id, &channel.name, base_url, token).await?;
-        connections::queue(pool, account.id, id).await?;
-        names.push(channel.name);
-    }
-    Ok(names)
-}
-
-/// A connection with its latest job.
-#[derive(Clone, Debug)]
-pub struct View {
-    /// The connection.
-    pub connection: Connection,
-    /// Its latest job.
-    pub job: Option<Sync>,
-}
-
-/// The account's connections.
-pub async fn list(pool: &PgPool, account: &Account) -> Result<Vec<View>, DeskError> {
-    let mut jobs = connections::latest_jobs(pool, account.id).await?;
-    let view = |connection: Connection| {
-        let place = jobs.iter().position(|j| j.connection == connection.id);
-        View { job: place.map(|p| jobs.swap_remove(p)), connection }
-    };
-    Ok(connections::list(pool, account.id).await?.into_iter().map(view).collect())
-}
-
-/// Queues a job; none is added while one is open.
-pub async fn fetch(pool: &PgPool, account: &Account, id: ConnectionId) -> Result<(), DeskError> {
-    one(pool, account, id).await?;
-    connections::queue(pool, account.id, id).await?;
-    Ok(())
-}
-
-/// Ends a connection; what was fetched stays.
-pub async fn remove(pool: &PgPool, account: &Account, id: ConnectionId) -> Result<(), DeskError> {
-    one(pool, account, id).await?;
-    Ok(connections::remove(pool, account.id, id).await?)
-}
-
-async fn one(pool: &PgPool, account: &Account, id: ConnectionId) -> Result<Connection, DeskError> {
-    let all = connections::list(pool, account.id).await?;
-    all.into_iter().find(|c| c.id == id).ok_or(DeskError::NotFound("connection"))
-}
-
-/// How an account stands, for the frame of every page.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Standing {
-    /// Whether any channel is connected.
-    pub connected: bool,
-    /// Whether anything is being fetched, or waits for it.
-    pub fetching: bool,
-    /// The last day that is over at the channels.
-    pub last_day: Option<NaiveDate>,
-    /// The day that it is: the one after, or by the calendar where no channel is connected.
-    pub today: NaiveDate,
-    /// What waits.
-    pub waiting: Waiting,
-}
-
-static VIEWS: Kept<(), Vec<View>> = Kept::new(50);
-/// By the day.
-static WAITING: Kept<NaiveDate, Waiting> = Kept::new(50);
-
-/// How an account stands in a state.
-pub async fn standing(
-    pool: &PgPool,
-    account: &Account,
-    stamp: &Stamp,
-) -> Result<Standing, DeskError> {
-    let all = VIEWS.get(stamp, (), || list(pool, account)).await?;
-    let last_day = all.iter().filter_map(|v| v.connection.last_day).max();
-    let today = last_day.and_then(|d| d.succ_opt()).unwrap_or_else(|| calendar_day(account));
-    let open =
-        |v: &View| v.job.as_ref().is_some_and(|j| matches!(j.state.as_str(), "queued" | "running"));
-    let count = async || Ok(changes::waiting(pool, account.id, today).await?);
-    Ok(Standing {
-        connected: !all.is_empty(),
-        fetching: all.iter().any(open),
-        last_day,
-        today,
-        waiting: *WAITING.get(stamp, today, count).await?,
-    })
-}
-
-/// The day that it is for an account.
-pub async fn today(pool: &PgPool, account: &Account) -> Result<NaiveDate, DeskError> {
-    Ok(standing(pool, account, &Stamp::read(pool, account.id).await?).await?.today)
-}
-
-/// The day that it is where the account is.
-fn calendar_day(account: &Account) -> NaiveDate {
-    let zone: Tz = account.time_zone.parse().unwrap_or(Tz::UTC);
-    Utc::now().with_timezone(&zone).date_naive()
-}
-
-/// Lets days pass at the stand-in market, and queues jobs for all that are connected to it.
-pub async fn let_pass(pool: &PgPool, account: &Account, days: u16) -> Result<NaiveDate, DeskError> {
-    if !(1..=31).contains(&days) {
-        return Err(DeskError::Invalid("let 1 to 31 days pass at a time".into()));
-    }
-    let all = connections::list(pool, account.id).await?;
-    let first = all.first().ok_or_else(|| {
-        DeskError::Invalid("no channel is connected, so there is no clock to move".into())
-    })?;
-    let day = open(first)?.pass(days).await?;
-    for (account, id) in connections::at_address(pool, &first.base_url).await? {
-        connections::queue(pool, account, id).await?;
-    }
-    Ok(day)
-}
 
 /// Runs the next job in the queue; false if there is none.
 pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
@@ -234,7 +77,7 @@ async fn heartbeat(pool: &PgPool, sync: &Sync) -> StoreError {
 }
 
 #[derive(Debug, thiserror::Error)]
-enum Trouble {
+pub(super) enum Trouble {
     #[error(transparent)]
     Channel(#[from] ChannelError),
     #[error(transparent)]
@@ -247,7 +90,7 @@ impl Trouble {
     fn passing(&self) -> bool {
         match self {
             Self::Channel(e) => e.passing(),
-            Self::Store(e) => e.is_passing(),
+            Self::Store(e) => e.kind() == Kind::Passing,
             Self::Report(_) => false,
         }
     }
@@ -318,8 +161,7 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
     if c.splits_to.is_none() {
         facts::learn_sizes(pool).await?;
     }
-    measure::settle(pool, c.account, told.last_day).await?;
-    courses::advance(pool, &account).await?;
+    after::new_figures(pool, &account, told.last_day).await?;
     Ok(told.last_day)
 }
 
@@ -335,7 +177,7 @@ async fn arriving<T>(
         never = beat(pool, sync, "report", &counters) => return never,
     };
     done.map_err(|e| match e {
-        DeskError::Invalid(message) => Trouble::Channel(ChannelError::Cut(message)),
+        DeskError::BrokeOff(message) => Trouble::Channel(ChannelError::Cut(message)),
         other => other.into(),
     })
 }
@@ -363,7 +205,7 @@ async fn merge(
     let import = imports::run_now(pool, account.id, id, &json)
         .await?
         .ok_or_else(|| Trouble::Report("the fetched report is gone".into()))?;
-    Ok(reports::run(pool, &import, counters, true).await?)
+    Ok(reading::read(pool, &import, counters, true).await?)
 }
 
 async fn account(pool: &PgPool, c: &Connection) -> Result<Account, Trouble> {

@@ -1,0 +1,18 @@
+//! What follows from new figures, in this order: days settle, curves are fitted to them, courses take the steps due.
+
+use chrono::NaiveDate;
+use tiller_store::PgPool;
+use tiller_store::people::Account;
+
+use crate::{DeskError, courses, curves, measure};
+
+/// After new figures up to a day.
+pub(super) async fn new_figures(
+    pool: &PgPool,
+    account: &Account,
+    last_day: NaiveDate,
+) -> Result<(), DeskError> {
+    measure::settle(pool, account.id, last_day).await?;
+    curves::refit(pool, account.id).await?;
+    courses::advance(pool, account).await
+}

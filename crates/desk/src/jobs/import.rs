@@ -1,0 +1,127 @@
+//! Imports: an uploaded file with agreed columns is read and merged, or comes back with the rows to decide about.
+
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures::Stream;
+use tiller_channel::report::{Mapping, guess};
+use tiller_store::imports::{self, Import, Sender, State};
+use tiller_store::merge::Merged;
+use tiller_store::people::{self, Account};
+use tiller_store::{Kind, PgPool, StoreError, facts};
+
+use super::after;
+use crate::reading::{self, Counters};
+use crate::{DeskError, reports};
+
+/// A passing trouble is tried so often.
+const ATTEMPTS: i32 = 6;
+
+/// Runs the next import in the queue; false if there is none.
+pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
+    let Some(import) = imports::claim(pool).await? else { return Ok(false) };
+    let sample = imports::chunk(pool, import.account, import.id, 0).await?.unwrap_or_default();
+    let read_as = guess(&sample).ok().map(|g| reports::source(&g.headers));
+    let counters = Arc::new(Counters::default());
+    let outcome = tokio::select! {
+        outcome = reading::read(pool, &import, &counters, false) => outcome,
+        never = report_progress(pool, &import, &counters) => never,
+    };
+    let settled = match outcome {
+        Ok(Merged::Done) => {
+            // Only what worked is remembered.
+            if let (Some(mapping), Some(source)) = (&import.mapping, &read_as) {
+                imports::remember(pool, import.account, source, mapping).await?;
+            }
+            return after_figures(pool, &import).await.map(|()| true);
+        }
+        Ok(Merged::Decide(contents)) => {
+            let errors = Some((contents.errors.as_slice(), contents.error_count));
+            imports::settle(pool, &import, State::Decide, None, errors).await
+        }
+        Err(DeskError::Store(StoreError::Lost)) => Err(StoreError::Lost),
+        Err(DeskError::Store(error))
+            if error.kind() == Kind::Passing && import.attempts < ATTEMPTS =>
+        {
+            tracing::warn!(import = import.id.0, %error, "an import is tried again");
+            let pause = 2f64.powi(import.attempts).min(60.0);
+            imports::again(pool, &import, "the database was busy; it is tried again", pause).await
+        }
+        Err(error) => {
+            tracing::error!(import = import.id.0, %error, "import failed");
+            let message = match &error {
+                DeskError::Invalid(message) => message.clone(),
+                other => format!(
+                    "nothing was imported, and the file is kept: {other}. Go back to the columns to try again, or discard it"
+                ),
+            };
+            imports::settle(pool, &import, State::Failed, Some(&message), None).await
+        }
+    };
+    match settled {
+        // Another worker has it: what that one does counts.
+        Err(StoreError::Lost) => Ok(true),
+        other => other.map(|()| true).map_err(DeskError::from),
+    }
+}
+
+/// What follows from new figures.
+async fn after_figures(pool: &PgPool, import: &Import) -> Result<(), DeskError> {
+    let account = people::account(pool, import.account).await?;
+    let (Some(account), Some(span)) = (account, facts::span(pool, import.account).await?) else {
+        return Ok(());
+    };
+    after::new_figures(pool, &account, span.to()).await
+}
+
+/// Writes down how far the import has come, for as long as it runs. An import that is this worker's no more finds that
+/// out before it writes; here it may as well have ended a moment ago, with its work done.
+async fn report_progress(
+    pool: &PgPool,
+    import: &Import,
+    counters: &Counters,
+) -> Result<Merged, DeskError> {
+    let mut tick = tokio::time::interval(Duration::from_millis(250));
+    loop {
+        tick.tick().await;
+        let (bytes, rows) =
+            (counters.bytes.load(Ordering::Relaxed), counters.rows.load(Ordering::Relaxed));
+        match imports::progress(pool, import, bytes, rows).await {
+            Err(StoreError::Lost) => std::future::pending().await,
+            told => told?,
+        }
+    }
+}
+
+/// Imports a whole file at once, without a page: for the command line and the demo.
+pub async fn import_now<E: std::fmt::Display>(
+    pool: &PgPool,
+    account: &Account,
+    file_name: &str,
+    body: impl Stream<Item = Result<Bytes, E>> + Unpin,
+    adjust: impl FnOnce(&mut Mapping),
+    only_good: bool,
+) -> Result<Import, DeskError> {
+    let id = reports::upload(pool, account, Sender::Nobody, file_name, body).await?;
+    let started = async {
+        let mut mapping = reports::preview(pool, account, id).await?.mapping;
+        adjust(&mut mapping);
+        reports::start(pool, account, id, &mapping).await
+    };
+    if let Err(error) = started.await {
+        reports::drop_import(pool, account, id).await?;
+        return Err(error);
+    }
+    loop {
+        run_next(pool).await?;
+        let import = reports::get(pool, account, id).await?;
+        match import.state {
+            State::Decide if only_good => reports::accept_good(pool, account, id).await?,
+            // Another worker took it: look again when that one has had time for it.
+            State::Queued | State::Running => tokio::time::sleep(Duration::from_millis(100)).await,
+            _ => return Ok(import),
+        }
+    }
+}

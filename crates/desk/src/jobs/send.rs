@@ -1,0 +1,109 @@
+//! Batches of changes on their way to the channels: each made once however often it has to be sent.
+
+use chrono::{NaiveDate, Utc};
+use tiller_channel::connection::{ChannelError, Connection as _};
+use tiller_channel::wire::{Batch as WireBatch, Change as WireChange};
+use tiller_core::look_back;
+use tiller_store::PgPool;
+use tiller_store::changes::{self, Answered, Batch, Which};
+use tiller_store::connections::{self, Connection};
+use tiller_store::people::{self, Account};
+
+use crate::DeskError;
+use crate::settings::Settings;
+use crate::tray::{self, Row};
+
+/// A batch that can't be delivered is tried again after so many seconds at most.
+const LONGEST_PAUSE: f64 = 60.0;
+
+/// Carries the next batch to its channel; false if there is none.
+pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
+    let Some(batch) = changes::claim(pool).await? else { return Ok(false) };
+    let account =
+        people::account(pool, batch.account).await?.ok_or(DeskError::NotFound("account"))?;
+    let load = changes::list(pool, batch.account, Which::Batch(batch.id)).await?;
+    let rows = tray::check(pool, &account, load).await?;
+    let connection = connections::list(pool, batch.account)
+        .await?
+        .into_iter()
+        .find(|c| c.channel == batch.channel);
+    let Some(connection) = connection else {
+        // Without an interface the batch is the file that somebody carries.
+        let answers: Vec<Answered> =
+            rows.iter().map(|r| made(r, today(None), account.settle())).collect();
+        changes::answered(pool, &batch, today(None), &answers).await?;
+        return Ok(true);
+    };
+    let from = today(connection.last_day);
+    let answers = match deliver(pool, &account, &batch, &connection, &rows).await? {
+        Ok(answers) => answers,
+        Err(error) if error.passing() => {
+            tracing::warn!(channel = connection.channel_name, %error, "a batch was not delivered");
+            let pause = 2f64.powi(batch.attempts.min(10)).min(LONGEST_PAUSE);
+            changes::delay(pool, &batch, &error.to_string(), pause).await?;
+            return Ok(true);
+        }
+        // The channel understood, and made nothing of it.
+        Err(error) => rows.iter().map(|r| refused(r, error.to_string())).collect(),
+    };
+    changes::answered(pool, &batch, from, &answers).await?;
+    connections::queue(pool, batch.account, connection.id).await?;
+    Ok(true)
+}
+
+/// The first day on which a change is in force: the one after the last that is over.
+fn today(last_day: Option<NaiveDate>) -> NaiveDate {
+    last_day.and_then(|d| d.succ_opt()).unwrap_or_else(|| Utc::now().date_naive())
+}
+
+fn made(row: &Row, from: NaiveDate, settle_days: u64) -> Answered {
+    let look_back = Some(look_back::due(from, row.learns_anew, settle_days));
+    Answered { id: row.change.id, refused: None, look_back }
+}
+
+fn refused(row: &Row, why: String) -> Answered {
+    Answered { id: row.change.id, refused: Some(why), look_back: None }
+}
+
+async fn deliver(
+    pool: &PgPool,
+    account: &Account,
+    batch: &Batch,
+    connection: &Connection,
+    rows: &[Row],
+) -> Result<Result<Vec<Answered>, ChannelError>, DeskError> {
+    let items: Vec<_> = rows.iter().filter_map(|r| r.change.item).collect();
+    let settings = Settings::load(pool, account, &items).await?;
+    let mut wire = Vec::with_capacity(rows.len());
+    let mut answers = Vec::new();
+    for row in rows {
+        match settings.keys(tray::spot(&row.change)) {
+            Some(place) => wire.push(WireChange {
+                id: row.change.id.to_string(),
+                place,
+                was: row.was.clone(),
+                set: row.set_to.clone(),
+            }),
+            None => answers.push(refused(row, "the channel no longer has it".into())),
+        }
+    }
+    let sent = match crate::connections::open(connection) {
+        Ok(channel) => channel.send(&batch.key, &WireBatch { changes: wire }).await,
+        Err(error) => Err(error),
+    };
+    let told = match sent {
+        Ok(told) => told,
+        Err(error) => return Ok(Err(error)),
+    };
+    let from = today(connection.last_day);
+    for row in rows {
+        let id = row.change.id.to_string();
+        match told.iter().find(|a| a.id == id) {
+            Some(a) if a.refused.is_none() => answers.push(made(row, from, account.settle())),
+            Some(a) => answers.push(refused(row, a.message.clone())),
+            None if answers.iter().any(|a| a.id == row.change.id) => {}
+            None => answers.push(refused(row, "the channel did not answer to this change".into())),
+        }
+    }
+    Ok(Ok(answers))
+}

@@ -1,0 +1,38 @@
+//! The form that puts what the advice says in the tray, wherever that stands.
+
+use tiller_core::spot::Subject;
+use tiller_desk::change_words;
+use tiller_desk::figures::counted;
+use tiller_desk::proposal::Proposal;
+use tiller_desk::rebalance::Move;
+
+use crate::pages::spend::key;
+
+/// What does what the advice says: a form that puts it in the tray.
+pub struct Remedy {
+    /// Where it is sent, below the account.
+    pub to: &'static str,
+    /// Its fields.
+    pub fields: Vec<(&'static str, String)>,
+    /// `Target CPA to 43.00`.
+    pub text: String,
+}
+
+impl Remedy {
+    /// One change.
+    pub fn change(of: Subject, p: &Proposal) -> Self {
+        Self { to: "tray/remedy", fields: vec![("of", key(of))], text: change_words::aim(&p.set) }
+    }
+
+    /// The week's budgets: together, since what some get is what others give.
+    pub fn budgets(moves: &[Move]) -> Self {
+        Self {
+            to: "budgets/advice",
+            fields: moves.iter().map(|m| ("take", m.line.campaign.to_string())).collect(),
+            text: format!(
+                "{} together",
+                counted(moves.len() as u64, "daily budget", "daily budgets")
+            ),
+        }
+    }
+}
