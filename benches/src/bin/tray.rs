@@ -1,6 +1,6 @@
 //! How long it takes to put ten thousand changes in the tray and to check them all.
 //!
-//! Usage: tray DATABASE_URL ACCOUNT   (an account whose channels are connected; the tray is empty again afterwards)
+//! Usage: `tray DATABASE_URL ACCOUNT`   (an account whose channels are connected; the tray is empty again afterwards)
 
 use std::time::Instant;
 

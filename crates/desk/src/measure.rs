@@ -14,7 +14,7 @@ use tiller_store::people::Account;
 use tiller_store::splits::{self, Aged, EventTally};
 
 use crate::DeskError;
-use crate::book::{Book, Entry};
+use crate::book::{Book, Entry, Period};
 use crate::decisions::{self, Own};
 use crate::kept::{Kept, Stamp};
 
@@ -219,14 +219,16 @@ pub struct Event {
     pub channel_counts: bool,
 }
 
-/// The account's events in a window, the most frequent first.
-pub async fn events(
-    pool: &PgPool,
-    account: &Account,
-    window: Window,
-) -> Result<Vec<Event>, DeskError> {
+static EVENTS: Kept<(Period, ()), Vec<Event>> = Kept::new(24);
+
+/// The account's events in the period, the most frequent first.
+pub async fn events(pool: &PgPool, book: &Book) -> Result<Arc<Vec<Event>>, DeskError> {
+    book.keep(&EVENTS, (), || read_events(pool, book)).await
+}
+
+async fn read_events(pool: &PgPool, book: &Book) -> Result<Vec<Event>, DeskError> {
     let mut all: Vec<Event> = Vec::new();
-    for e in splits::events(pool, account.id, window).await? {
+    for e in splits::events(pool, book.account.id, book.period.window).await? {
         let place = all.iter().position(|x| x.name == e.event).unwrap_or_else(|| {
             all.push(Event {
                 name: e.event.clone(),

@@ -113,7 +113,7 @@ impl Settings {
 
     /// What a campaign's channel does not allow.
     pub fn limits(&self, campaign: CampaignId) -> Limits {
-        self.channel(campaign).map(|(_, limits)| limits.clone()).unwrap_or_default()
+        self.channel(campaign).map(|(_, limits)| *limits).unwrap_or_default()
     }
 
     /// The ad groups of a campaign.

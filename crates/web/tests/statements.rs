@@ -38,14 +38,14 @@ async fn a_page_takes_few_statements(pool: PgPool) {
     let campaign = format!("causes/campaigns/{id}");
     let mut counted = Vec::new();
     for (page, first, again) in [
-        ("today", 30, 6),
-        ("spend", 12, 8),
-        ("causes", 6, 6),
-        (campaign.as_str(), 24, 6),
-        ("budgets", 16, 10),
-        ("measure", 16, 10),
-        ("logbook", 10, 10),
-        ("channels", 10, 10),
+        ("today", 26, 4),
+        ("spend", 5, 5),
+        ("causes", 4, 4),
+        (campaign.as_str(), 16, 4),
+        ("budgets", 6, 6),
+        ("measure", 7, 5),
+        ("logbook", 4, 4),
+        ("channels", 5, 5),
     ] {
         for most in [first, again] {
             statements.0.store(0, Ordering::Relaxed);

@@ -183,7 +183,7 @@ async fn page(
     let lag = Lag::of_account(&app.pool, book.account.id, book.span.to()).await?;
     let spoiled = desk::spoiled(book);
     let choice = book.account.counted_events.as_ref();
-    let events = desk::events(&app.pool, &book.account, book.period.window).await?;
+    let events = desk::events(&app.pool, book).await?;
     let window = book.account.click_window;
     let windows =
         std::iter::once((String::new(), "the channel’s own window".to_owned(), window.is_none()))
@@ -215,12 +215,12 @@ async fn page(
             })
             .collect(),
         events: events
-            .into_iter()
+            .iter()
             .map(|event| EventRow {
                 conversions: count(event.conversions),
                 value: if event.value > 0.0 { sum(event.value) } else { figures::ABSENT.into() },
                 chosen: choice.map_or(event.channel_counts, |c| c.contains(&event.name)),
-                event,
+                event: event.clone(),
             })
             .collect(),
         by_channel: choice.is_none(),
