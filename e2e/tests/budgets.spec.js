@@ -164,7 +164,9 @@ test("a campaign's curve, with what would sharpen it; an experiment waits in the
   await expect(page.getByRole("row", { name: /Course names, search step experiment/ })).toContainText("its first step waits in the tray");
   await page.getByRole("button", { name: "Stop the step experiment of Course names, search" }).click();
   await expect(page.getByRole("row", { name: /Course names, search step experiment/ })).toContainText("stopped");
-  await emptyTray(page, school);
+  // Its first step went with it.
+  await page.goto(`${school}/tray`);
+  await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
 });
 
 test("lifts are previewed day by day, and ad groups get their test", async ({ desk: page }) => {

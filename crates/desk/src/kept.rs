@@ -94,3 +94,51 @@ where
         Ok(Arc::clone(made))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    fn stamp(account: i64, decided: i64) -> Stamp {
+        let version = Version { figures: 1, decided };
+        Stamp { database: "here".into(), account: AccountId(account), version }
+    }
+
+    #[tokio::test]
+    async fn what_many_ask_for_is_computed_once() {
+        let kept: Kept<u8, usize> = Kept::new(10);
+        let computed = AtomicUsize::new(0);
+        let slow = async || {
+            tokio::task::yield_now().await;
+            Ok(computed.fetch_add(1, Ordering::Relaxed))
+        };
+        let stamp = stamp(1, 1);
+        let all = (0..20).map(|_| kept.get(&stamp, 7, slow));
+        for one in futures::future::join_all(all).await {
+            assert_eq!(*one.unwrap(), 0);
+        }
+        assert_eq!(*kept.get(&stamp, 8, slow).await.unwrap(), 1, "another thing");
+    }
+
+    #[tokio::test]
+    async fn nothing_older_or_of_others_is_served() {
+        let kept: Kept<(), i64> = Kept::new(10);
+        let of = async |account, decided| {
+            *kept.get(&stamp(account, decided), (), async || Ok(100 * account + decided)).await.unwrap()
+        };
+        assert_eq!((of(1, 1).await, of(1, 2).await), (101, 102));
+        assert_eq!(of(2, 2).await, 202);
+        // Who read the version before the change may still compute what stood then, and leaves nothing behind.
+        assert_eq!((of(1, 1).await, of(1, 2).await), (101, 102));
+    }
+
+    #[tokio::test]
+    async fn a_failure_is_not_kept() {
+        let kept: Kept<(), i64> = Kept::new(10);
+        let stamp = stamp(1, 1);
+        let failed = kept.get(&stamp, (), async || Err(DeskError::NotFound("day"))).await;
+        assert!(matches!(failed, Err(DeskError::NotFound("day"))));
+        assert_eq!(*kept.get(&stamp, (), async || Ok(5)).await.unwrap(), 5);
+    }
+}
