@@ -9,7 +9,7 @@ use tiller_core::response::experiment;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::window::later;
 use tiller_core::{Micros, Window};
-use tiller_store::changes::{self, Change, Which};
+use tiller_store::changes::{self, Change, State, Which};
 use tiller_store::courses::{self as store, Busy, New, Progress};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
@@ -435,7 +435,9 @@ async fn advance_one(
     }
     let waits = changes::list(pool, account.id, Which::Tray).await?;
     let mine = |c: &&Change| {
-        c.campaign == course.campaign && c.origin == Origin::Course.word() && c.state == "waiting"
+        c.campaign == course.campaign
+            && c.origin == Origin::Course.word()
+            && c.state == State::Waiting
     };
     let ids: Vec<ChangeId> = waits.iter().filter(mine).map(|c| c.id).collect();
     if let Err(error) = sending::send(pool, account, &ids).await {

@@ -125,7 +125,10 @@ mod tests {
     async fn nothing_older_or_of_others_is_served() {
         let kept: Kept<(), i64> = Kept::new(10);
         let of = async |account, decided| {
-            *kept.get(&stamp(account, decided), (), async || Ok(100 * account + decided)).await.unwrap()
+            *kept
+                .get(&stamp(account, decided), (), async || Ok(100 * account + decided))
+                .await
+                .unwrap()
         };
         assert_eq!((of(1, 1).await, of(1, 2).await), (101, 102));
         assert_eq!(of(2, 2).await, 202);

@@ -4,7 +4,7 @@ use chrono::NaiveDate;
 use icalendar::{Calendar, Component, Event, EventLike};
 use tiller_core::ids::{ChangeId, PersonId};
 use tiller_core::setting::Setting;
-use tiller_store::changes::{self, Change, Which};
+use tiller_store::changes::{self, Change, State, Which};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
 
@@ -35,7 +35,7 @@ impl Entry {
 
     /// Whether it was made.
     pub fn made(&self) -> bool {
-        self.change.state == "made"
+        self.change.state == State::Made
     }
 
     /// Whether the channel refused it, and nobody has dismissed that yet.

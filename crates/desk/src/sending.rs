@@ -3,7 +3,7 @@
 use tiller_channel::change_file::{self, ChangeRow};
 use tiller_core::ids::ChangeId;
 use tiller_store::PgPool;
-use tiller_store::changes::{self, Change, Which};
+use tiller_store::changes::{self, Change, State, Which};
 use tiller_store::people::Account;
 
 use crate::tray::{self, Row};
@@ -15,7 +15,7 @@ pub async fn send(pool: &PgPool, account: &Account, ids: &[ChangeId]) -> Result<
     let chosen: Vec<Change> = changes::list(pool, account.id, Which::Tray)
         .await?
         .into_iter()
-        .filter(|c| ids.contains(&c.id) && c.state == "waiting")
+        .filter(|c| ids.contains(&c.id) && c.state == State::Waiting)
         .collect();
     if chosen.is_empty() {
         return Err(DeskError::Invalid("choose at least one change that waits".into()));

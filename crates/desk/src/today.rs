@@ -8,7 +8,7 @@ use tiller_core::verdict::Verdict;
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Window};
 use tiller_store::PgPool;
-use tiller_store::changes::{self, Waiting};
+use tiller_store::changes::{self, State, Waiting};
 use tiller_store::people::{self, Account};
 
 use crate::advice::{self, Advice, Advised};
@@ -142,7 +142,7 @@ async fn write(
     let log = logbook::entries(pool, account, Show::All, "", today).await?;
     let since = visit.map(|Visit { at, day }| {
         let days = day.and_then(|d| Window::new(d.succ_opt()?, book.span.to()));
-        let after = |state: &str| {
+        let after = |state: State| {
             let of = |e: &&logbook::Entry| {
                 e.change.state == state && e.change.answered_at.is_some_and(|t| t > at)
             };
@@ -152,8 +152,8 @@ async fn write(
             at,
             days,
             tally: days.map(|d| book.total(d)).unwrap_or_default(),
-            made: after("made"),
-            refused: after("refused"),
+            made: after(State::Made),
+            refused: after(State::Refused),
         }
     });
     let channels = connections::list(pool, account).await?;

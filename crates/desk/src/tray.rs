@@ -7,6 +7,7 @@ use tiller_core::Micros;
 use tiller_core::ids::{AdGroupId, CampaignId, ChangeId, ItemId, PersonId};
 use tiller_core::learning::{self, Moved};
 use tiller_core::setting::{Budget, Limits, Setting, Status, Strategy, Thing};
+pub use tiller_store::changes::State;
 use tiller_store::changes::{self, Change, NewChange, Which};
 use tiller_store::facts;
 use tiller_store::people::Account;
@@ -404,7 +405,7 @@ pub(crate) async fn check(
                 found.push(stop("another change in the tray sets the same thing; take one of them out"));
             }
             let now = settings.present(at, set);
-            if all[i].state == "waiting" && now.is_some() && now != *was {
+            if all[i].state == State::Waiting && now.is_some() && now != *was {
                 let now = now.as_ref().map(words::value).unwrap_or_default();
                 found.push(stop(format!(
                     "it has been changed at the channel meanwhile and is {now} now; take this one out and decide again"

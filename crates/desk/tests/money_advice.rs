@@ -32,7 +32,7 @@ async fn waiting(pool: &PgPool, s: &Scene) -> Vec<(String, f64)> {
         }
         _ => None,
     };
-    rows.iter().filter(|r| r.change.state == "waiting").filter_map(daily).collect()
+    rows.iter().filter(|r| r.change.state == tray::State::Waiting).filter_map(daily).collect()
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

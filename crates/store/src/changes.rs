@@ -42,6 +42,35 @@ pub struct NewChange {
     pub undoes: Option<ChangeId>,
 }
 
+/// How far a change has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, sqlx::Type)]
+#[sqlx(type_name = "text", rename_all = "lowercase")]
+pub enum State {
+    /// It waits in the tray.
+    Waiting,
+    /// It is on its way.
+    Sending,
+    /// The channel has made it.
+    Made,
+    /// The channel has refused it.
+    Refused,
+    /// It was taken out of the tray.
+    Withdrawn,
+}
+
+impl State {
+    /// As files and the database say it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::Sending => "sending",
+            Self::Made => "made",
+            Self::Refused => "refused",
+            Self::Withdrawn => "withdrawn",
+        }
+    }
+}
+
 /// A change.
 #[derive(Clone, Debug)]
 pub struct Change {
@@ -81,8 +110,8 @@ pub struct Change {
     pub author: Option<String>,
     /// When.
     pub created_at: DateTime<Utc>,
-    /// waiting, sending, made, refused, withdrawn.
-    pub state: String,
+    /// How far it has come.
+    pub state: State,
     /// The channel's reason.
     pub answer: String,
     /// When the channel answered.
@@ -178,20 +207,18 @@ pub async fn list(
     account: AccountId,
     which: Which,
 ) -> Result<Vec<Change>, StoreError> {
-    let (states, one, batch): (&[&str], _, _) = match which {
-        Which::Tray => (&["waiting", "sending"], None, None),
-        Which::Logbook => (&["made", "refused"], None, None),
-        Which::One(id) => {
-            (&["waiting", "sending", "made", "refused", "withdrawn"], Some(id.0), None)
-        }
-        Which::Batch(id) => (&["sending"], None, Some(id.0)),
+    use State::{Made, Refused, Sending, Waiting, Withdrawn};
+    let (states, one, batch): (&[State], _, _) = match which {
+        Which::Tray => (&[Waiting, Sending], None, None),
+        Which::Logbook => (&[Made, Refused], None, None),
+        Which::One(id) => (&[Waiting, Sending, Made, Refused, Withdrawn], Some(id.0), None),
+        Which::Batch(id) => (&[Sending], None, Some(id.0)),
     };
-    let states: Vec<String> = states.iter().map(|s| (*s).to_owned()).collect();
     let mut changes = sqlx::query_as!(
         Change,
         r#"SELECT x.id AS "id: ChangeId", x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId",
                   x.item_id AS "item: ItemId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, x.place, x.was, x.set_to,
-                  x.setting, x.reason, x.evidence, x.effect, x.a_day, x.spend_a_day, x.origin, p.name AS "author?", x.created_at, x.state, x.answer,
+                  x.setting, x.reason, x.evidence, x.effect, x.a_day, x.spend_a_day, x.origin, p.name AS "author?", x.created_at, x.state AS "state: State", x.answer,
                   x.answered_at, x.from_day, x.look_back, x.looked_at, x.undoes AS "undoes: ChangeId",
                   EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = x.id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
            FROM change x JOIN campaign c ON c.account_id = x.account_id AND c.id = x.campaign_id
@@ -200,7 +227,7 @@ pub async fn list(
            WHERE x.account_id = $1 AND x.state = ANY($2) AND ($3::bigint IS NULL OR x.id = $3) AND ($4::bigint IS NULL OR x.batch_id = $4)
            ORDER BY x.id"#,
         account.0,
-        &states,
+        states as &[State],
         one,
         batch
     )
@@ -458,8 +485,6 @@ pub struct Touch {
     pub was: Option<Value>,
     /// What was set then.
     pub set_to: Value,
-    /// waiting, sending, made.
-    pub state: String,
     /// First day in force.
     pub from_day: Option<NaiveDate>,
     /// The day on which it is to be judged.
@@ -482,7 +507,7 @@ pub async fn touched(
     Ok(sqlx::query_as!(
         Touch,
         r#"WITH x AS MATERIALIZED (
-               SELECT id, campaign_id, ad_group_id, item_id, was, set_to, state, from_day, look_back, undoes FROM change
+               SELECT id, campaign_id, ad_group_id, item_id, was, set_to, from_day, look_back, undoes FROM change
                WHERE account_id = $1 AND (($4 AND state IN ('waiting', 'sending'))
                    OR (state = 'made' AND (look_back > $2 OR (undoes IS NOT NULL AND from_day > $3))))),
            sizes AS (
@@ -491,7 +516,7 @@ pub async fn touched(
                WHERE g.account_id = $1 AND g.campaign_id IN (SELECT campaign_id FROM x WHERE ad_group_id IS NOT NULL)
                GROUP BY g.campaign_id)
            SELECT x.campaign_id AS "campaign!: CampaignId", x.ad_group_id AS "ad_group: AdGroupId", x.item_id AS "item: ItemId",
-                  x.was, x.set_to AS "set_to!", x.state AS "state!", x.from_day, x.look_back, x.undoes IS NOT NULL AS "undoes!",
+                  x.was, x.set_to AS "set_to!", x.from_day, x.look_back, x.undoes IS NOT NULL AS "undoes!",
                   CASE WHEN x.item_id IS NOT NULL THEN s.items WHEN x.ad_group_id IS NOT NULL THEN s.groups ELSE 1 END AS "parts!"
            FROM x LEFT JOIN sizes s ON s.campaign_id = x.campaign_id
            ORDER BY x.from_day, x.id"#,

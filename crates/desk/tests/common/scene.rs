@@ -39,8 +39,11 @@ impl Scene {
     /// Sends everything that waits, and fetches what came of it.
     pub async fn send(&self, pool: &PgPool) {
         let rows = tray::rows(pool, &self.account).await.unwrap();
-        let ids: Vec<ChangeId> =
-            rows.iter().filter(|r| r.change.state == "waiting").map(|r| r.change.id).collect();
+        let ids: Vec<ChangeId> = rows
+            .iter()
+            .filter(|r| r.change.state == tray::State::Waiting)
+            .map(|r| r.change.id)
+            .collect();
         sending::send(pool, &self.account, &ids).await.unwrap();
         self.settle(pool).await;
     }

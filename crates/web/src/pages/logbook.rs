@@ -169,7 +169,7 @@ pub async fn csv(
             c.origin.clone(),
             c.reason.clone(),
             c.effect.clone(),
-            c.state.clone(),
+            c.state.word().to_owned(),
             c.answer.clone(),
             text(c.look_back),
             c.looked_at.map_or(String::new(), |t| t.to_rfc3339()),

@@ -97,7 +97,7 @@ fn line(row: Row, base: &str) -> Line {
         reason: c.reason.clone(),
         effect: c.effect.clone(),
         author: c.author.clone().unwrap_or_default(),
-        sending: c.state == "sending",
+        sending: c.state == desk::State::Sending,
         checks: row.checks,
     }
 }
