@@ -1,4 +1,13 @@
 //! What a result may cost before the sale stops paying.
+//!
+//! ```
+//! use tiller_core::Target;
+//! use tiller_core::break_even::Margin;
+//! let half = Margin::new(0.5)?;
+//! assert_eq!(half.cpa(20.0), Target::Cpa(10.0));
+//! assert_eq!(half.keeping(0.25)?.roas(), Target::Roas(4.0));
+//! # Ok::<(), tiller_core::break_even::MarginError>(())
+//! ```
 
 use crate::target::Target;
 

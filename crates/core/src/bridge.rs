@@ -3,6 +3,18 @@
 //!
 //! CPA = CPC ÷ CVR, ACoS = CPC ÷ (CVR × AOV); the gap is split by the logarithmic-mean Divisia decomposition
 //! (B. W. Ang, "The LMDI approach to decomposition analysis: a practical guide", Energy Policy 33 (2005) 867–871).
+//!
+//! ```
+//! use tiller_core::bridge::{Factor, bridge};
+//! use tiller_core::{Micros, Tally};
+//! let tally = |clicks, spend, conversions| {
+//!     Tally { clicks, spend: Micros::from_units(spend), conversions, ..Tally::default() }
+//! };
+//! // Clicks that are dearer, and convert as its peers' do.
+//! let b = bridge(&tally(100, 200.0, 5.0), &tally(100, 120.0, 5.0)).unwrap();
+//! assert!((b.to - b.from - 16.0).abs() < 1e-9 && b.largest() == Factor::Cpc);
+//! assert!((b.cpc - 16.0).abs() < 1e-9 && b.cvr == 0.0);
+//! ```
 
 use crate::metrics::Tally;
 

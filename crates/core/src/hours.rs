@@ -1,5 +1,14 @@
 //! The week of hours (P6): in one time zone and in another, days on which clocks change, office hours, and what
 //! the hours themselves advise.
+//!
+//! ```
+//! use chrono::NaiveDate;
+//! use chrono_tz::Europe::Copenhagen;
+//! use tiller_core::hours::of_day;
+//! // The day on which the clocks go back has 25 hours.
+//! let day = NaiveDate::from_ymd_opt(2026, 10, 25).unwrap();
+//! assert_eq!(of_day(day, Copenhagen).len(), 25);
+//! ```
 
 use chrono::{DateTime, Datelike, Days, LocalResult, NaiveDate, TimeZone, Timelike, Utc};
 use chrono_tz::Tz;

@@ -1,5 +1,11 @@
 //! Who is who: a number of its own for each thing that is kept, so that none is taken for another. With the feature
 //! `database` a query can bind and read them.
+//!
+//! ```
+//! use tiller_core::ids::{AdGroupId, CampaignId};
+//! assert_eq!(CampaignId(7).to_string(), AdGroupId(7).to_string());
+//! // `CampaignId(7) == AdGroupId(7)` does not compile.
+//! ```
 
 macro_rules! ids {
     ($($(#[$doc:meta])* $name:ident),*) => {$(

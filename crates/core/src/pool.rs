@@ -1,5 +1,12 @@
 //! A pooled budget among ad groups (P2, P7): whether each has had a fair test, which is best and how surely, and
 //! what floors and ceilings do.
+//!
+//! ```
+//! use tiller_core::pool::by_audience;
+//! // 100 a day by the size of the audience, 10 at least for each.
+//! assert_eq!(by_audience(100, &[9.0, 1.0], 10), Some(vec![90, 10]));
+//! assert_eq!(by_audience(100, &[1.0, 1.0], 60), None, "more than there is");
+//! ```
 
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;

@@ -1,4 +1,11 @@
 //! What a result may cost, and the money spent above it.
+//!
+//! ```
+//! use tiller_core::{Micros, Tally, Target};
+//! let tally = Tally { spend: Micros::from_units(360.0), conversions: 10.0, ..Tally::default() };
+//! // 36 a conversion where 30 is allowed: 60 too much.
+//! assert_eq!(Target::Cpa(30.0).excess(&tally), 60.0);
+//! ```
 
 use serde::{Deserialize, Serialize};
 

@@ -9,6 +9,28 @@
 //! - the best `split`: `separable` for given weights, `coupled` for limits on the whole,
 //!   `rounding` to whole steps, `stepwise` inside limits on the whole
 //! - what comes back from `solve`: `answer`, what each line is `held_by`, the `outlook`, and `what_if`
+//!
+//! ```
+//! use tiller_core::allocation::{Answer, Goal, Limits, Line, Problem, Response, Total, Use};
+//! let line = |id: &str, cvr| Line {
+//!     ceiling: Some(60.0),
+//!     ..Line::new(id, Response::Constant { cpc: 1.0, cvr })
+//! };
+//! let problem = Problem {
+//!     goal: Goal::Conversions,
+//!     total: Total { amount: 100.0, spend: Use::UpTo },
+//!     step: 0.0,
+//!     days: 1.0,
+//!     lines: vec![line("courses", 0.04), line("visits", 0.05)],
+//!     groups: Vec::new(),
+//!     limits: Limits::default(),
+//! };
+//! let Answer::Optimal(best) = problem.answer()? else { unreachable!("nothing contradicts itself") };
+//! // All that the better one takes, and the rest.
+//! let budgets: Vec<f64> = best.lines.iter().map(|l| l.budget.round()).collect();
+//! assert_eq!(budgets, [40.0, 60.0]);
+//! # Ok::<(), tiller_core::allocation::ProblemError>(())
+//! ```
 
 mod answer;
 mod conflict;

@@ -1,4 +1,11 @@
 //! How sure the numbers are: intervals of rates and counts here, each comparison in a file of its own.
+//!
+//! ```
+//! use tiller_core::evidence::wilson;
+//! // Newcombe 1998, table I, method 3.
+//! let i = wilson(81.0, 263.0, 0.95).unwrap();
+//! assert!((i.low - 0.2553).abs() < 5e-5 && (i.high - 0.3662).abs() < 5e-5);
+//! ```
 
 use statrs::distribution::{Binomial, ChiSquared, ContinuousCDF, DiscreteCDF, Normal};
 use statrs::function::beta::beta_reg;

@@ -4,6 +4,17 @@
 //! - `budget`, `strategy`, `hours`, `people`, `item`: the values
 //! - `present`: what is set on a campaign, an ad group or an item
 //! - `limits`: what a channel does not allow
+//!
+//! ```
+//! use tiller_core::Micros;
+//! use tiller_core::setting::{Budget, MatchType, Setting};
+//! let word = |text: &str| {
+//!     Setting::Negative { text: text.into(), match_type: MatchType::Exact, present: true }
+//! };
+//! assert!(word("Honey").same_thing(&word("honey")) && !word("honey").same_thing(&word("bees")));
+//! let daily = |units| Setting::Budget(Budget::Daily { amount: Micros::from_units(units) });
+//! assert!(daily(5.0).same_thing(&daily(6.0)), "of two, only one can be sent");
+//! ```
 
 mod budget;
 mod hours;
