@@ -2,7 +2,9 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
-use sqlx::PgPool;
+use sqlx::error::BoxDynError;
+use sqlx::postgres::{PgTypeInfo, PgValueRef};
+use sqlx::{Decode, PgPool, Postgres, Type};
 
 use crate::StoreError;
 use tiller_core::ids::{
@@ -43,8 +45,7 @@ pub struct NewChange {
 }
 
 /// How far a change has come.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, sqlx::Type)]
-#[sqlx(type_name = "text", rename_all = "lowercase")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum State {
     /// It waits in the tray.
     Waiting,
@@ -59,15 +60,32 @@ pub enum State {
 }
 
 impl State {
+    const ALL: [(Self, &'static str); 5] = [
+        (Self::Waiting, "waiting"),
+        (Self::Sending, "sending"),
+        (Self::Made, "made"),
+        (Self::Refused, "refused"),
+        (Self::Withdrawn, "withdrawn"),
+    ];
+
     /// As files and the database say it.
     pub fn word(self) -> &'static str {
-        match self {
-            Self::Waiting => "waiting",
-            Self::Sending => "sending",
-            Self::Made => "made",
-            Self::Refused => "refused",
-            Self::Withdrawn => "withdrawn",
-        }
+        Self::ALL.iter().find(|(s, _)| *s == self).map_or("", |(_, w)| w)
+    }
+}
+
+/// A word in the database: a type by name would be looked up on every new connection.
+impl Type<Postgres> for State {
+    fn type_info() -> PgTypeInfo {
+        <str as Type<Postgres>>::type_info()
+    }
+}
+
+impl<'r> Decode<'r, Postgres> for State {
+    fn decode(value: PgValueRef<'r>) -> Result<Self, BoxDynError> {
+        let word = <&str as Decode<Postgres>>::decode(value)?;
+        let found = Self::ALL.iter().find(|(_, w)| *w == word).map(|(s, _)| *s);
+        found.ok_or_else(|| format!("‘{word}’ is no state of a change").into())
     }
 }
 
@@ -214,6 +232,7 @@ pub async fn list(
         Which::One(id) => (&[Waiting, Sending, Made, Refused, Withdrawn], Some(id.0), None),
         Which::Batch(id) => (&[Sending], None, Some(id.0)),
     };
+    let states: Vec<String> = states.iter().map(|s| s.word().to_owned()).collect();
     let mut changes = sqlx::query_as!(
         Change,
         r#"SELECT x.id AS "id: ChangeId", x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId",
@@ -227,7 +246,7 @@ pub async fn list(
            WHERE x.account_id = $1 AND x.state = ANY($2) AND ($3::bigint IS NULL OR x.id = $3) AND ($4::bigint IS NULL OR x.batch_id = $4)
            ORDER BY x.id"#,
         account.0,
-        states as &[State],
+        &states,
         one,
         batch
     )
