@@ -129,3 +129,22 @@ pub async fn no_such_page() -> PageError {
 fn encode(text: &str) -> String {
     form_urlencoded::byte_serialize(text.as_bytes()).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_desk::StoreError;
+
+    fn status(error: StoreError) -> StatusCode {
+        PageError::from(DeskError::Store(error)).into_response().status()
+    }
+
+    #[test]
+    fn a_database_that_is_away_is_no_fault_of_ours() {
+        let short = StoreError::Short { what: "conversions", staged: 2, found: 1 };
+        assert_eq!(status(short), StatusCode::SERVICE_UNAVAILABLE);
+        assert_eq!(status(StoreError::Lost), StatusCode::INTERNAL_SERVER_ERROR);
+        let cut = PageError::from(DeskError::BrokeOff("the upload broke off".into()));
+        assert_eq!(cut.into_response().status(), StatusCode::UNPROCESSABLE_ENTITY);
+    }
+}
