@@ -8,8 +8,8 @@ use anyhow::Context;
 use tiller_core::setting::{MatchType, Setting};
 use tiller_core::spot::Subject;
 use tiller_desk::book::{Book, PeriodChoice};
-use tiller_desk::proposal::{Adds, Origin, Proposal};
-use tiller_desk::{ChangeId, PersonId, PgPool, accounts, tray};
+use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
+use tiller_desk::{ChangeId, PersonId, PgPool, account, tray};
 
 const CHANGES: usize = 10_000;
 
@@ -18,9 +18,9 @@ async fn main() -> anyhow::Result<()> {
     let mut given = std::env::args().skip(1);
     let mut next = || given.next().context("usage: tray DATABASE_URL ACCOUNT");
     let (url, slug) = (next()?, next()?);
-    let pool = PgPool::connect(&url).await?;
-    let account = accounts::by_slug(&pool, &slug).await?;
-    let book = Book::load(&pool, &account, PeriodChoice::default()).await?.context("no figures")?;
+    let db = PgPool::connect(&url).await?;
+    let account = account::by_slug(&db, &slug).await?;
+    let book = Book::load(&db, &account, PeriodChoice::default()).await?.context("no figures")?;
     let campaigns: Vec<_> = book.entries.iter().map(|e| e.campaign.id).collect();
     let proposals = (0..CHANGES)
         .map(|i| Proposal {
@@ -39,19 +39,19 @@ async fn main() -> anyhow::Result<()> {
         })
         .collect();
     let started = Instant::now();
-    let put = tray::propose(&pool, &account, PersonId(1), proposals).await?;
+    let put = tray::propose(&db, &account, PersonId(1), proposals).await?;
     println!("{put} changes put in the tray in {:.0} ms", 1e3 * started.elapsed().as_secs_f64());
     for round in ["first", "again", "again"] {
         let started = Instant::now();
-        let rows = tray::rows(&pool, &account).await?;
+        let rows = tray::rows(&db, &account).await?;
         println!(
             "{} read and checked in {:.0} ms, {round}",
             rows.len(),
             1e3 * started.elapsed().as_secs_f64()
         );
     }
-    let rows = tray::rows(&pool, &account).await?;
+    let rows = tray::rows(&db, &account).await?;
     let ids: Vec<ChangeId> = rows.iter().map(|r| r.change.id).collect();
-    tray::withdraw(&pool, &account, &ids).await?;
+    tray::withdraw(&db, &account, &ids).await?;
     Ok(())
 }

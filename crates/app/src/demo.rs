@@ -6,7 +6,9 @@ use anyhow::Context;
 use bytes::Bytes;
 use chrono::NaiveDate;
 use tiller_core::Target;
-use tiller_desk::{PgPool, Role, accounts, connections, reports};
+use tiller_desk::account::{self, connections};
+use tiller_desk::measure::reports;
+use tiller_desk::{PgPool, Role};
 use tiller_market::{Market, World};
 use tiller_store::people::{self, NewAccount};
 
@@ -26,13 +28,13 @@ pub enum Source<'a> {
 }
 
 /// Makes the accounts of a world; those that have figures keep them.
-pub async fn load(pool: &PgPool, world: World, source: Source<'_>) -> anyhow::Result<()> {
+pub async fn load(db: &PgPool, world: World, source: Source<'_>) -> anyhow::Result<()> {
     let world = Arc::new(world);
-    let person = accounts::save_person(pool, EMAIL, ANALYST, PASSWORD).await?;
+    let person = account::save_person(db, EMAIL, ANALYST, PASSWORD).await?;
     let mut history = None;
     for account in &world.accounts {
         let slug = format!("amberfold-{}", account.key);
-        let id = match people::account_by_slug(pool, &slug).await? {
+        let id = match people::account_by_slug(db, &slug).await? {
             Some(there) => there.id,
             None => {
                 let new = NewAccount {
@@ -41,20 +43,20 @@ pub async fn load(pool: &PgPool, world: World, source: Source<'_>) -> anyhow::Re
                     currency: &account.currency,
                     time_zone: &account.time_zone,
                 };
-                let id = accounts::add(pool, &new).await?;
+                let id = account::add(db, &new).await?;
                 let target =
                     account.target_cpa.map(Target::Cpa).or(account.target_roas.map(Target::Roas));
-                accounts::set_default_target(pool, id, target).await?;
+                account::set_default_target(db, id, target).await?;
                 id
             }
         };
-        accounts::join(pool, id, person, Role::Admin).await?;
-        let there = accounts::by_slug(pool, &slug).await?;
+        account::join(db, id, person, Role::Admin).await?;
+        let there = account::by_slug(db, &slug).await?;
         match source {
-            Source::Market(address) => connect(pool, &there, address, &account.token).await?,
+            Source::Market(address) => connect(db, &there, address, &account.token).await?,
             Source::History(last) => {
                 // Killed half-way, the account stands without its report: the import is one transaction.
-                if !tiller_store::facts::campaigns(pool, id).await?.is_empty() {
+                if !tiller_store::facts::campaigns(db, id).await?.is_empty() {
                     continue;
                 }
                 eprintln!("Making {} days of {} …", world.days, account.name);
@@ -64,7 +66,7 @@ pub async fn load(pool: &PgPool, world: World, source: Source<'_>) -> anyhow::Re
                 let body = futures::stream::iter([Ok::<_, std::io::Error>(Bytes::from(file))]);
                 let name = format!("{slug}-{last}.csv");
                 let import =
-                    tiller_desk::jobs::import::import_now(pool, &there, &name, body, |_| {}, false)
+                    tiller_desk::jobs::import::import_now(db, &there, &name, body, |_| {}, false)
                         .await?;
                 anyhow::ensure!(
                     import.state == reports::ImportState::Done,
@@ -76,26 +78,26 @@ pub async fn load(pool: &PgPool, world: World, source: Source<'_>) -> anyhow::Re
     }
     if let Source::Market(_) = source {
         eprintln!("Fetching from the market …");
-        while tiller_desk::jobs::fetch::run_next(pool).await? {}
+        while tiller_desk::jobs::fetch::run_next(db).await? {}
     }
     Ok(())
 }
 
 /// Connects an account that is not connected yet, and follows a market that moved to another port.
 async fn connect(
-    pool: &PgPool,
+    db: &PgPool,
     account: &tiller_desk::Account,
     address: &str,
     token: &str,
 ) -> anyhow::Result<()> {
-    let there = connections::list(pool, account).await?;
+    let there = connections::list(db, account).await?;
     if let Some(first) = there.first() {
         let before = &first.connection.base_url;
         if before != address {
-            tiller_store::connections::move_address(pool, before, address).await?;
+            tiller_store::connections::move_address(db, before, address).await?;
         }
         return Ok(());
     }
-    connections::connect(pool, account, address, token).await?;
+    connections::connect(db, account, address, token).await?;
     Ok(())
 }

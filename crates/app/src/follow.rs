@@ -4,11 +4,11 @@
 use anyhow::Context;
 use chrono::{Days, NaiveDate};
 use tiller_core::{Target, Window};
+use tiller_desk::account::{self, connections};
 use tiller_desk::book::{Book, PeriodChoice};
-use tiller_desk::{
-    Account, PersonId, PgPool, Role, accounts, advice, connections, courses, rebalance, sending,
-    tray,
-};
+use tiller_desk::budgets::weekly;
+use tiller_desk::tray::{self, sending};
+use tiller_desk::{Account, PersonId, PgPool, Role, advice, courses};
 use tiller_market::World;
 use tiller_market::http::Service;
 use tiller_market::sim::{Outcome, outcome};
@@ -20,7 +20,7 @@ const WEEK: Days = Days::new(7);
 /// Lives through so many days after the history, following the advice every week; what came of it, by account
 /// of the world. The accounts that this takes stay in the database.
 pub async fn follow(
-    pool: &PgPool,
+    db: &PgPool,
     world: World,
     until: NaiveDate,
     days: u32,
@@ -31,11 +31,11 @@ pub async fn follow(
     let answering = service.clone();
     let task = tokio::spawn(async move { answering.serve(listener, std::future::pending()).await });
     let person =
-        accounts::save_person(pool, "steersman@amberfold.example", "Steersman", "a long password")
+        account::save_person(db, "steersman@amberfold.example", "Steersman", "a long password")
             .await?;
     let mut followed = Vec::new();
     for from in &world.accounts {
-        followed.push(open(pool, from, &world, &address, person).await?);
+        followed.push(open(db, from, &world, &address, person).await?);
     }
     let mut day = until;
     let end = until + Days::new(u64::from(days));
@@ -43,21 +43,21 @@ pub async fn follow(
     while day < end {
         if day == look {
             for slug in &followed {
-                let account = accounts::by_slug(pool, slug).await?;
-                week(pool, &account, person).await?;
+                let account = account::by_slug(db, slug).await?;
+                week(db, &account, person).await?;
             }
             look = look + WEEK;
         }
         // A step of a course is taken on its day, as a server that runs every day would.
         let mut next = look.min(end);
         for slug in &followed {
-            let account = accounts::by_slug(pool, slug).await?;
-            let due = courses::next_due(pool, &account).await?.map(|d| d - Days::new(1));
+            let account = account::by_slug(db, slug).await?;
+            let due = courses::next_due(db, &account).await?.map(|d| d - Days::new(1));
             next = next.min(due.filter(|d| *d > day).unwrap_or(next));
         }
-        let account = accounts::by_slug(pool, &followed[0]).await?;
-        connections::let_pass(pool, &account, u16::try_from((next - day).num_days())?).await?;
-        fetch(pool).await?;
+        let account = account::by_slug(db, &followed[0]).await?;
+        connections::let_pass(db, &account, u16::try_from((next - day).num_days())?).await?;
+        fetch(db).await?;
         day = next;
     }
     task.abort();
@@ -65,17 +65,17 @@ pub async fn follow(
     Ok((0..world.accounts.len()).map(|i| outcome(&market, i, days)).collect())
 }
 
-async fn fetch(pool: &PgPool) -> anyhow::Result<()> {
+async fn fetch(db: &PgPool) -> anyhow::Result<()> {
     // What a fetch sets going, the next step of a course, is sent before the next day.
-    while tiller_desk::jobs::fetch::run_next(pool).await?
-        || tiller_desk::jobs::send::run_next(pool).await?
+    while tiller_desk::jobs::fetch::run_next(db).await?
+        || tiller_desk::jobs::send::run_next(db).await?
     {}
     Ok(())
 }
 
 /// An account of the world, with its whole history fetched; its short name.
 async fn open(
-    pool: &PgPool,
+    db: &PgPool,
     from: &tiller_market::world::Account,
     world: &World,
     address: &str,
@@ -89,22 +89,22 @@ async fn open(
         currency: &from.currency,
         time_zone: &from.time_zone,
     };
-    let id = accounts::add(pool, &new).await?;
+    let id = account::add(db, &new).await?;
     let target = from.target_cpa.map(Target::Cpa).or(from.target_roas.map(Target::Roas));
-    accounts::set_default_target(pool, id, target).await?;
-    accounts::join(pool, id, person, Role::Analyst).await?;
-    let account = accounts::by_slug(pool, &slug).await?;
-    connections::connect(pool, &account, address, &from.token).await?;
-    fetch(pool).await?;
+    account::set_default_target(db, id, target).await?;
+    account::join(db, id, person, Role::Analyst).await?;
+    let account = account::by_slug(db, &slug).await?;
+    connections::connect(db, &account, address, &from.token).await?;
+    fetch(db).await?;
     Ok(slug)
 }
 
 /// Takes the week's advice and sends it.
-async fn week(pool: &PgPool, account: &Account, person: PersonId) -> anyhow::Result<()> {
-    let book = Book::load(pool, account, PeriodChoice::default())
+async fn week(db: &PgPool, account: &Account, person: PersonId) -> anyhow::Result<()> {
+    let book = Book::load(db, account, PeriodChoice::default())
         .await?
         .context("the account has no figures")?;
-    let moves = advice::of_account(pool, &book).await?.week.moves.clone();
+    let moves = advice::of_account(db, &book).await?.week.moves.clone();
     tracing::info!(
         account = account.slug,
         until = %Window::to(&book.span),
@@ -114,8 +114,8 @@ async fn week(pool: &PgPool, account: &Account, person: PersonId) -> anyhow::Res
     if moves.is_empty() {
         return Ok(());
     }
-    rebalance::propose(pool, account, person, &moves).await?;
-    let ids: Vec<_> = tray::rows(pool, account).await?.iter().map(|r| r.change.id).collect();
-    sending::send(pool, account, &ids).await?;
-    fetch(pool).await
+    weekly::propose(db, account, person, &moves).await?;
+    let ids: Vec<_> = tray::rows(db, account).await?.iter().map(|r| r.change.id).collect();
+    sending::send(db, account, &ids).await?;
+    fetch(db).await
 }

@@ -19,16 +19,16 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 
 /// Runs until interrupted.
 pub async fn run(settings: Settings) -> anyhow::Result<()> {
-    let pool = tiller_store::connect(&settings.database_url, settings.connections)
+    let db = tiller_store::connect(&settings.database_url, settings.connections)
         .await
         .context("no connection to the database")?;
-    tiller_store::migrate(&pool).await?;
+    tiller_store::migrate(&db).await?;
     let address = SocketAddr::new(settings.host, settings.port);
     let listener = TcpListener::bind(address)
         .await
         .with_context(|| format!("{address} can’t be listened on; choose another --port"))?;
     let app = App {
-        pool: pool.clone(),
+        db: db.clone(),
         demo: settings
             .demo
             .then(|| DemoSignIn { email: demo::EMAIL.into(), password: demo::PASSWORD.into() }),
@@ -40,25 +40,24 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
     let (stop, stopped) = tokio::sync::watch::channel(false);
     let work = |name, bell: &Arc<Notify>, next| {
         let queues = app.queues.clone();
-        tokio::spawn(worker(name, pool.clone(), Arc::clone(bell), queues, next, stopped.clone()))
+        tokio::spawn(worker(name, db.clone(), Arc::clone(bell), queues, next, stopped.clone()))
     };
     let wake = &app.wake;
     let workers = [
         work(
             "imports",
             &wake.imports,
-            (|pool| Box::pin(async move { tiller_desk::jobs::import::run_next(&pool).await }))
-                as Next,
+            (|db| Box::pin(async move { tiller_desk::jobs::import::run_next(&db).await })) as Next,
         ),
-        work("fetches", &wake.fetches, |pool| {
-            Box::pin(async move { tiller_desk::jobs::fetch::run_next(&pool).await })
+        work("fetches", &wake.fetches, |db| {
+            Box::pin(async move { tiller_desk::jobs::fetch::run_next(&db).await })
         }),
-        work("changes", &wake.changes, |pool| {
-            Box::pin(async move { tiller_desk::jobs::send::run_next(&pool).await })
+        work("changes", &wake.changes, |db| {
+            Box::pin(async move { tiller_desk::jobs::send::run_next(&db).await })
         }),
     ];
-    tokio::spawn(tiller_web::sweep_sessions(pool.clone()));
-    tokio::spawn(sweep_uploads(pool));
+    tokio::spawn(tiller_web::sweep_sessions(db.clone()));
+    tokio::spawn(sweep_uploads(db));
     tracing::info!(address = %listener.local_addr()?, "serving");
     axum::serve(listener, tiller_web::router(app)).with_graceful_shutdown(interrupted()).await?;
     stop.send(true).ok();
@@ -77,7 +76,7 @@ type Next = fn(PgPool) -> Pin<Box<dyn Future<Output = Result<bool, DeskError>> +
 /// database queue work too, and what failed waits for its time.
 async fn worker(
     name: &'static str,
-    pool: PgPool,
+    db: PgPool,
     bell: Arc<Notify>,
     queues: Queues,
     next: Next,
@@ -87,7 +86,7 @@ async fn worker(
         queues.alive(name);
         // A task of its own: a piece of work that panics takes nothing else with it. Its claim runs out, and it is
         // taken up again.
-        let mut work = tokio::spawn(next(pool.clone()));
+        let mut work = tokio::spawn(next(db.clone()));
         let done = loop {
             tokio::select! {
                 done = &mut work => break done,
@@ -115,11 +114,11 @@ async fn worker(
 }
 
 /// Removes uploads that nobody goes on with, every hour.
-async fn sweep_uploads(pool: PgPool) {
+async fn sweep_uploads(db: PgPool) {
     let mut tick = tokio::time::interval(Duration::from_hours(1));
     loop {
         tick.tick().await;
-        match tiller_store::imports::sweep(&pool).await {
+        match tiller_store::imports::sweep(&db).await {
             Ok(0) => {}
             Ok(gone) => tracing::info!(gone, "abandoned uploads were removed"),
             Err(error) => tracing::warn!(%error, "abandoned uploads could not be removed"),

@@ -32,10 +32,10 @@ fn steer(world: &str, policy: &str, database: &str) -> serde_json::Value {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn following_the_advice_pays(pool: PgPool) {
+async fn following_the_advice_pays(db: PgPool) {
     let given = std::env::var("DATABASE_URL").unwrap();
     let (base, _) = given.rsplit_once('/').unwrap();
-    let url = format!("{base}/{}", pool.connect_options().get_database().unwrap());
+    let url = format!("{base}/{}", db.connect_options().get_database().unwrap());
     let world = short_of_budget();
     let of = |outcome: &serde_json::Value, what: &str| outcome["t"][what].as_f64().unwrap();
     let stay = steer(&world, "stay", &url);
@@ -47,7 +47,7 @@ async fn following_the_advice_pays(pool: PgPool) {
         "the market draws the same for the same changes"
     );
     let made: i64 = sqlx::query_scalar("SELECT count(*) FROM change WHERE state = 'made'")
-        .fetch_one(&pool)
+        .fetch_one(&db)
         .await
         .unwrap();
     assert!(made > 4, "{made} changes");

@@ -11,8 +11,9 @@ use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_core::Target;
 use tiller_core::setting::Budget;
 use tiller_core::spot::Subject;
-use tiller_desk::tray::{self, Edit};
-use tiller_desk::{Account, PgPool, Role, accounts, connections, logbook, sending};
+use tiller_desk::account::{self, connections};
+use tiller_desk::tray::{self, Edit, sending};
+use tiller_desk::{Account, PgPool, Role, logbook};
 use tiller_store::MIGRATIONS;
 use tiller_store::people::NewAccount;
 
@@ -69,18 +70,18 @@ async fn until(what: &str, mut holds: impl AsyncFnMut() -> bool) {
     panic!("it never came about: {what}");
 }
 
-async fn count(pool: &PgPool, sql: &'static str) -> i64 {
-    sqlx::query_scalar(sql).fetch_one(pool).await.unwrap()
+async fn count(db: &PgPool, sql: &'static str) -> i64 {
+    sqlx::query_scalar(sql).fetch_one(db).await.unwrap()
 }
 
 /// What a dead worker holds is let go at once, and waits end.
-async fn a_minute_passes(pool: &PgPool) {
+async fn a_minute_passes(db: &PgPool) {
     for table in ["sync_job", "change_batch", "report_import"] {
         let wait = if table == "report_import" { "" } else { "not_before = now()," };
         let sql = format!(
             "UPDATE {table} SET {wait} claimed_at = now() - interval '2 minutes' WHERE claimed_at IS NOT NULL"
         );
-        sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(pool).await.unwrap();
+        sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(db).await.unwrap();
     }
 }
 
@@ -97,7 +98,7 @@ async fn faults(address: &str, faults: &str) {
 }
 
 struct Scene {
-    pool: PgPool,
+    db: PgPool,
     account: Account,
     person: tiller_desk::PersonId,
     address: String,
@@ -115,7 +116,7 @@ impl Scene {
     /// Puts a budget in the tray and sends it.
     async fn send(&self, campaign: &str, budget: &str) {
         let book = tiller_desk::book::Book::load(
-            &self.pool,
+            &self.db,
             &self.account,
             tiller_desk::book::PeriodChoice::default(),
         )
@@ -124,17 +125,17 @@ impl Scene {
         .unwrap();
         let id = book.entries.iter().find(|e| e.campaign.name == campaign).unwrap().campaign.id;
         let on = [Subject::Campaign(id)];
-        tray::edit(&self.pool, &self.account, self.person, &on, Edit::Budget, budget, "")
+        tray::edit(&self.db, &self.account, self.person, &on, Edit::Budget, budget, "")
             .await
             .unwrap();
-        let rows = tray::rows(&self.pool, &self.account).await.unwrap();
+        let rows = tray::rows(&self.db, &self.account).await.unwrap();
         let ids: Vec<_> = rows.iter().map(|r| r.change.id).collect();
-        sending::send(&self.pool, &self.account, &ids).await.unwrap();
+        sending::send(&self.db, &self.account, &ids).await.unwrap();
     }
 
     async fn made(&self) -> usize {
         let today = "2026-11-10".parse().unwrap();
-        let all = logbook::entries(&self.pool, &self.account, logbook::Show::All, "", today);
+        let all = logbook::entries(&self.db, &self.account, logbook::Show::All, "", today);
         all.await.unwrap().iter().filter(|e| e.made()).count()
     }
 
@@ -146,10 +147,10 @@ impl Scene {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn killed_in_the_middle_of_fetching_and_sending(pool: PgPool) {
+async fn killed_in_the_middle_of_fetching_and_sending(db: PgPool) {
     let folder = std::env::temp_dir().join(format!("kills-{}", std::process::id()));
     std::fs::create_dir_all(&folder).unwrap();
-    let database = pool.connect_options();
+    let database = db.connect_options();
     let given = std::env::var("DATABASE_URL").unwrap();
     let base = given.rsplit_once('/').unwrap().0;
     let url = format!("{base}/{}", database.get_database().unwrap());
@@ -159,40 +160,39 @@ async fn killed_in_the_middle_of_fetching_and_sending(pool: PgPool) {
         currency: "EUR",
         time_zone: "Europe/Copenhagen",
     };
-    let id = accounts::add(&pool, &new).await.unwrap();
-    accounts::set_default_target(&pool, id, Some(Target::Cpa(30.0))).await.unwrap();
-    let account = accounts::by_slug(&pool, "t").await.unwrap();
-    let person = accounts::save_person(&pool, "a@amberfold.example", "Ada", "a long password")
-        .await
-        .unwrap();
-    accounts::join(&pool, account.id, person, Role::Analyst).await.unwrap();
+    let id = account::add(&db, &new).await.unwrap();
+    account::set_default_target(&db, id, Some(Target::Cpa(30.0))).await.unwrap();
+    let account = account::by_slug(&db, "t").await.unwrap();
+    let person =
+        account::save_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
+    account::join(&db, account.id, person, Role::Analyst).await.unwrap();
     let (at_market, address) = market(&folder, 0);
     let port: u16 = address.rsplit(':').next().unwrap().parse().unwrap();
-    let s = Scene { pool, account, person, address, folder };
-    let pool = &s.pool;
+    let s = Scene { db, account, person, address, folder };
+    let db = &s.db;
 
     // The server, then the market, are killed while the report comes in.
-    connections::connect(pool, &s.account, &s.address, "test-token").await.unwrap();
+    connections::connect(db, &s.account, &s.address, "test-token").await.unwrap();
     faults(&s.address, r#"{"latency_ms": 250}"#).await;
     let running = "SELECT count(*) FROM sync_job WHERE state = 'running'";
     let worker = server(&url);
-    until("a fetch begins", async || count(pool, running).await > 0).await;
+    until("a fetch begins", async || count(db, running).await > 0).await;
     drop(worker);
-    a_minute_passes(pool).await;
+    a_minute_passes(db).await;
     let worker = server(&url);
-    until("a fetch begins again", async || count(pool, running).await > 0).await;
+    until("a fetch begins again", async || count(db, running).await > 0).await;
     drop(at_market);
     let (at_market, _) = market(&s.folder, port);
     let all_done = "SELECT count(*) FROM sync_job WHERE state <> 'done'";
     until("everything has come in", async || {
-        a_minute_passes(pool).await;
-        count(pool, all_done).await == 0
+        a_minute_passes(db).await;
+        count(db, all_done).await == 0
     })
     .await;
-    let days = count(pool, "SELECT count(DISTINCT day) FROM campaign_day").await;
+    let days = count(db, "SELECT count(DISTINCT day) FROM campaign_day").await;
     assert_eq!(days, 40);
     let double = "SELECT count(*) FROM report_import WHERE state <> 'done'";
-    assert_eq!(count(pool, double).await, 0);
+    assert_eq!(count(db, double).await, 0);
 
     // The server is killed after the channel has made a change and before it has said so.
     faults(&s.address, r#"{"latency_ms": 250}"#).await;
@@ -204,21 +204,21 @@ async fn killed_in_the_middle_of_fetching_and_sending(pool: PgPool) {
     .await;
     drop(worker);
     faults(&s.address, "{}").await;
-    a_minute_passes(pool).await;
+    a_minute_passes(db).await;
     let worker = server(&url);
     until("the logbook has it", async || s.made().await == 1).await;
     assert_eq!(s.batches_lived(), 1, "posted twice, made once");
 
     // The market is killed while a batch is under way; its journal gives it back what it had answered.
-    until("the structure is fresh", async || count(pool, all_done).await == 0).await;
+    until("the structure is fresh", async || count(db, all_done).await == 0).await;
     faults(&s.address, r#"{"latency_ms": 250}"#).await;
     s.send("Visits, search", "130").await;
     let sending = "SELECT count(*) FROM change_batch WHERE claimed_at IS NOT NULL";
-    until("it is under way", async || count(pool, sending).await > 0).await;
+    until("it is under way", async || count(db, sending).await > 0).await;
     drop(at_market);
     let (at_market, _) = market(&s.folder, port);
     until("the logbook has both", async || {
-        a_minute_passes(pool).await;
+        a_minute_passes(db).await;
         s.made().await == 2
     })
     .await;
@@ -227,18 +227,18 @@ async fn killed_in_the_middle_of_fetching_and_sending(pool: PgPool) {
     assert_eq!(s.batches_lived(), 2);
 
     // The database drops every session while a batch is under way.
-    until("the structure is fresh", async || count(pool, all_done).await == 0).await;
+    until("the structure is fresh", async || count(db, all_done).await == 0).await;
     faults(&s.address, r#"{"latency_ms": 250}"#).await;
     s.send("Courses, search", "310").await;
-    until("it is under way", async || count(pool, sending).await > 0).await;
+    until("it is under way", async || count(db, sending).await > 0).await;
     sqlx::raw_sql(
         "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()",
     )
-    .execute(pool)
+    .execute(db)
     .await
     .unwrap();
     until("the logbook has all three", async || {
-        a_minute_passes(pool).await;
+        a_minute_passes(db).await;
         s.made().await == 3
     })
     .await;

@@ -10,15 +10,16 @@ use tiller_core::spot::Subject;
 use tiller_core::verdict::{Early, Verdict};
 use tiller_store::PgPool;
 
+use crate::DeskError;
+use crate::account::settings::Settings;
+use crate::book::quiet::{Quiet, quiet, quiet_at};
 use crate::book::{Book, Entry, Judged, Period};
-use crate::causes::Examined;
-use crate::curves::Curves;
+use crate::budgets::curves::Curves;
+use crate::budgets::responses;
+use crate::budgets::weekly::{self, Move, Part, Week};
+use crate::causes::{Examined, remedy};
 use crate::kept::Kept;
-use crate::proposal::Proposal;
-use crate::quiet::{Quiet, quiet, quiet_at};
-use crate::rebalance::{self, Move, Part, Week};
-use crate::settings::Settings;
-use crate::{DeskError, levers, remedy};
+use crate::tray::proposal::Proposal;
 
 /// The one advice for a campaign.
 #[derive(Clone, Debug)]
@@ -39,17 +40,17 @@ pub struct Advised {
     /// Budgets to be moved, of campaigns whose budget is what to change.
     pub week: Week,
     /// What money can do, campaign by campaign.
-    pub known: Vec<levers::Line>,
+    pub known: Vec<responses::Line>,
     quiet: HashMap<CampaignId, Quiet>,
 }
 
 static KEPT: Kept<(Period, ()), Advised> = Kept::new(24);
 
 /// Reconciles what the stations say of an account's campaigns.
-pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Arc<Advised>, DeskError> {
+pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Advised>, DeskError> {
     let reconcile = async || {
-        let settings = Settings::of_book(pool, book).await?;
-        let curves = Curves::load(pool, &book.account).await?;
+        let settings = Settings::of_book(db, book).await?;
+        let curves = Curves::load(db, &book.account).await?;
         Ok(Advised::of(book, &settings, &curves))
     };
     book.keep(&KEPT, (), reconcile).await
@@ -58,7 +59,7 @@ pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Arc<Advised>, Desk
 impl Advised {
     /// From what has been loaded.
     pub fn of(book: &Book, settings: &Settings, curves: &Curves) -> Self {
-        let known = levers::of_account(book, settings, curves);
+        let known = responses::of_account(book, settings, curves);
         let quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
         let faulty: HashMap<CampaignId, (&Entry, &Judged)> = book
@@ -67,7 +68,7 @@ impl Advised {
             .zip(book.judge_all())
             .filter_map(|(e, j)| Some((e.campaign.id, (e, j.as_ref().filter(|j| faulty(j))?))))
             .collect();
-        let part = |l: &levers::Line| match faulty.get(&l.campaign) {
+        let part = |l: &responses::Line| match faulty.get(&l.campaign) {
             None => Part::Full,
             Some((e, j)) if remedy::of_campaign(settings, e, j).is_some() => {
                 Part::Fixable(halfway_fixed(j))
@@ -84,7 +85,7 @@ impl Advised {
             .filter(|l| !l.fresh && !waits(l.campaign) && !quiet.contains_key(&l.campaign))
             .cloned()
             .collect();
-        let week = rebalance::advise(lines, book.by_value(), rebalance::targets(book), part);
+        let week = weekly::advise(lines, book.by_value(), weekly::targets(book), part);
         Self { week, known, quiet }
     }
 
@@ -121,21 +122,21 @@ pub enum Cure {
 
 /// What the one advice asks for, where its channel is connected and it can be set there.
 pub async fn cure(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     subject: Subject,
     e: &Examined,
 ) -> Result<Option<Cure>, DeskError> {
     let Some(judged) = &e.judged else { return Ok(None) };
     let settings = match subject {
-        Subject::Item(id) => Settings::load(pool, &book.account, &[id]).await?.into(),
-        _ => Settings::of_book(pool, book).await?,
+        Subject::Item(id) => Settings::load(db, &book.account, &[id]).await?.into(),
+        _ => Settings::of_book(db, book).await?,
     };
     if settings.connection(e.campaign_id).is_none() {
         return Ok(None);
     }
     if let Subject::Campaign(id) = subject {
-        let advised = of_account(pool, book).await?;
+        let advised = of_account(db, book).await?;
         match advised.on(book.entry(id)?, Some(judged)) {
             Advice::Nothing => return Ok(None),
             Advice::Quiet(quiet) => return Ok(Some(Cure::Quiet(quiet))),

@@ -4,7 +4,7 @@ use tiller_core::Micros;
 use tiller_core::learning::{Moved, relative};
 use tiller_core::setting::{Budget, Hours, PlacesMode, Setting, Status, Strategy};
 
-use crate::figures::{counted, full_day, number};
+use crate::numerals::{counted, full_day, number};
 
 /// What is set, as a heading.
 pub fn title(setting: &Setting) -> &'static str {

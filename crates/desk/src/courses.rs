@@ -14,11 +14,11 @@ use tiller_store::courses::{self as store, Busy, New, Progress};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
 
-use crate::figures::{money, number};
-use crate::proposal::{Adds, Origin, Proposal};
-use crate::settings::Settings;
-use crate::tray;
-use crate::{DeskError, sending};
+use crate::DeskError;
+use crate::account::settings::Settings;
+use crate::numerals::{money, number};
+use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::tray::{self, sending};
 use tiller_core::spot::Subject;
 
 /// Days between the steps of a ramp, by who makes the bids: what an automatic strategy needs at least to learn, or
@@ -104,7 +104,7 @@ impl Course {
             "waiting" => "its first step waits in the tray".into(),
             "running" => match self.next() {
                 Some((day, amount)) => {
-                    format!("{} a day from {}", money(amount.to_units()), crate::figures::day(day))
+                    format!("{} a day from {}", money(amount.to_units()), crate::numerals::day(day))
                 }
                 None => "its last step is being sent".into(),
             },
@@ -135,8 +135,8 @@ impl Course {
 }
 
 /// The account's courses, those that go on first.
-pub async fn list(pool: &PgPool, account: &Account) -> Result<Vec<Course>, DeskError> {
-    store::list(pool, account.id).await?.into_iter().map(Course::read).collect()
+pub async fn list(db: &PgPool, account: &Account) -> Result<Vec<Course>, DeskError> {
+    store::list(db, account.id).await?.into_iter().map(Course::read).collect()
 }
 
 fn json(steps: &[(u64, f64)]) -> Result<serde_json::Value, DeskError> {
@@ -185,7 +185,7 @@ const BUSY: &str = "its budget is on a course already; stop that one first";
 
 /// Puts the first step in the tray; the others follow by themselves once it has been made.
 async fn begin(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     person: PersonId,
     kind: Kind,
@@ -196,11 +196,11 @@ async fn begin(
     let Subject::Campaign(campaign) = first.subject else {
         return Err(DeskError::NotFound("campaign"));
     };
-    if list(pool, account).await?.iter().any(|c| c.campaign == campaign && c.open()) {
+    if list(db, account).await?.iter().any(|c| c.campaign == campaign && c.open()) {
         return Err(DeskError::Invalid(BUSY.into()));
     }
     let waits = || DeskError::Invalid("this budget waits in the tray already".into());
-    let first = tray::ready(pool, account, vec![first]).await?.pop().ok_or_else(waits)?;
+    let first = tray::ready(db, account, vec![first]).await?.pop().ok_or_else(waits)?;
     let new = New {
         campaign,
         kind: kind.word(),
@@ -209,7 +209,7 @@ async fn begin(
         starts: None,
         change: None,
     };
-    match store::begin(pool, account.id, person, new, &first).await? {
+    match store::begin(db, account.id, person, new, &first).await? {
         Ok(_) => Ok(()),
         Err(Busy::Course) => Err(DeskError::Invalid(BUSY.into())),
         Err(Busy::Change) => Err(waits()),
@@ -218,12 +218,12 @@ async fn begin(
 
 /// Puts a step experiment in the tray.
 pub async fn experiment(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     person: PersonId,
     campaign: CampaignId,
 ) -> Result<(), DeskError> {
-    let settings = Settings::open(pool, account).await?;
+    let settings = Settings::open(db, account).await?;
     let base = daily(&settings, campaign)?;
     let budgets = experiment::budgets(base);
     let steps: Vec<(u64, f64)> =
@@ -239,13 +239,13 @@ pub async fn experiment(
         ),
         "about the same spend over the four weeks, and a curve that is known better".into(),
     );
-    begin(pool, account, person, Kind::Experiment, base, &steps, first).await
+    begin(db, account, person, Kind::Experiment, base, &steps, first).await
 }
 
 /// Puts the first step of a ramp in the tray; `first` is the change to the goal, with its reason, `budgets` the
 /// steps that lead there.
 pub(crate) async fn ramp_to(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     person: PersonId,
     from: f64,
@@ -267,25 +267,25 @@ pub(crate) async fn ramp_to(
         steps.len(),
         number(100.0 * SHOCK, 0)
     );
-    begin(pool, account, person, Kind::Ramp, from, &steps, first).await
+    begin(db, account, person, Kind::Ramp, from, &steps, first).await
 }
 
 /// Sets a lift on dates: its steps are sent by themselves on their days.
 pub async fn lift(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     person: PersonId,
     campaign: CampaignId,
     by: By,
     dates: Window,
 ) -> Result<(), DeskError> {
-    let settings = Settings::open(pool, account).await?;
+    let settings = Settings::open(db, account).await?;
     let base = daily(&settings, campaign)?;
     let next = settings.connection(campaign).and_then(|c| c.last_day).map(|d| later(d, 1));
     if next.is_some_and(|next| dates.from() < next) {
         return Err(DeskError::Invalid(format!(
             "a lift can begin on {} at the earliest",
-            next.map_or(String::new(), crate::figures::full_day)
+            next.map_or(String::new(), crate::numerals::full_day)
         )));
     }
     if dates.days() > 92 {
@@ -305,7 +305,7 @@ pub async fn lift(
         starts: Some(dates.from()),
         change: None,
     };
-    store::add(pool, account.id, person, &new)
+    store::add(db, account.id, person, &new)
         .await?
         .map(drop)
         .ok_or_else(|| DeskError::Invalid(BUSY.into()))
@@ -313,50 +313,50 @@ pub async fn lift(
 
 /// Stops a course: no further step is sent; the budget stays as it is. A first step that waits leaves the tray: it was
 /// decided on as one of several.
-pub async fn stop(pool: &PgPool, account: &Account, id: CourseId) -> Result<(), DeskError> {
-    let all = list(pool, account).await?;
+pub async fn stop(db: &PgPool, account: &Account, id: CourseId) -> Result<(), DeskError> {
+    let all = list(db, account).await?;
     let course = all.iter().find(|c| c.id() == id).ok_or(DeskError::NotFound("course"))?;
     let first = course.row.change.filter(|_| course.row.state == "waiting");
-    if tray::withdraw(pool, account, first.as_slice()).await? > 0 {
+    if tray::withdraw(db, account, first.as_slice()).await? > 0 {
         return Ok(());
     }
     if course.open() {
-        halt(pool, account, course, "by hand; the budget stays as it was then").await?;
+        halt(db, account, course, "by hand; the budget stays as it was then").await?;
     }
     Ok(())
 }
 
 async fn halt(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     course: &Course,
     note: &str,
 ) -> Result<(), DeskError> {
     let to =
         Progress { state: "stopped", starts: course.row.starts, taken: course.row.taken, note };
-    store::progress(pool, account.id, &course.row, &to).await?;
+    store::progress(db, account.id, &course.row, &to).await?;
     Ok(())
 }
 
 /// The first day on which a course that goes on is due its next step.
-pub async fn next_due(pool: &PgPool, account: &Account) -> Result<Option<NaiveDate>, DeskError> {
-    let all = list(pool, account).await?;
+pub async fn next_due(db: &PgPool, account: &Account) -> Result<Option<NaiveDate>, DeskError> {
+    let all = list(db, account).await?;
     Ok(all.iter().filter(|c| c.open()).filter_map(|c| Some(c.next()?.0)).min())
 }
 
 /// Takes the steps that are due. A campaign's next day is the one after the last that its channel has closed.
-pub(crate) async fn advance(pool: &PgPool, account: &Account) -> Result<(), DeskError> {
-    let open: Vec<Course> = list(pool, account).await?.into_iter().filter(Course::open).collect();
+pub(crate) async fn advance(db: &PgPool, account: &Account) -> Result<(), DeskError> {
+    let open: Vec<Course> = list(db, account).await?.into_iter().filter(Course::open).collect();
     if open.is_empty() {
         return Ok(());
     }
-    let settings = Settings::open(pool, account).await?;
+    let settings = Settings::open(db, account).await?;
     for course in open {
-        if let Err(error) = advance_one(pool, account, &settings, &course).await {
+        if let Err(error) = advance_one(db, account, &settings, &course).await {
             match error {
                 DeskError::Store(e) => return Err(e.into()),
                 // What can't be sent stops the course, and says why.
-                other => halt(pool, account, &course, &other.to_string()).await?,
+                other => halt(db, account, &course, &other.to_string()).await?,
             }
         }
     }
@@ -364,7 +364,7 @@ pub(crate) async fn advance(pool: &PgPool, account: &Account) -> Result<(), Desk
 }
 
 async fn advance_one(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     settings: &Settings,
     course: &Course,
@@ -377,11 +377,11 @@ async fn advance_one(
                 Progress { state: "running", starts: from, taken: 1, note: "" }
             }
             (Some("refused"), _) => {
-                return halt(pool, account, &course, "the channel refused its first step").await;
+                return halt(db, account, &course, "the channel refused its first step").await;
             }
             _ => return Ok(()),
         };
-        if !store::progress(pool, account.id, row, &to).await? {
+        if !store::progress(db, account.id, row, &to).await? {
             return Ok(());
         }
         course.row.state = to.state.into();
@@ -400,7 +400,7 @@ async fn advance_one(
             "its budget was changed to {} meanwhile, and stays there",
             money(present.to_units())
         );
-        return halt(pool, account, &course, &note).await;
+        return halt(db, account, &course, &note).await;
     }
     let starts = course.row.starts.unwrap_or(next_day);
     let (due, late) = match course.kind {
@@ -428,22 +428,22 @@ async fn advance_one(
         let reason =
             format!("Step {} of {} of the {}.", due + 1, course.steps.len(), course.kind.title());
         let proposal = step_to(course.campaign, amount.to_units(), reason, String::new());
-        tray::put(pool, account, person, vec![proposal]).await?;
+        tray::put(db, account, person, vec![proposal]).await?;
     }
-    if !store::progress(pool, account.id, &course.row, &to).await? || amount == present {
+    if !store::progress(db, account.id, &course.row, &to).await? || amount == present {
         return Ok(());
     }
-    let waits = changes::list(pool, account.id, Which::Tray).await?;
+    let waits = changes::list(db, account.id, Which::Tray).await?;
     let mine = |c: &&Change| {
         c.campaign == course.campaign
             && c.origin == Origin::Course.word()
             && c.state == State::Waiting
     };
     let ids: Vec<ChangeId> = waits.iter().filter(mine).map(|c| c.id).collect();
-    if let Err(error) = sending::send(pool, account, &ids).await {
+    if let Err(error) = sending::send(db, account, &ids).await {
         course.row.state = to.state.into();
         course.row.taken = to.taken;
-        return halt(pool, account, &course, &error.to_string()).await;
+        return halt(db, account, &course, &error.to_string()).await;
     }
     Ok(())
 }

@@ -28,16 +28,16 @@ pub struct Stamp {
 
 impl Stamp {
     /// With the version that was read of it.
-    pub fn of(pool: &PgPool, account: AccountId, version: Version) -> Self {
-        let options = pool.connect_options();
+    pub fn of(db: &PgPool, account: AccountId, version: Version) -> Self {
+        let options = db.connect_options();
         let name = options.get_database().unwrap_or_default();
         let database = format!("{}:{}/{name}", options.get_host(), options.get_port());
         Self { database, account, version }
     }
 
     /// Reads it. Before anything else: what is read after it may be newer than it says, never older.
-    pub async fn read(pool: &PgPool, account: AccountId) -> Result<Self, DeskError> {
-        Ok(Self::of(pool, account, versions::of(pool, account).await?))
+    pub async fn read(db: &PgPool, account: AccountId) -> Result<Self, DeskError> {
+        Ok(Self::of(db, account, versions::of(db, account).await?))
     }
 
     /// The state of its figures alone: what people decide leaves it as it is.

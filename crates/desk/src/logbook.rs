@@ -8,10 +8,8 @@ use tiller_store::changes::{self, Change, State, Which};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
 
-use crate::change_words as words;
-use crate::proposal::{Adds, Origin, Proposal};
-use crate::tray;
-use crate::{DeskError, figures};
+use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::{DeskError, change_words as words, numerals, tray};
 use tiller_core::spot::Subject;
 
 /// An entry.
@@ -92,7 +90,7 @@ impl Show {
 
 /// The logbook, the newest first.
 pub async fn entries(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     show: Show,
     search: &str,
@@ -115,7 +113,7 @@ pub async fn entries(
         Show::Refused => e.refused(),
         Show::Own => false,
     };
-    let all = changes::list(pool, account.id, Which::Logbook).await?;
+    let all = changes::list(db, account.id, Which::Logbook).await?;
     let entries = all.into_iter().map(entry).collect::<Result<Vec<_>, _>>()?;
     Ok(entries.into_iter().filter(|e| shown(e) && found(e)).collect())
 }
@@ -126,8 +124,8 @@ fn entry(change: Change) -> Result<Entry, DeskError> {
     Ok(Entry { change, was, set_to, evidence })
 }
 
-async fn one(pool: &PgPool, account: &Account, id: ChangeId) -> Result<Entry, DeskError> {
-    let found = changes::list(pool, account.id, Which::One(id)).await?.pop();
+async fn one(db: &PgPool, account: &Account, id: ChangeId) -> Result<Entry, DeskError> {
+    let found = changes::list(db, account.id, Which::One(id)).await?.pop();
     entry(found.ok_or(DeskError::NotFound("change"))?)
 }
 
@@ -147,12 +145,12 @@ fn reverse(was: Option<&Setting>, set_to: &Setting) -> Option<Setting> {
 
 /// Puts the reverse of a change in the tray.
 pub async fn undo(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     person: PersonId,
     id: ChangeId,
 ) -> Result<(), DeskError> {
-    let entry = one(pool, account, id).await?;
+    let entry = one(db, account, id).await?;
     if !entry.made() {
         return Err(DeskError::Invalid(
             "the channel never made this change, so there is nothing to undo".into(),
@@ -164,7 +162,7 @@ pub async fn undo(
     let c = &entry.change;
     let on = c
         .answered_at
-        .map_or(String::new(), |t| format!(" of {}", figures::full_day(t.date_naive())));
+        .map_or(String::new(), |t| format!(" of {}", numerals::full_day(t.date_naive())));
     let proposal = Proposal {
         subject: entry.subject(),
         set,
@@ -175,7 +173,7 @@ pub async fn undo(
         origin: Origin::Undo,
         undoes: Some(id),
     };
-    match tray::propose(pool, account, person, vec![proposal]).await? {
+    match tray::propose(db, account, person, vec![proposal]).await? {
         0 => Err(DeskError::Invalid(
             "it has been undone already, or the same waits in the tray".into(),
         )),
@@ -184,16 +182,16 @@ pub async fn undo(
 }
 
 /// Puts a refused change back in the tray.
-pub async fn again(pool: &PgPool, account: &Account, id: ChangeId) -> Result<(), DeskError> {
-    match changes::again(pool, account.id, &[id]).await? {
+pub async fn again(db: &PgPool, account: &Account, id: ChangeId) -> Result<(), DeskError> {
+    match changes::again(db, account.id, &[id]).await? {
         0 => Err(DeskError::Invalid("only a change that was refused can be sent again".into())),
         _ => Ok(()),
     }
 }
 
 /// Somebody has looked back at a change, or dismissed a refused one.
-pub async fn looked(pool: &PgPool, account: &Account, id: ChangeId) -> Result<(), DeskError> {
-    if changes::looked(pool, account.id, id).await? {
+pub async fn looked(db: &PgPool, account: &Account, id: ChangeId) -> Result<(), DeskError> {
+    if changes::looked(db, account.id, id).await? {
         Ok(())
     } else {
         Err(DeskError::Invalid(
@@ -216,7 +214,7 @@ pub fn calendar(account: &Account, entries: &[Entry]) -> String {
     for (day, due) in days {
         let lines: Vec<String> =
             due.iter().map(|e| format!("{}: {}", e.change.place, e.sentence())).collect();
-        let count = figures::counted(due.len() as u64, "change", "changes");
+        let count = numerals::counted(due.len() as u64, "change", "changes");
         let event = Event::new()
             .uid(&format!("look-back-{}-{day}@gold-tiller", account.slug))
             .summary(&format!("Look back at {count}, {}", account.name))

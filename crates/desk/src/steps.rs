@@ -7,12 +7,12 @@ use tiller_core::steps::{self, BY, Step};
 use tiller_core::{Micros, Tally, Window};
 use tiller_store::PgPool;
 
-use crate::advice::{Advice, Advised};
+use crate::advice::{self, Advice, Advised};
 use crate::book::Book;
-use crate::figures::{conversions, money, probability};
-use crate::proposal::{Adds, Origin, Proposal};
-use crate::tray;
-use crate::{DeskError, advice, levers};
+use crate::budgets::responses;
+use crate::numerals::{conversions, money, probability};
+use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
 
 /// Settled days before the last three that tell what is usual.
@@ -67,7 +67,7 @@ impl Line {
 /// nothing else is advised: what was just launched or changed is left alone, and what the week's advice moves has
 /// its budget from there.
 pub fn of_account(book: &Book, advised: &Advised) -> Vec<Line> {
-    let free = |l: &&levers::Line| {
+    let free = |l: &&responses::Line| {
         let advice = book.entry(l.campaign).map(|e| {
             let judged = book.judge(l.campaign);
             matches!(advised.on(e, judged.as_ref()), Advice::Nothing)
@@ -77,7 +77,7 @@ pub fn of_account(book: &Book, advised: &Advised) -> Vec<Line> {
     advised.known.iter().filter(free).filter_map(|l| of_campaign(book, l)).collect()
 }
 
-fn of_campaign(book: &Book, known: &levers::Line) -> Option<Line> {
+fn of_campaign(book: &Book, known: &responses::Line) -> Option<Line> {
     let entry = book.entry(known.campaign).ok()?;
     let budget = known.budget?;
     let last = Window::ending(book.last_settled(), steps::DAYS as u64);
@@ -104,13 +104,13 @@ fn prior(usual: &Tally) -> Option<Prior> {
 
 /// Puts the steps of some campaigns in the tray.
 pub async fn take(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     person: PersonId,
     chosen: &[CampaignId],
     double: bool,
 ) -> Result<usize, DeskError> {
-    let advised = advice::of_account(pool, book).await?;
+    let advised = advice::of_account(db, book).await?;
     let proposals: Vec<Proposal> = of_account(book, &advised)
         .into_iter()
         .filter(|l| chosen.contains(&l.campaign))
@@ -131,5 +131,5 @@ pub async fn take(
     if proposals.is_empty() {
         return Err(DeskError::Invalid("choose at least one campaign".into()));
     }
-    tray::propose(pool, &book.account, person, proposals).await
+    tray::propose(db, &book.account, person, proposals).await
 }

@@ -11,17 +11,16 @@ use tiller_store::PgPool;
 use tiller_store::changes::{self, State, Waiting};
 use tiller_store::people::{self, Account};
 
+use crate::account::connections::{self, View};
+use crate::account::settings::Settings;
 use crate::advice::{self, Advice, Advised};
 use crate::alarms::{self, Alarm};
 use crate::book::{Book, Entry, Judged, Period};
-use crate::causes;
-use crate::connections::{self, View};
+use crate::budgets::weekly::Week;
 use crate::kept::Kept;
 use crate::logbook::{self, Show};
-use crate::rebalance::Week;
-use crate::settings::Settings;
 use crate::wording::TradeOff;
-use crate::{DeskError, pace};
+use crate::{DeskError, causes, pace};
 use tiller_core::spot::Subject;
 
 /// So many things to do stand in the letter.
@@ -109,13 +108,13 @@ pub struct Visit {
 
 /// A member's last visit; this one is written down in its place.
 pub async fn visit(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     person: PersonId,
     book: Option<&Book>,
 ) -> Result<Option<Visit>, DeskError> {
-    let last = people::last_visit(pool, account.id, person).await?;
-    people::visit(pool, account.id, person, book.map(|b| b.span.to())).await?;
+    let last = people::last_visit(db, account.id, person).await?;
+    people::visit(db, account.id, person, book.map(|b| b.span.to())).await?;
     Ok(last.map(|(at, day)| Visit { at, day }))
 }
 
@@ -124,22 +123,22 @@ static KEPT: Kept<(Period, (Option<Visit>, NaiveDate)), Letter> = Kept::new(50);
 
 /// The letter of a day to a member.
 pub async fn letter(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     visit: Option<Visit>,
     today: NaiveDate,
 ) -> Result<Arc<Letter>, DeskError> {
-    book.keep(&KEPT, (visit, today), || write(pool, book, visit, today)).await
+    book.keep(&KEPT, (visit, today), || write(db, book, visit, today)).await
 }
 
 async fn write(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     visit: Option<Visit>,
     today: NaiveDate,
 ) -> Result<Letter, DeskError> {
     let account = &book.account;
-    let log = logbook::entries(pool, account, Show::All, "", today).await?;
+    let log = logbook::entries(db, account, Show::All, "", today).await?;
     let since = visit.map(|Visit { at, day }| {
         let days = day.and_then(|d| Window::new(d.succ_opt()?, book.span.to()));
         let after = |state: State| {
@@ -156,7 +155,7 @@ async fn write(
             refused: after(State::Refused),
         }
     });
-    let channels = connections::list(pool, account).await?;
+    let channels = connections::list(db, account).await?;
     // A week that not all channels have told of yet is no week to compare with.
     let told = alarms::reported(book, &channels);
     let lately = told.values().filter(|d| (book.span.to() - **d).num_days() < SILENT_DAYS);
@@ -164,13 +163,13 @@ async fn write(
     let week = Window::ending(last_settled(told, account.settle()), 7);
     let week = (week.from() >= book.span.from())
         .then(|| (week, book.total(week), book.total(week.before())));
-    let settings = Settings::of_book(pool, book).await?;
-    let alarms = alarms::of_account(pool, book, &settings, &channels, today).await?;
+    let settings = Settings::of_book(db, book).await?;
+    let alarms = alarms::of_account(db, book, &settings, &channels, today).await?;
     let failed = channels
         .into_iter()
         .filter(|v| v.job.as_ref().is_some_and(|j| j.error.is_some()))
         .collect();
-    let advised = advice::of_account(pool, book).await?;
+    let advised = advice::of_account(db, book).await?;
     let (deeds, undecided) = deeds(book, &advised);
     let mut look_backs: Vec<(NaiveDate, logbook::Entry)> = log
         .into_iter()
@@ -182,12 +181,12 @@ async fn write(
         look_backs,
         since,
         week,
-        waiting: changes::waiting(pool, account.id, today).await?,
+        waiting: changes::waiting(db, account.id, today).await?,
         failed,
         alarms,
         deeds,
         undecided,
-        pace: pace::of_account(pool, book).await?,
+        pace: pace::of_account(db, book).await?,
     })
 }
 

@@ -10,7 +10,7 @@ use tiller_core::{Tally, Target};
 
 use crate::book::{Circle, Judged, Meets, Touch};
 use crate::change_words;
-use crate::figures::{conversions, count, counted, day, money, number, percent, probability, sum};
+use crate::numerals::{conversions, count, counted, day, money, number, percent, probability, sum};
 
 /// How a piece of a sentence is meant.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -305,7 +305,7 @@ fn so_far(j: &Judged) -> Option<Words> {
         }
         (Target::Roas(target), _, roas) => format!(
             "a ROAS of {} against a target of {}",
-            crate::figures::or_absent(roas, |r| number(r, 2)),
+            crate::numerals::or_absent(roas, |r| number(r, 2)),
             number(target, 2)
         ),
     };
@@ -536,9 +536,9 @@ fn bid_advice(first: Words, begin: &str, t: TradeOff, j: &Judged, meets: Option<
 /// Whether the account as a whole meets its target, and what that means for one overrun.
 pub fn whole(m: &Meets) -> String {
     let cost = |t: &Tally| match m.target {
-        Target::Cpa(_) => crate::figures::or_absent(t.cpa(), |x| format!("a CPA of {}", money(x))),
+        Target::Cpa(_) => crate::numerals::or_absent(t.cpa(), |x| format!("a CPA of {}", money(x))),
         Target::Roas(_) => {
-            crate::figures::or_absent(t.roas(), |x| format!("a ROAS of {}", number(x, 2)))
+            crate::numerals::or_absent(t.roas(), |x| format!("a ROAS of {}", number(x, 2)))
         }
     };
     match (m.with_brand(), m.without_brand(), m.without_brand) {
@@ -549,7 +549,7 @@ pub fn whole(m: &Meets) -> String {
         (true, false, Some(rest)) => format!(
             "The account meets its target only with the searches for its own name; without them it misses it ({} against {}).",
             cost(&rest),
-            crate::figures::target(m.target)
+            crate::numerals::target(m.target)
         ),
         _ => format!(
             "The account as a whole misses its target ({}), so nothing else makes up for this.",
@@ -599,7 +599,7 @@ pub fn standing(s: Option<Standing>) -> &'static str {
         Some(Standing::Lower) => "lower",
         Some(Standing::AsGood) => "as good",
         Some(Standing::CantTell) => "unclear",
-        None => crate::figures::ABSENT,
+        None => crate::numerals::ABSENT,
     }
 }
 

@@ -13,19 +13,21 @@ use tiller_channel::wire::{Batch, Change, Place};
 use tiller_core::setting::{Budget, Setting, Status};
 use tiller_core::spot::Subject;
 use tiller_core::{Target, Window};
+use tiller_desk::account::connections;
+use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm, Page};
-use tiller_desk::proposal::{Adds, Origin, Proposal};
-use tiller_desk::settings::Settings;
-use tiller_desk::tray::{self, Edit};
-use tiller_desk::{Account, DeskError, PgPool, connections, flight};
+use tiller_desk::budgets::flight;
+use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
+use tiller_desk::tray::{self, Edit, sending};
+use tiller_desk::{Account, DeskError, PgPool};
 use tiller_store::MIGRATIONS;
 
-async fn alarms_of(pool: &PgPool, account: &Account) -> Vec<Alarm> {
-    let book = book(pool, account).await;
-    let settings = Settings::load(pool, account, &[]).await.unwrap();
-    let channels = connections::list(pool, account).await.unwrap();
-    let today = connections::today(pool, account).await.unwrap();
-    alarms::of_account(pool, &book, &settings, &channels, today).await.unwrap().to_vec()
+async fn alarms_of(db: &PgPool, account: &Account) -> Vec<Alarm> {
+    let book = book(db, account).await;
+    let settings = Settings::load(db, account, &[]).await.unwrap();
+    let channels = connections::list(db, account).await.unwrap();
+    let today = connections::today(db, account).await.unwrap();
+    alarms::of_account(db, &book, &settings, &channels, today).await.unwrap().to_vec()
 }
 
 fn said(all: &[Alarm]) -> Vec<String> {
@@ -47,14 +49,14 @@ fn daily(units: f64) -> Setting {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn what_others_stop_or_raise_stands_on_today(pool: PgPool) {
-    let s = Scene::new(&pool).await;
+async fn what_others_stop_or_raise_stands_on_today(db: PgPool) {
+    let s = Scene::new(&db).await;
     let name = "Visits, search";
-    assert_eq!(said(&alarms_of(&pool, &s.account).await), Vec::<String>::new());
+    assert_eq!(said(&alarms_of(&db, &s.account).await), Vec::<String>::new());
 
     they_set(&s, "pause", "t-c2", Setting::Status(Status::Paused)).await;
-    s.days_pass(&pool, 2).await;
-    let all = alarms_of(&pool, &s.account).await;
+    s.days_pass(&db, 2).await;
+    let all = alarms_of(&db, &s.account).await;
     let text = said(&all).join("\n");
     assert!(text.contains(&format!("{name} has spent nothing since 10 Nov")), "{text}");
     assert!(text.contains("paused at its channel, not from here"), "{text}");
@@ -63,30 +65,28 @@ async fn what_others_stop_or_raise_stands_on_today(pool: PgPool) {
 
     // What we pause ourselves is no alarm.
     they_set(&s, "run", "t-c2", Setting::Status(Status::Active)).await;
-    s.days_pass(&pool, 1).await;
-    let subject = Subject::Campaign(s.id(&pool, name).await);
-    tray::edit(&pool, &s.account, s.person, &[subject], Edit::Pause, "", "").await.unwrap();
-    s.send(&pool).await;
-    s.days_pass(&pool, 2).await;
-    let text = said(&alarms_of(&pool, &s.account).await).join("\n");
+    s.days_pass(&db, 1).await;
+    let subject = Subject::Campaign(s.id(&db, name).await);
+    tray::edit(&db, &s.account, s.person, &[subject], Edit::Pause, "", "").await.unwrap();
+    s.send(&db).await;
+    s.days_pass(&db, 2).await;
+    let text = said(&alarms_of(&db, &s.account).await).join("\n");
     assert!(!text.contains(name), "{text}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn spend_beyond_its_noise_names_the_budget_behind_it(pool: PgPool) {
+async fn spend_beyond_its_noise_names_the_budget_behind_it(db: PgPool) {
     // Demand for three times what its budget allows.
     let world =
         WORLD.replace("budget = 40.0\nauctions = 5000.0", "budget = 40.0\nauctions = 30000.0");
-    let s = Scene::on(
-        &pool,
-        Answering::of(&world.replace("\"Emberlane\"", "\"Findle\""), None, 0).await,
-    )
-    .await;
-    let text = said(&alarms_of(&pool, &s.account).await).join("\n");
+    let s =
+        Scene::on(&db, Answering::of(&world.replace("\"Emberlane\"", "\"Findle\""), None, 0).await)
+            .await;
+    let text = said(&alarms_of(&db, &s.account).await).join("\n");
     assert_eq!(text, "");
     they_set(&s, "raise", "t-c3", daily(120.0)).await;
-    s.days_pass(&pool, 3).await;
-    let all = alarms_of(&pool, &s.account).await;
+    s.days_pass(&db, 3).await;
+    let all = alarms_of(&db, &s.account).await;
     let text = said(&all).join("\n");
     assert!(text.contains("Neighbours, feed spends 1"), "{text}");
     assert!(
@@ -99,13 +99,13 @@ async fn spend_beyond_its_noise_names_the_budget_behind_it(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn money_that_is_gone_by_noon_is_told_with_its_pacing(pool: PgPool) {
+async fn money_that_is_gone_by_noon_is_told_with_its_pacing(db: PgPool) {
     let world = WORLD.replace(
         "budget = 40.0\nauctions = 5000.0",
         "budget = 40.0\npacing = \"fast\"\nauctions = 60000.0",
     );
-    let s = Scene::on(&pool, Answering::of(&world, None, 0).await).await;
-    let all = alarms_of(&pool, &s.account).await;
+    let s = Scene::on(&db, Answering::of(&world, None, 0).await).await;
+    let all = alarms_of(&db, &s.account).await;
     let text = said(&all).join("\n");
     assert!(text.contains("of the last 3 days"), "{text}");
     assert!(text.contains("as fast as possible"), "{text}");
@@ -113,19 +113,19 @@ async fn money_that_is_gone_by_noon_is_told_with_its_pacing(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_flight_that_has_not_begun_is_no_standstill_and_one_without_money_says_so(pool: PgPool) {
-    let s = Scene::new(&pool).await;
+async fn a_flight_that_has_not_begun_is_no_standstill_and_one_without_money_says_so(db: PgPool) {
+    let s = Scene::new(&db).await;
     let day = |d| chrono::NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
     let flight = |units: f64, from: u32| {
         let amount = Micros::from_units(units);
         Setting::Budget(Budget::Lifetime { amount, starts: day(from), ends: day(30) })
     };
     they_set(&s, "sum", "t-c1", flight(1200.0, 10)).await;
-    s.days_pass(&pool, 4).await;
+    s.days_pass(&db, 4).await;
     they_set(&s, "later", "t-c2", flight(900.0, 16)).await;
     they_set(&s, "less", "t-c1", flight(60.0, 10)).await;
-    s.days_pass(&pool, 2).await;
-    let all = alarms_of(&pool, &s.account).await;
+    s.days_pass(&db, 2).await;
+    let all = alarms_of(&db, &s.account).await;
     let text = said(&all).join("\n");
     assert!(!text.contains("Visits, search"), "{text}");
     assert!(
@@ -137,68 +137,68 @@ async fn a_flight_that_has_not_begun_is_no_standstill_and_one_without_money_says
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_flight_is_told_before_it_ends_and_refused_when_it_is_over(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let id = s.id(&pool, "Visits, search").await;
+async fn a_flight_is_told_before_it_ends_and_refused_when_it_is_over(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let id = s.id(&db, "Visits, search").await;
     let flight = |from: u32, to: u32| {
         let day = |d| chrono::NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
         Window::new(day(from), day(to))
     };
-    let set = |f| flight::convert(&pool, &s.account, s.person, id, f);
+    let set = |f| flight::convert(&db, &s.account, s.person, id, f);
     says(set(flight(1, 9)).await.unwrap_err(), "which is over, and the campaign would stop");
     says(set(flight(5, 20)).await.unwrap_err(), "choose a first day from 10 Nov 2026 on");
-    assert!(tray::rows(&pool, &s.account).await.unwrap().is_empty(), "nothing waits");
+    assert!(tray::rows(&db, &s.account).await.unwrap().is_empty(), "nothing waits");
     assert_eq!(set(flight(10, 14)).await.unwrap(), 1);
-    s.send(&pool).await;
-    s.days_pass(&pool, 1).await;
-    let all = alarms_of(&pool, &s.account).await;
+    s.send(&db).await;
+    s.days_pass(&db, 1).await;
+    let all = alarms_of(&db, &s.account).await;
     assert!(said(&all)[0].contains("Visits, search ends on 14 Nov"), "{:?}", said(&all));
     assert!(all[0].quiet.is_some(), "its change has not been looked at yet");
-    s.days_pass(&pool, 6).await;
-    let text = said(&alarms_of(&pool, &s.account).await).join("\n");
+    s.days_pass(&db, 6).await;
+    let text = said(&alarms_of(&db, &s.account).await).join("\n");
     assert!(text.contains("ended on 14 Nov by its dates, and is still set to run"), "{text}");
 
     // One that waits in the tray past its end is stopped there.
     let later = flight(20, 22);
-    flight::convert(&pool, &s.account, s.person, id, None).await.unwrap();
-    s.send(&pool).await;
-    s.days_pass(&pool, 1).await;
+    flight::convert(&db, &s.account, s.person, id, None).await.unwrap();
+    s.send(&db).await;
+    s.days_pass(&db, 1).await;
     assert_eq!(set(later).await.unwrap(), 1);
-    s.days_pass(&pool, 7).await;
-    let rows = tray::rows(&pool, &s.account).await.unwrap();
+    s.days_pass(&db, 7).await;
+    let rows = tray::rows(&db, &s.account).await.unwrap();
     let stops = rows[0].checks.iter().filter(|c| c.stops);
     let text: Vec<&str> = stops.map(|c| c.text.as_str()).collect();
     assert!(
         text.iter().any(|t| t.contains("its flight ends on 22 Nov 2026, which is over")),
         "{text:?}"
     );
-    let sent = tiller_desk::sending::send(&pool, &s.account, &[rows[0].change.id]).await;
+    let sent = sending::send(&db, &s.account, &[rows[0].change.id]).await;
     says(sent.unwrap_err(), "nothing was sent");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn changing_again_before_the_look_back_is_warned_of(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let subject = Subject::Campaign(s.id(&pool, "Names, search").await);
+async fn changing_again_before_the_look_back_is_warned_of(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let subject = Subject::Campaign(s.id(&db, "Names, search").await);
     let edit = |typed: &'static str| async {
-        tray::edit(&pool, &s.account, s.person, &[subject], Edit::Budget, typed, "").await
+        tray::edit(&db, &s.account, s.person, &[subject], Edit::Budget, typed, "").await
     };
     let warnings = || async {
-        let rows = tray::rows(&pool, &s.account).await.unwrap();
+        let rows = tray::rows(&db, &s.account).await.unwrap();
         let checks = rows.into_iter().flat_map(|r| r.checks);
         checks.map(|c| (c.stops, c.text)).collect::<Vec<_>>()
     };
     edit("110").await.unwrap();
     assert_eq!(warnings().await, [], "the first is free");
-    s.send(&pool).await;
-    s.days_pass(&pool, 2).await;
+    s.send(&db).await;
+    s.days_pass(&db, 2).await;
     edit("120").await.unwrap();
     let found = warnings().await;
     let text = "Daily budget from 100.00 to 110.00; look-back on 19 Nov";
     assert!(matches!(&found[..], [(false, t)] if t.contains(text)), "{found:?}");
     // To take it back is no second change.
-    let rows = tray::rows(&pool, &s.account).await.unwrap();
-    tray::withdraw(&pool, &s.account, &[rows[0].change.id]).await.unwrap();
+    let rows = tray::rows(&db, &s.account).await.unwrap();
+    tray::withdraw(&db, &s.account, &[rows[0].change.id]).await.unwrap();
     let back = Proposal {
         subject,
         set: daily(100.0),
@@ -209,30 +209,30 @@ async fn changing_again_before_the_look_back_is_warned_of(pool: PgPool) {
         origin: Origin::Undo,
         undoes: Some(rows[0].change.id),
     };
-    tray::propose(&pool, &s.account, s.person, vec![back]).await.unwrap();
+    tray::propose(&db, &s.account, s.person, vec![back]).await.unwrap();
     assert_eq!(warnings().await, []);
 }
 
 /// How many alarms a week the demo's campaigns raise among twenty-five, over as many seeds as SEEDS says
 /// (`SEEDS=20 cargo test -p tiller-desk --test alarms -- demo --nocapture` for docs/performance.md).
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn the_demo_s_campaigns_rarely_raise_one(pool: PgPool) -> Result<(), DeskError> {
+async fn the_demo_s_campaigns_rarely_raise_one(db: PgPool) -> Result<(), DeskError> {
     const DAYS: u32 = 28;
     let seeds: u64 = std::env::var("SEEDS").map_or(1, |text| text.parse().unwrap());
     let (mut raised, mut weeks) = (0u32, 0.0);
     for seed in 1..=seeds {
         let market = amberfold(seed).await;
         for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
-            let account = practice(&pool, &market, key, seed, target).await;
-            let settings = Settings::load(&pool, &account, &[]).await?;
-            let whole = book(&pool, &account).await;
+            let account = practice(&db, &market, key, seed, target).await;
+            let settings = Settings::load(&db, &account, &[]).await?;
+            let whole = book(&db, &account).await;
             let mut before: Vec<String> = Vec::new();
             for back in (0..DAYS).rev() {
                 // The account as it was on a past day.
                 let to = whole.span.to() - chrono::Days::new(u64::from(back));
                 let past = whole.until(to);
                 let today = to.succ_opt().unwrap();
-                let now = alarms::of_account(&pool, &past, &settings, &[], today).await?;
+                let now = alarms::of_account(&db, &past, &settings, &[], today).await?;
                 let names: Vec<String> = now.iter().map(|a| a.name.clone()).collect();
                 for a in now.iter().filter(|a| !before.contains(&a.name)) {
                     println!("seed {seed}, {to}: {}", a.sentence());

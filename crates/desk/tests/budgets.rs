@@ -13,111 +13,112 @@ use tiller_core::hours::{ALWAYS, only};
 use tiller_core::pool::Advice;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Window};
-use tiller_desk::budgets;
-use tiller_desk::curves::Curves;
-use tiller_desk::decisions;
-use tiller_desk::figures::money;
+use tiller_desk::account::decisions;
+use tiller_desk::budgets::curves::{self, Curves};
+use tiller_desk::budgets::{flight, hours, pool};
+use tiller_desk::numerals::money;
 use tiller_desk::pace::{self, Of};
-use tiller_desk::proposal::{Adds, Origin, Proposal};
+use tiller_desk::plans::{self, moves};
+use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
 use tiller_desk::tray::{self, Edit};
-use tiller_desk::{PgPool, courses, curves, flight, hours, plan_moves, pool};
+use tiller_desk::{PgPool, courses};
 use tiller_store::MIGRATIONS;
 
-async fn pace_now(s: &Scene, pool: &PgPool) -> std::sync::Arc<pace::Pace> {
-    let now = book(pool, &s.account).await;
-    pace::of_account(pool, &now).await.unwrap().unwrap()
+async fn pace_now(s: &Scene, db: &PgPool) -> std::sync::Arc<pace::Pace> {
+    let now = book(db, &s.account).await;
+    pace::of_account(db, &now).await.unwrap().unwrap()
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn curves_are_fitted_after_each_fetch(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let names = s.id(&pool, "Names, search").await;
-    let feed = s.id(&pool, "Neighbours, feed").await;
-    let kept = Curves::load(&pool, &s.account).await.unwrap();
+async fn curves_are_fitted_after_each_fetch(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let names = s.id(&db, "Names, search").await;
+    let feed = s.id(&db, "Neighbours, feed").await;
+    let kept = Curves::load(&db, &s.account).await.unwrap();
     let (window, fitted) = kept.of(names).unwrap().clone();
-    assert_eq!(window.to(), book(&pool, &s.account).await.last_settled());
+    assert_eq!(window.to(), book(&db, &s.account).await.last_settled());
     assert!(fitted.curve.conversions > 50.0 && fitted.measured.is_none());
     assert!((0.05..1.0).contains(&fitted.curve.elasticity));
     // Ad groups of a pooled budget have curves of their own; a lone one has none.
     assert!(kept.of_groups(names).is_empty() && !kept.of_groups(feed).is_empty());
-    let now = book(&pool, &s.account).await;
-    let examined = curves::examine(&pool, &now, names, &[]).await.unwrap().unwrap();
+    let now = book(&db, &s.account).await;
+    let examined = curves::examine(&db, &now, names, &[]).await.unwrap().unwrap();
     assert_eq!(examined.fit.curve, fitted.curve, "what is shown is what is kept");
     let all: f64 = examined.fit.days.iter().map(|d| d.conversions).sum();
     let expected: f64 = examined.fit.expected.iter().sum();
     assert!((all / expected - 1.0).abs() < 0.02, "the fit brings what was counted");
-    s.days_pass(&pool, 1).await;
-    let kept = Curves::load(&pool, &s.account).await.unwrap();
+    s.days_pass(&db, 1).await;
+    let kept = Curves::load(&db, &s.account).await.unwrap();
     assert_eq!(kept.of(names).unwrap().0.to(), window.to().succ_opt().unwrap());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn an_experiment_runs_by_itself_and_feeds_the_fit(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let feed = s.id(&pool, "Neighbours, feed").await;
-    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
-    let again = courses::experiment(&pool, &s.account, s.person, feed).await.unwrap_err();
+async fn an_experiment_runs_by_itself_and_feeds_the_fit(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let feed = s.id(&db, "Neighbours, feed").await;
+    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    let again = courses::experiment(&db, &s.account, s.person, feed).await.unwrap_err();
     says(again, "on a course already");
     assert_eq!(s.budget("Neighbours, feed"), 40.0, "nothing happens before it is sent");
-    s.send(&pool).await;
+    s.send(&db).await;
     let mut seen = vec![s.budget("Neighbours, feed")];
     for _ in 0..4 {
-        s.days_pass(&pool, 7).await;
+        s.days_pass(&db, 7).await;
         seen.push(s.budget("Neighbours, feed"));
     }
     assert_eq!(seen, [48.0, 32.0, 48.0, 32.0, 40.0]);
-    let course = courses::list(&pool, &s.account).await.unwrap().remove(0);
+    let course = courses::list(&db, &s.account).await.unwrap().remove(0);
     assert_eq!((course.open(), course.standing().as_str()), (false, "done"));
     // Two days settle.
-    s.days_pass(&pool, 3).await;
-    let kept = Curves::load(&pool, &s.account).await.unwrap();
+    s.days_pass(&db, 3).await;
+    let kept = Curves::load(&db, &s.account).await.unwrap();
     let measured = kept.of(feed).unwrap().1.measured.expect("it measured something");
     let own = kept.of(feed).unwrap().1.curve.elasticity_error;
     assert!(measured.deviation > 0.0 && own < 0.15, "{measured:?} {own}");
-    let now = book(&pool, &s.account).await;
-    let list = courses::list(&pool, &s.account).await.unwrap();
-    let examined = curves::examine(&pool, &now, feed, &list).await.unwrap().unwrap();
+    let now = book(&db, &s.account).await;
+    let list = courses::list(&db, &s.account).await.unwrap();
+    let examined = curves::examine(&db, &now, feed, &list).await.unwrap().unwrap();
     let up = examined.steps.values().filter(|up| **up).count();
     assert_eq!((up, examined.steps.len()), (14, 28));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_course_gives_way_to_whoever_changes_the_budget(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let feed = s.id(&pool, "Neighbours, feed").await;
-    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
-    s.send(&pool).await;
+async fn a_course_gives_way_to_whoever_changes_the_budget(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let feed = s.id(&db, "Neighbours, feed").await;
+    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    s.send(&db).await;
     let subject = tiller_core::spot::Subject::Campaign(feed);
-    tray::edit(&pool, &s.account, s.person, &[subject], Edit::Budget, "70", "").await.unwrap();
-    s.send(&pool).await;
-    s.days_pass(&pool, 7).await;
+    tray::edit(&db, &s.account, s.person, &[subject], Edit::Budget, "70", "").await.unwrap();
+    s.send(&db).await;
+    s.days_pass(&db, 7).await;
     assert_eq!(s.budget("Neighbours, feed"), 70.0);
-    let course = courses::list(&pool, &s.account).await.unwrap().remove(0);
+    let course = courses::list(&db, &s.account).await.unwrap().remove(0);
     assert!(course.standing().contains("changed to 70.00 meanwhile"), "{}", course.standing());
     // Taken out of the tray, it never begins; stopped by hand, it goes no further.
-    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
-    let rows = tray::rows(&pool, &s.account).await.unwrap();
-    tray::withdraw(&pool, &s.account, &[rows[0].change.id]).await.unwrap();
-    let newest = async || courses::list(&pool, &s.account).await.unwrap().remove(0);
+    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    let rows = tray::rows(&db, &s.account).await.unwrap();
+    tray::withdraw(&db, &s.account, &[rows[0].change.id]).await.unwrap();
+    let newest = async || courses::list(&db, &s.account).await.unwrap().remove(0);
     assert!(newest().await.standing().contains("taken out of the tray"));
     // At once, so that it can be decided anew; stopped before it begins, it leaves nothing behind.
-    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
-    courses::stop(&pool, &s.account, newest().await.id()).await.unwrap();
-    assert!(tray::rows(&pool, &s.account).await.unwrap().is_empty());
-    courses::experiment(&pool, &s.account, s.person, feed).await.unwrap();
-    s.send(&pool).await;
-    let id = courses::list(&pool, &s.account).await.unwrap()[0].id();
-    courses::stop(&pool, &s.account, id).await.unwrap();
-    s.days_pass(&pool, 8).await;
+    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    courses::stop(&db, &s.account, newest().await.id()).await.unwrap();
+    assert!(tray::rows(&db, &s.account).await.unwrap().is_empty());
+    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    s.send(&db).await;
+    let id = courses::list(&db, &s.account).await.unwrap()[0].id();
+    courses::stop(&db, &s.account, id).await.unwrap();
+    s.days_pass(&db, 8).await;
     assert_eq!(s.budget("Neighbours, feed"), 84.0);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_lift_comes_and_goes_on_its_days(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let feed = s.id(&pool, "Neighbours, feed").await;
+async fn a_lift_comes_and_goes_on_its_days(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let feed = s.id(&db, "Neighbours, feed").await;
     let dates = |from: &str, to: &str| Window::new(day(from), day(to)).unwrap();
-    let lift = |by, dates| courses::lift(&pool, &s.account, s.person, feed, by, dates);
+    let lift = |by, dates| courses::lift(&db, &s.account, s.person, feed, by, dates);
     let past = lift(By::Share(0.5), dates("2026-11-01", "2026-11-20")).await.unwrap_err();
     says(past, "10 Nov");
     let lower = lift(By::Amount(-5.0), dates("2026-11-12", "2026-11-14")).await.unwrap_err();
@@ -125,10 +126,10 @@ async fn a_lift_comes_and_goes_on_its_days(pool: PgPool) {
     lift(By::Share(0.5), dates("2026-11-12", "2026-11-14")).await.unwrap();
     let mut by_day = Vec::new();
     for _ in 0..8 {
-        s.days_pass(&pool, 1).await;
+        s.days_pass(&db, 1).await;
         by_day.push(s.budget("Neighbours, feed"));
     }
-    let now = book(&pool, &s.account).await;
+    let now = book(&db, &s.account).await;
     let lifted: Vec<NaiveDate> = now
         .entry(feed)
         .unwrap()
@@ -142,12 +143,12 @@ async fn a_lift_comes_and_goes_on_its_days(pool: PgPool) {
 
 /// As a server leaves it that dies between putting a step in the tray and sending it.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_step_that_was_left_in_the_tray_is_sent_once(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let feed = s.id(&pool, "Neighbours, feed").await;
+async fn a_step_that_was_left_in_the_tray_is_sent_once(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let feed = s.id(&db, "Neighbours, feed").await;
     let dates = Window::new(day("2026-11-12"), day("2026-11-14")).unwrap();
-    courses::lift(&pool, &s.account, s.person, feed, By::Share(0.5), dates).await.unwrap();
-    s.days_pass(&pool, 1).await;
+    courses::lift(&db, &s.account, s.person, feed, By::Share(0.5), dates).await.unwrap();
+    s.days_pass(&db, 1).await;
     let left = Proposal {
         subject: tiller_core::spot::Subject::Campaign(feed),
         set: Setting::Budget(Budget::Daily { amount: Micros::from_units(60.0) }),
@@ -158,26 +159,26 @@ async fn a_step_that_was_left_in_the_tray_is_sent_once(pool: PgPool) {
         origin: Origin::Course,
         undoes: None,
     };
-    tray::propose(&pool, &s.account, s.person, vec![left]).await.unwrap();
+    tray::propose(&db, &s.account, s.person, vec![left]).await.unwrap();
     assert_eq!(s.budget("Neighbours, feed"), 40.0);
-    s.days_pass(&pool, 1).await;
+    s.days_pass(&db, 1).await;
     assert_eq!(s.budget("Neighbours, feed"), 60.0);
-    assert!(tray::rows(&pool, &s.account).await.unwrap().is_empty());
-    s.days_pass(&pool, 3).await;
+    assert!(tray::rows(&db, &s.account).await.unwrap().is_empty());
+    s.days_pass(&db, 3).await;
     assert_eq!(s.budget("Neighbours, feed"), 40.0);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let mut opened = s.plan(&pool).await;
+async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let mut opened = s.plan(&db).await;
     let file = &mut opened.file;
     assert!((file.days - 30.4).abs() < 1e-9 && file.lines.iter().all(|l| l.precision.is_some()));
     let place = |name: &str| file.lines.iter().position(|l| l.id == name).unwrap();
     let (courses_line, names) = (place("Courses, search"), place("Names, search"));
     // By hand: the one whose strategy learns gets half more, which is a shock and goes in steps.
     let typed = format!("{}", (file.lines[courses_line].current * 0.5).round());
-    let errors = budgets::edit(
+    let errors = plans::edit(
         file,
         &fields(&[
             (&format!("fixed-{courses_line}"), &typed),
@@ -187,34 +188,34 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
         ]),
     );
     assert!(errors.is_empty(), "{errors:?}");
-    let worked = budgets::work(file);
+    let worked = plans::work(file);
     let Answer::Optimal(solved) = &worked.answer else { panic!("{:?}", worked.answer) };
     assert_eq!(solved.lines[courses_line].held_by, HeldBy::Fixed);
     assert!(solved.totals.budget <= 0.9 * file.total.amount + 0.01, "a tenth is kept for tests");
     assert!(solved.outlook.is_some());
-    assert!(budgets::why(&worked, solved, courses_line).contains("by hand"));
+    assert!(plans::why(&worked, solved, courses_line).contains("by hand"));
     let to_names = solved.lines[names].budget / 30.4;
-    budgets::save(&pool, &s.account, opened.plan.id, "Plan", file).await.unwrap();
-    let opened = budgets::open(&pool, &s.account, opened.plan.id).await.unwrap();
-    let now = book(&pool, &s.account).await;
+    plans::save(&db, &s.account, opened.plan.id, "Plan", file).await.unwrap();
+    let opened = plans::open(&db, &s.account, opened.plan.id).await.unwrap();
+    let now = book(&db, &s.account).await;
     let before = s.budget("Courses, search");
-    plan_moves::to_tray(&pool, &now, s.person, &opened).await.unwrap();
-    s.send(&pool).await;
+    moves::to_tray(&db, &now, s.person, &opened).await.unwrap();
+    s.send(&db).await;
     let first = s.budget("Courses, search");
     assert!((first / before - 0.8).abs() < 1e-6, "a first step of a fifth: {before} to {first}");
-    let ramp = courses::list(&pool, &s.account).await.unwrap().remove(0);
+    let ramp = courses::list(&db, &s.account).await.unwrap().remove(0);
     assert_eq!((ramp.kind.title(), ramp.open()), ("ramp", true));
     if (to_names / 100.0 - 1.0).abs() > 0.01 && solved.lines[names].held_by != HeldBy::Capacity {
         assert!((s.budget("Names, search") - to_names).abs() < 0.02);
     }
-    s.days_pass(&pool, 7).await;
+    s.days_pass(&db, 7).await;
     let second = s.budget("Courses, search");
     assert!(second < first, "the next step goes by itself");
     // The month is held against it, line by line and in all.
-    let now = book(&pool, &s.account).await;
-    let pace = pace_now(&s, &pool).await;
+    let now = book(&db, &s.account).await;
+    let pace = pace_now(&s, &db).await;
     assert_eq!(pace.plan.as_ref().unwrap().0, opened.plan.id);
-    let id = s.id(&pool, "Names, search").await;
+    let id = s.id(&db, "Names, search").await;
     let row = pace.row(&Of::Campaign(id)).unwrap();
     assert!((row.plan.unwrap() - to_names * 30.0).abs() < 0.1, "{row:?}");
     let sum: f64 =
@@ -223,28 +224,28 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(pool: PgPoo
     // Spent so far is what reports say.
     let month = pace::month_of(now.span.to()).unwrap();
     assert!((pace.rows[0].forecast.spent - now.total(month).spend.to_units()).abs() < 1e-6);
-    budgets::hold_month(&pool, &s.account, None).await.unwrap();
-    assert!(pace_now(&s, &pool).await.plan.is_none());
+    plans::hold_month(&db, &s.account, None).await.unwrap();
+    assert!(pace_now(&s, &db).await.plan.is_none());
     // Weeks in which nothing was fetched are no reason to take several at once.
     let step = |i: usize| ramp.steps[i].1.to_units();
     for (days, budget) in [(28, step(2)), (1, step(2)), (6, step(3))] {
-        s.days_pass(&pool, days).await;
+        s.days_pass(&db, days).await;
         assert_eq!(s.budget("Courses, search"), budget, "{:?}", ramp.steps);
     }
 }
 
 /// What was launched days ago is part of the month: of the account's, of its channel's, and on its own row.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_new_campaign_counts_in_the_months_pace(pool: PgPool) {
+async fn a_new_campaign_counts_in_the_months_pace(db: PgPool) {
     let world = WORLD.replacen(
         "name = \"Visits, search\"\n",
         "name = \"Visits, search\"\nlaunched = 4\n",
         1,
     );
-    let s = Scene::on(&pool, Answering::of(&world, None, 0).await).await;
-    let now = book(&pool, &s.account).await;
-    let pace = pace_now(&s, &pool).await;
-    let id = s.id(&pool, "Visits, search").await;
+    let s = Scene::on(&db, Answering::of(&world, None, 0).await).await;
+    let now = book(&db, &s.account).await;
+    let pace = pace_now(&s, &db).await;
+    let id = s.id(&db, "Visits, search").await;
     let new = pace.row(&Of::Campaign(id)).unwrap();
     assert!(new.forecast.spent > 0.0);
     let month = pace::month_of(now.span.to()).unwrap();
@@ -263,38 +264,38 @@ async fn a_new_campaign_counts_in_the_months_pace(pool: PgPool) {
 
 /// Without a plan nothing is needed and nothing is offered; what is typed for the month is the plan.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_months_budget_is_typed(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let now = book(&pool, &s.account).await;
-    let pace = pace_now(&s, &pool).await;
+async fn a_months_budget_is_typed(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let now = book(&db, &s.account).await;
+    let pace = pace_now(&s, &db).await;
     assert!(pace.rows.iter().all(|r| r.plan.is_none() && r.needed().is_none()));
-    let id = s.id(&pool, "Names, search").await;
-    says(pace::take(&pool, &now, s.person, &[id]).await.unwrap_err(), "choose at least one");
+    let id = s.id(&db, "Names, search").await;
+    says(pace::take(&db, &now, s.person, &[id]).await.unwrap_err(), "choose at least one");
     let typed = |account: &str, findle: &str| {
         [(None, account.to_owned()), (Some("Findle".to_owned()), findle.to_owned())]
     };
-    pace::plan_month(&pool, &now, s.person, &typed("12 000", "9000")).await.unwrap();
-    let pace = pace_now(&s, &pool).await;
+    pace::plan_month(&db, &now, s.person, &typed("12 000", "9000")).await.unwrap();
+    let pace = pace_now(&s, &db).await;
     let plan = |of: Of| pace.row(&of).unwrap().plan;
     assert_eq!(plan(Of::Account), Some(12_000.0));
     assert_eq!(plan(Of::Channel("Findle".into())), Some(9_000.0));
     assert!(pace.rows.iter().all(|r| !matches!(r.of, Of::Campaign(_)) || r.plan.is_none()));
     let refused = |account: &'static str, findle: &'static str| {
-        let (pool, now, s) = (pool.clone(), &now, &s);
-        async move { pace::plan_month(&pool, now, s.person, &typed(account, findle)).await.unwrap_err() }
+        let (db, now, s) = (db.clone(), &now, &s);
+        async move { pace::plan_month(&db, now, s.person, &typed(account, findle)).await.unwrap_err() }
     };
     says(refused("100", "200").await, "more than the account’s");
     says(refused("much", "").await, "is not a number");
     says(refused("-5", "").await, "more than 0");
     let elsewhere = [(Some("Nowhere".to_owned()), "5".to_owned())];
-    assert!(pace::plan_month(&pool, &now, s.person, &elsewhere).await.is_err());
+    assert!(pace::plan_month(&db, &now, s.person, &elsewhere).await.is_err());
     // What was refused left what stood.
-    let still = pace_now(&s, &pool).await;
+    let still = pace_now(&s, &db).await;
     assert_eq!(still.typed, pace.typed);
-    pace::plan_month(&pool, &now, s.person, &typed("", "")).await.unwrap();
-    assert!(pace_now(&s, &pool).await.typed.is_empty());
+    pace::plan_month(&db, &now, s.person, &typed("", "")).await.unwrap();
+    assert!(pace_now(&s, &db).await.typed.is_empty());
     // Each stands in the logbook, and can be taken back.
-    let log = decisions::list(&pool, &s.account).await.unwrap();
+    let log = decisions::list(&db, &s.account).await.unwrap();
     let told: Vec<(String, String)> = log
         .iter()
         .map(|d| (decisions::value(&d.was, false), decisions::value(&d.set_to, false)))
@@ -302,20 +303,20 @@ async fn a_months_budget_is_typed(pool: PgPool) {
     let none = "Nov 2026: none".to_owned();
     let both = format!("Nov 2026: {}, of which {} for Findle", money(12_000.0), money(9_000.0));
     assert_eq!(told[..2], [(both.clone(), none.clone()), (none, both)]);
-    decisions::undo(&pool, &s.account, s.person, log[0].id).await.unwrap();
-    assert_eq!(pace_now(&s, &pool).await.typed, pace.typed);
+    decisions::undo(&db, &s.account, s.person, log[0].id).await.unwrap();
+    assert_eq!(pace_now(&s, &db).await.typed, pace.typed);
     // The same again is no decision.
-    pace::plan_month(&pool, &now, s.person, &typed("12000", "9000")).await.unwrap();
-    assert_eq!(decisions::list(&pool, &s.account).await.unwrap().len(), log.len() + 1);
+    pace::plan_month(&db, &now, s.person, &typed("12000", "9000")).await.unwrap();
+    assert_eq!(decisions::list(&db, &s.account).await.unwrap().len(), log.len() + 1);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn needed_budgets_end_the_month_on_plan(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let opened = s.plan(&pool).await;
-    budgets::hold_month(&pool, &s.account, Some(opened.plan.id)).await.unwrap();
-    let now = book(&pool, &s.account).await;
-    let pace = pace_now(&s, &pool).await;
+async fn needed_budgets_end_the_month_on_plan(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let opened = s.plan(&db).await;
+    plans::hold_month(&db, &s.account, Some(opened.plan.id)).await.unwrap();
+    let now = book(&db, &s.account).await;
+    let pace = pace_now(&s, &db).await;
     let row = pace
         .rows
         .iter()
@@ -325,29 +326,29 @@ async fn needed_budgets_end_the_month_on_plan(pool: PgPool) {
         })
         .unwrap();
     let Of::Campaign(id) = row.of else { panic!() };
-    assert_eq!(pace::take(&pool, &now, s.person, &[id]).await.unwrap(), 1);
-    let waits = tray::rows(&pool, &s.account).await.unwrap();
+    assert_eq!(pace::take(&db, &now, s.person, &[id]).await.unwrap(), 1);
+    let waits = tray::rows(&db, &s.account).await.unwrap();
     let Setting::Budget(Budget::Daily { amount }) = waits[0].set_to else { panic!() };
     assert!((amount.to_units() - row.needed().unwrap()).abs() < 0.006);
-    says(pace::take(&pool, &now, s.person, &[]).await.unwrap_err(), "choose at least one");
+    says(pace::take(&db, &now, s.person, &[]).await.unwrap_err(), "choose at least one");
     // What waits in the tray, or for its look-back, is offered nothing more.
-    let now = book(&pool, &s.account).await;
-    let waits = pace_now(&s, &pool).await;
+    let now = book(&db, &s.account).await;
+    let waits = pace_now(&s, &db).await;
     let quiet = waits.row(&Of::Campaign(id)).unwrap().quiet.as_ref().unwrap().sentence();
     assert!(quiet.ends_with("waits in the tray"), "{quiet}");
-    says(pace::take(&pool, &now, s.person, &[id]).await.unwrap_err(), "look-back");
+    says(pace::take(&db, &now, s.person, &[id]).await.unwrap_err(), "look-back");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn groups_have_limits_in_money_and_in_shares(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let opened = s.plan(&pool).await;
+async fn groups_have_limits_in_money_and_in_shares(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let opened = s.plan(&db).await;
     let mut file = opened.file;
     assert_eq!(
         file.groups.iter().map(|g| g.id.as_str()).collect::<Vec<_>>(),
         ["Findle", "Emberlane"]
     );
-    let edit = |file: &mut _, pairs: &[(&str, &str)]| budgets::edit(file, &fields(pairs));
+    let edit = |file: &mut _, pairs: &[(&str, &str)]| plans::edit(file, &fields(pairs));
     let errors = edit(
         &mut file,
         &[
@@ -360,7 +361,7 @@ async fn groups_have_limits_in_money_and_in_shares(pool: PgPool) {
     assert!(errors.is_empty(), "{errors:?}");
     let feed = file.groups.iter().find(|g| g.id == "Emberlane").unwrap();
     assert_eq!((feed.share_ceiling, feed.ceiling), (Some(0.05), None));
-    let worked = budgets::work(&file);
+    let worked = plans::work(&file);
     let Answer::Optimal(solved) = &worked.answer else { panic!("{:?}", worked.answer) };
     let place = file.lines.iter().position(|l| l.id == "Neighbours, feed").unwrap();
     assert!(solved.lines[place].budget <= 0.05 * file.total.amount + 0.01);
@@ -370,20 +371,20 @@ async fn groups_have_limits_in_money_and_in_shares(pool: PgPool) {
         "group-ceiling:Emberlane"
     );
     // By country; nothing is lost of what lines themselves may get.
-    let now = book(&pool, &s.account).await;
-    let (settings, _) = budgets::known(&pool, &now).await.unwrap();
-    budgets::group(&mut file, &now, Some(&settings), Some(budgets::By::Country));
-    assert_eq!(budgets::grouped_by(&file, &now), Some(budgets::By::Country));
-    budgets::group(&mut file, &now, None, None);
-    assert!(file.groups.is_empty() && budgets::grouped_by(&file, &now).is_none());
+    let now = book(&db, &s.account).await;
+    let (settings, _) = plans::known(&db, &now).await.unwrap();
+    plans::group(&mut file, &now, Some(&settings), Some(plans::By::Country));
+    assert_eq!(plans::grouped_by(&file, &now), Some(plans::By::Country));
+    plans::group(&mut file, &now, None, None);
+    assert!(file.groups.is_empty() && plans::grouped_by(&file, &now).is_none());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn ad_groups_get_their_test_and_audiences_their_part(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let feed = s.id(&pool, "Neighbours, feed").await;
-    let now = book(&pool, &s.account).await;
-    let view = pool::view(&pool, &now, feed).await.unwrap().unwrap();
+async fn ad_groups_get_their_test_and_audiences_their_part(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let feed = s.id(&db, "Neighbours, feed").await;
+    let now = book(&db, &s.account).await;
+    let view = pool::view(&db, &now, feed).await.unwrap().unwrap();
     assert_eq!((view.groups.len(), view.budget), (2, Some(40.0)));
     let best: f64 = view.groups.iter().map(|g| g.standing.unwrap().best).sum();
     assert!((best - 1.0).abs() < 1e-9);
@@ -397,50 +398,50 @@ async fn ad_groups_get_their_test_and_audiences_their_part(pool: PgPool) {
     );
     says(pool::by_audience(&s.account, &view, &sizes(""), "").unwrap_err(), "how many people");
     says(pool::by_audience(&s.account, &view, &sizes("many"), "").unwrap_err(), "is not a number");
-    assert_eq!(pool::take_split(&pool, &now, s.person, &view, &parts).await.unwrap(), 2);
-    s.send(&pool).await;
-    let now = book(&pool, &s.account).await;
-    let view = pool::view(&pool, &now, feed).await.unwrap().unwrap();
+    assert_eq!(pool::take_split(&db, &now, s.person, &view, &parts).await.unwrap(), 2);
+    s.send(&db).await;
+    let now = book(&db, &s.account).await;
+    let view = pool::view(&db, &now, feed).await.unwrap().unwrap();
     assert!(view.groups.iter().all(|g| g.floor == Some(20.0)) && view.conflict.is_none());
-    let nobody = pool::take(&pool, &now, s.person, feed, &[]).await.unwrap_err();
+    let nobody = pool::take(&db, &now, s.person, feed, &[]).await.unwrap_err();
     says(nobody, "choose at least one");
     if let Some(g) = view.groups.iter().find(|g| g.standing.unwrap().advice != Advice::Leave) {
-        assert_eq!(pool::take(&pool, &now, s.person, feed, &[g.id]).await.unwrap(), 1);
+        assert_eq!(pool::take(&db, &now, s.person, feed, &[g.id]).await.unwrap(), 1);
     }
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn hours_are_set_by_any_clock_where_the_channel_takes_them(pool: PgPool) {
-    let s = Scene::new(&pool).await;
-    let (names, feed) = (s.id(&pool, "Names, search").await, s.id(&pool, "Neighbours, feed").await);
-    let now = book(&pool, &s.account).await;
+async fn hours_are_set_by_any_clock_where_the_channel_takes_them(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let (names, feed) = (s.id(&db, "Names, search").await, s.id(&db, "Neighbours, feed").await);
+    let now = book(&db, &s.account).await;
     let zone = |name: &str| hours::read_zone(&now, Some(name));
     says(zone("Copenhagen").unwrap_err(), "write it like Europe/Copenhagen");
     let (here, ny) = (hours::read_zone(&now, None).unwrap(), zone("America/New_York").unwrap());
-    let view = hours::view(&pool, &now, names, here).await.unwrap();
+    let view = hours::view(&db, &now, names, here).await.unwrap();
     assert!(view.week == ALWAYS && view.apart == (0.0, true) && !view.needs_lifetime);
     assert_eq!(view.clocks_change, Some((day("2027-03-28"), 23, 23)));
     // Nine to five in New York is three to eleven at night in Copenhagen.
     let office = only(&ALWAYS, &[true; 7], 9, 17);
     let set = |id, week, zone| {
-        let (pool, now, person) = (pool.clone(), &now, s.person);
-        async move { hours::set(&pool, now, person, id, week, zone, "Somebody answers.").await }
+        let (db, now, person) = (db.clone(), &now, s.person);
+        async move { hours::set(&db, now, person, id, week, zone, "Somebody answers.").await }
     };
     assert_eq!(set(names, &office, ny).await.unwrap(), 1);
-    s.send(&pool).await;
+    s.send(&db).await;
     let there = s.at_market("Names, search").hours.unwrap();
     assert_eq!(
         (there.at(2, 14), there.at(2, 15), there.at(2, 22), there.at(2, 23)),
         (None, Some(0), Some(0), None)
     );
-    let later = book(&pool, &s.account).await;
-    let seen = hours::view(&pool, &later, names, ny).await.unwrap();
+    let later = book(&db, &s.account).await;
+    let seen = hours::view(&db, &later, names, ny).await.unwrap();
     assert_eq!((seen.week, seen.apart), (office, (-6.0, true)));
     // The feed's channel wants a lifetime budget first.
     says(set(feed, &office, here).await.unwrap_err(), "lifetime budget only");
     let flight_days = Window::new(day("2026-11-11"), day("2026-12-10"));
-    flight::convert(&pool, &s.account, s.person, feed, flight_days).await.unwrap();
-    s.send(&pool).await;
+    flight::convert(&db, &s.account, s.person, feed, flight_days).await.unwrap();
+    s.send(&db).await;
     let Some(Budget::Lifetime { amount, .. }) = s.at_market("Neighbours, feed").budget else {
         panic!()
     };

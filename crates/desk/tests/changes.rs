@@ -10,21 +10,20 @@ use tiller_channel::connection::Connection as _;
 use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strategy};
 use tiller_core::spot::Subject;
 use tiller_core::verdict::Verdict;
+use tiller_desk::account::settings::Settings;
+use tiller_desk::account::{self, connections};
+use tiller_desk::causes::{self, remedy};
 use tiller_desk::logbook::{self, Show};
-use tiller_desk::proposal::{Adds, Origin, Proposal};
-use tiller_desk::settings::Settings;
-use tiller_desk::tray::{self, Edit, Row};
-use tiller_desk::{
-    Account, ChangeId, DeskError, PersonId, PgPool, accounts, causes, connections, remedy, sending,
-    today,
-};
+use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
+use tiller_desk::tray::{self, Edit, Row, sending};
+use tiller_desk::{Account, ChangeId, DeskError, PersonId, PgPool, today};
 use tiller_market::http::Faults;
 use tiller_store::MIGRATIONS;
 
-async fn analyst(pool: &PgPool, account: &Account) -> PersonId {
+async fn analyst(db: &PgPool, account: &Account) -> PersonId {
     let id =
-        accounts::save_person(pool, "a@amberfold.example", "Ada", "a long password").await.unwrap();
-    accounts::join(pool, account.id, id, tiller_desk::Role::Analyst).await.unwrap();
+        account::save_person(db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
+    account::join(db, account.id, id, tiller_desk::Role::Analyst).await.unwrap();
     id
 }
 
@@ -34,16 +33,16 @@ struct Scene {
     person: PersonId,
 }
 
-async fn scene(pool: &PgPool) -> Scene {
+async fn scene(db: &PgPool) -> Scene {
     let market = Answering::new().await;
-    let account = connected(pool, &market).await;
-    let person = analyst(pool, &account).await;
+    let account = connected(db, &market).await;
+    let person = analyst(db, &account).await;
     Scene { market, account, person }
 }
 
 impl Scene {
-    async fn campaign(&self, pool: &PgPool, name: &str) -> Subject {
-        let book = book(pool, &self.account).await;
+    async fn campaign(&self, db: &PgPool, name: &str) -> Subject {
+        let book = book(db, &self.account).await;
         Subject::Campaign(
             book.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id,
         )
@@ -51,18 +50,18 @@ impl Scene {
 
     async fn edit(
         &self,
-        pool: &PgPool,
+        db: &PgPool,
         name: &str,
         edit: Edit,
         typed: &str,
     ) -> Result<usize, DeskError> {
-        let subject = self.campaign(pool, name).await;
-        tray::edit(pool, &self.account, self.person, &[subject], edit, typed, "").await
+        let subject = self.campaign(db, name).await;
+        tray::edit(db, &self.account, self.person, &[subject], edit, typed, "").await
     }
 
-    async fn propose(&self, pool: &PgPool, name: &str, set: Setting) -> Result<usize, DeskError> {
+    async fn propose(&self, db: &PgPool, name: &str, set: Setting) -> Result<usize, DeskError> {
         let proposal = Proposal {
-            subject: self.campaign(pool, name).await,
+            subject: self.campaign(db, name).await,
             set,
             reason: "Because.".into(),
             evidence: vec![("CPA".into(), "41.80".into())],
@@ -71,20 +70,20 @@ impl Scene {
             origin: Origin::Hand,
             undoes: None,
         };
-        tray::propose(pool, &self.account, self.person, vec![proposal]).await
+        tray::propose(db, &self.account, self.person, vec![proposal]).await
     }
 
-    async fn tray(&self, pool: &PgPool) -> Vec<Row> {
-        tray::rows(pool, &self.account).await.unwrap()
+    async fn tray(&self, db: &PgPool) -> Vec<Row> {
+        tray::rows(db, &self.account).await.unwrap()
     }
 
-    async fn send_all(&self, pool: &PgPool) -> Result<u64, DeskError> {
-        let ids: Vec<ChangeId> = self.tray(pool).await.iter().map(|r| r.change.id).collect();
-        sending::send(pool, &self.account, &ids).await
+    async fn send_all(&self, db: &PgPool) -> Result<u64, DeskError> {
+        let ids: Vec<ChangeId> = self.tray(db).await.iter().map(|r| r.change.id).collect();
+        sending::send(db, &self.account, &ids).await
     }
 
-    async fn log(&self, pool: &PgPool) -> Vec<logbook::Entry> {
-        logbook::entries(pool, &self.account, Show::All, "", day("2026-11-10")).await.unwrap()
+    async fn log(&self, db: &PgPool) -> Vec<logbook::Entry> {
+        logbook::entries(db, &self.account, Show::All, "", day("2026-11-10")).await.unwrap()
     }
 
     /// What is set at the market.
@@ -97,18 +96,18 @@ impl Scene {
 }
 
 /// Whether what an aborted task had begun is over in the database too.
-async fn nobody_writes(pool: &PgPool) -> bool {
+async fn nobody_writes(db: &PgPool) -> bool {
     sqlx::query_scalar(
         "SELECT NOT EXISTS (SELECT FROM pg_stat_activity
          WHERE datname = current_database() AND pid <> pg_backend_pid() AND state <> 'idle')",
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await
     .unwrap()
 }
 
-async fn carry(pool: &PgPool) {
-    while tiller_desk::jobs::send::run_next(pool).await.unwrap() {}
+async fn carry(db: &PgPool) {
+    while tiller_desk::jobs::send::run_next(db).await.unwrap() {}
 }
 
 fn daily(units: f64) -> Setting {
@@ -116,37 +115,34 @@ fn daily(units: f64) -> Setting {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
-    let s = scene(&pool).await;
-    let before = book(&pool, &s.account).await;
-    let subject = s.campaign(&pool, "Courses, search").await;
+async fn from_a_verdict_to_a_lower_cost(db: PgPool) {
+    let s = scene(&db).await;
+    let before = book(&db, &s.account).await;
+    let subject = s.campaign(&db, "Courses, search").await;
     let Subject::Campaign(id) = subject else { panic!() };
     let judged = before.judge(id).unwrap();
     assert_eq!(judged.diagnosis.verdict, Verdict::Bid);
-    let examined = causes::examine(&pool, &before, subject).await.unwrap();
-    let settings = Settings::load(&pool, &s.account, &[]).await.unwrap();
+    let examined = causes::examine(&db, &before, subject).await.unwrap();
+    let settings = Settings::load(&db, &s.account, &[]).await.unwrap();
     let proposal = remedy::of_verdict(&settings, subject, &judged, examined.trade_off).unwrap();
     let Setting::Strategy(Strategy::TargetCpa { target }) = proposal.set else {
         panic!("{:?}", proposal.set)
     };
     let halfway = 55.0 * judged.diagnosis.halfway_bid.unwrap() / judged.tally.cpc().unwrap();
     assert!((target.to_units() - halfway).abs() < 0.006);
+    assert_eq!(tray::propose(&db, &s.account, s.person, vec![proposal.clone()]).await.unwrap(), 1);
     assert_eq!(
-        tray::propose(&pool, &s.account, s.person, vec![proposal.clone()]).await.unwrap(),
-        1
-    );
-    assert_eq!(
-        tray::propose(&pool, &s.account, s.person, vec![proposal]).await.unwrap(),
+        tray::propose(&db, &s.account, s.person, vec![proposal]).await.unwrap(),
         0,
         "no doubles"
     );
-    let row = s.tray(&pool).await.swap_remove(0);
+    let row = s.tray(&db).await.swap_remove(0);
     assert_eq!(row.change.place, "Courses, search");
     assert!(row.change.reason.contains("pays too much"), "{}", row.change.reason);
-    assert_eq!(s.send_all(&pool).await.unwrap(), 1);
-    carry(&pool).await;
-    assert!(s.tray(&pool).await.is_empty());
-    let entry = s.log(&pool).await.swap_remove(0);
+    assert_eq!(s.send_all(&db).await.unwrap(), 1);
+    carry(&db).await;
+    assert!(s.tray(&db).await.is_empty());
+    let entry = s.log(&db).await.swap_remove(0);
     assert!(entry.made() && entry.undoable());
     assert_eq!(entry.change.author.as_deref(), Some("Ada"));
     assert_eq!(entry.change.from_day, Some(day("2026-11-10")));
@@ -156,9 +152,9 @@ async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
         let window = tiller_core::Window::new(day(from), day(to)).unwrap();
         book.entry(id).unwrap().tally(window).cpa().unwrap()
     };
-    connections::let_pass(&pool, &s.account, 9).await.unwrap();
-    fetch_all(&pool).await;
-    let after = book(&pool, &s.account).await;
+    connections::let_pass(&db, &s.account, 9).await.unwrap();
+    fetch_all(&db).await;
+    let after = book(&db, &s.account).await;
     let (then, now) =
         (cpa(&after, "2026-10-26", "2026-11-08"), cpa(&after, "2026-11-10", "2026-11-16"));
     assert!(now < 0.92 * then, "{then} {now}");
@@ -166,12 +162,12 @@ async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
     let look_back = entry.change.look_back.unwrap();
     assert!(due(&look_back.to_string()) && !due("2026-11-18"));
     assert_eq!(look_back, day("2026-11-19"));
-    let letter = today::letter(&pool, &after, None, day("2026-11-19")).await.unwrap();
+    let letter = today::letter(&db, &after, None, day("2026-11-19")).await.unwrap();
     assert_eq!(letter.waiting.due, 1);
-    logbook::looked(&pool, &s.account, entry.change.id).await.unwrap();
-    assert!(logbook::looked(&pool, &s.account, entry.change.id).await.is_err());
+    logbook::looked(&db, &s.account, entry.change.id).await.unwrap();
+    assert!(logbook::looked(&db, &s.account, entry.change.id).await.is_err());
     assert!(
-        logbook::entries(&pool, &s.account, Show::Due, "", day("2026-12-01"))
+        logbook::entries(&db, &s.account, Show::Due, "", day("2026-12-01"))
             .await
             .unwrap()
             .is_empty()
@@ -179,14 +175,14 @@ async fn from_a_verdict_to_a_lower_cost(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn direct_edits_take_amounts_and_percentages(pool: PgPool) {
-    let s = scene(&pool).await;
-    assert_eq!(s.edit(&pool, "Names, search", Edit::Budget, "+10%").await.unwrap(), 1);
-    assert_eq!(s.edit(&pool, "Names, search", Edit::Bid, "−5%").await.unwrap(), 1);
-    assert_eq!(s.edit(&pool, "Courses, search", Edit::Target, "50").await.unwrap(), 1);
-    assert_eq!(s.edit(&pool, "Visits, search", Edit::Pause, "").await.unwrap(), 1);
-    assert_eq!(s.edit(&pool, "Names, search", Edit::Run, "").await.unwrap(), 0, "it runs already");
-    let set: Vec<Setting> = s.tray(&pool).await.into_iter().map(|r| r.set_to).collect();
+async fn direct_edits_take_amounts_and_percentages(db: PgPool) {
+    let s = scene(&db).await;
+    assert_eq!(s.edit(&db, "Names, search", Edit::Budget, "+10%").await.unwrap(), 1);
+    assert_eq!(s.edit(&db, "Names, search", Edit::Bid, "−5%").await.unwrap(), 1);
+    assert_eq!(s.edit(&db, "Courses, search", Edit::Target, "50").await.unwrap(), 1);
+    assert_eq!(s.edit(&db, "Visits, search", Edit::Pause, "").await.unwrap(), 1);
+    assert_eq!(s.edit(&db, "Names, search", Edit::Run, "").await.unwrap(), 0, "it runs already");
+    let set: Vec<Setting> = s.tray(&db).await.into_iter().map(|r| r.set_to).collect();
     assert_eq!(
         set,
         [
@@ -196,7 +192,7 @@ async fn direct_edits_take_amounts_and_percentages(pool: PgPool) {
             Setting::Status(Status::Paused),
         ]
     );
-    let waiting = tray::waiting(&pool, &s.account, day("2026-11-10")).await.unwrap();
+    let waiting = tray::waiting(&db, &s.account, day("2026-11-10")).await.unwrap();
     assert_eq!((waiting.changes, waiting.a_day), (4, Micros::from_units(10.0 - 100.0).get()));
     for (edit, typed, says) in [
         (Edit::Bid, "1", "its strategy makes the bids"),
@@ -205,66 +201,64 @@ async fn direct_edits_take_amounts_and_percentages(pool: PgPool) {
         (Edit::Budget, "-5", "above 0"),
         (Edit::Budget, "", "type an amount"),
     ] {
-        let error = s.edit(&pool, "Courses, search", edit, typed).await.unwrap_err();
+        let error = s.edit(&db, "Courses, search", edit, typed).await.unwrap_err();
         assert!(error.to_string().contains(says), "{error}");
     }
-    let error = s.edit(&pool, "Names, search", Edit::Target, "30").await.unwrap_err();
+    let error = s.edit(&db, "Names, search", Edit::Target, "30").await.unwrap_err();
     assert!(error.to_string().contains("has no target"), "{error}");
-    let none = tray::edit(&pool, &s.account, s.person, &[], Edit::Budget, "5", "").await;
+    let none = tray::edit(&db, &s.account, s.person, &[], Edit::Budget, "5", "").await;
     assert!(none.unwrap_err().to_string().contains("choose"));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn checks_are_shown_and_those_that_stop_keep_a_change_from_being_sent(pool: PgPool) {
-    let s = scene(&pool).await;
+async fn checks_are_shown_and_those_that_stop_keep_a_change_from_being_sent(db: PgPool) {
+    let s = scene(&db).await;
     let checks = async || -> Vec<(bool, String)> {
-        let rows = s.tray(&pool).await;
+        let rows = s.tray(&db).await;
         rows.into_iter().flat_map(|r| r.checks).map(|c| (c.stops, c.text)).collect()
     };
     let clear = async || {
-        let ids: Vec<ChangeId> = s.tray(&pool).await.iter().map(|r| r.change.id).collect();
-        tray::withdraw(&pool, &s.account, &ids).await.unwrap();
+        let ids: Vec<ChangeId> = s.tray(&db).await.iter().map(|r| r.change.id).collect();
+        tray::withdraw(&db, &s.account, &ids).await.unwrap();
     };
     // Learning and shock warn.
-    s.propose(&pool, "Courses, search", daily(400.0)).await.unwrap();
+    s.propose(&db, "Courses, search", daily(400.0)).await.unwrap();
     let found = checks().await;
     assert!(found.iter().all(|(stops, _)| !stops) && found.len() == 2, "{found:?}");
     assert!(found[0].1.contains("go back to learning") && found[1].1.contains("+33"), "{found:?}");
     // Two that set the same thing stop each other.
-    s.propose(&pool, "Courses, search", daily(310.0)).await.unwrap();
+    s.propose(&db, "Courses, search", daily(310.0)).await.unwrap();
     assert_eq!(
         checks().await.iter().filter(|(stops, t)| *stops && t.contains("same thing")).count(),
         2
     );
-    let error = s.send_all(&pool).await.unwrap_err();
+    let error = s.send_all(&db).await.unwrap_err();
     assert!(error.to_string().contains("nothing was sent"), "{error}");
     // One of them alone may go.
-    let one = s.tray(&pool).await[1].change.id;
-    assert_eq!(sending::send(&pool, &s.account, &[one]).await.unwrap(), 1);
-    carry(&pool).await;
+    let one = s.tray(&db).await[1].change.id;
+    assert_eq!(sending::send(&db, &s.account, &[one]).await.unwrap(), 1);
+    carry(&db).await;
     assert_eq!(
         s.at_market("Courses, search").budget,
         Some(Budget::Daily { amount: Micros::from_units(310.0) })
     );
     clear().await;
     // Below the channel's least.
-    s.propose(&pool, "Neighbours, feed", Setting::Bid(Some(Micros::from_units(0.02))))
-        .await
-        .unwrap();
+    s.propose(&db, "Neighbours, feed", Setting::Bid(Some(Micros::from_units(0.02)))).await.unwrap();
     assert!(matches!(&checks().await[..], [(true, t)] if t.contains("least bid")));
     clear().await;
     // Floors against the budget, as the tray would leave both.
-    let book = book(&pool, &s.account).await;
-    let Subject::Campaign(feed) = s.campaign(&pool, "Neighbours, feed").await else { panic!() };
+    let book = book(&db, &s.account).await;
+    let Subject::Campaign(feed) = s.campaign(&db, "Neighbours, feed").await else { panic!() };
     let window = book.settled().unwrap();
-    let items = tiller_desk::book::items(&pool, &book, Some(feed), window).await.unwrap();
+    let items = tiller_desk::book::items(&db, &book, Some(feed), window).await.unwrap();
     let group = Subject::AdGroup(items[0].ad_group);
     assert_eq!(
-        tray::edit(&pool, &s.account, s.person, &[group], Edit::Floor, "35", "").await.unwrap(),
+        tray::edit(&db, &s.account, s.person, &[group], Edit::Floor, "35", "").await.unwrap(),
         1
     );
     assert!(checks().await.is_empty());
-    s.propose(&pool, "Neighbours, feed", daily(34.0)).await.unwrap();
+    s.propose(&db, "Neighbours, feed", daily(34.0)).await.unwrap();
     let found = checks().await;
     assert_eq!(
         found.iter().filter(|(stops, t)| *stops && t.contains("floors add up to 35")).count(),
@@ -274,10 +268,10 @@ async fn checks_are_shown_and_those_that_stop_keep_a_change_from_being_sent(pool
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn what_changed_meanwhile_is_not_overwritten(pool: PgPool) {
-    let s = scene(&pool).await;
-    s.edit(&pool, "Names, search", Edit::Budget, "120").await.unwrap();
-    s.edit(&pool, "Visits, search", Edit::Budget, "120").await.unwrap();
+async fn what_changed_meanwhile_is_not_overwritten(db: PgPool) {
+    let s = scene(&db).await;
+    s.edit(&db, "Names, search", Edit::Budget, "120").await.unwrap();
+    s.edit(&db, "Visits, search", Edit::Budget, "120").await.unwrap();
     // Somebody else sets a budget at the channel.
     let http = tiller_channel::connection::HttpConnection::new(
         &s.market.address,
@@ -291,9 +285,9 @@ async fn what_changed_meanwhile_is_not_overwritten(pool: PgPool) {
         tiller_channel::wire::Change { id: "x".into(), place, was: None, set: daily(77.0) };
     http.send("theirs", &tiller_channel::wire::Batch { changes: vec![change] }).await.unwrap();
     // Not fetched yet: the channel refuses that one, and makes the other.
-    s.send_all(&pool).await.unwrap();
-    carry(&pool).await;
-    let log = s.log(&pool).await;
+    s.send_all(&db).await.unwrap();
+    carry(&db).await;
+    let log = s.log(&db).await;
     let of = |name: &str| log.iter().find(|e| e.change.place == name).unwrap();
     assert!(of("Visits, search").made());
     assert!(!of("Names, search").made() && of("Names, search").change.answer.contains("meanwhile"));
@@ -302,15 +296,15 @@ async fn what_changed_meanwhile_is_not_overwritten(pool: PgPool) {
         Some(Budget::Daily { amount: Micros::from_units(77.0) })
     );
     // Sent again it is told apart before: what is set now has been fetched.
-    fetch_all(&pool).await;
-    logbook::again(&pool, &s.account, of("Names, search").change.id).await.unwrap();
-    let row = s.tray(&pool).await.swap_remove(0);
+    fetch_all(&db).await;
+    logbook::again(&db, &s.account, of("Names, search").change.id).await.unwrap();
+    let row = s.tray(&db).await.swap_remove(0);
     assert!(row.checks.iter().any(|c| c.stops && c.text.contains("77.00 now")), "{:?}", row.checks);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn no_fault_of_the_channel_loses_or_doubles_a_change(pool: PgPool) {
-    let s = scene(&pool).await;
+async fn no_fault_of_the_channel_loses_or_doubles_a_change(db: PgPool) {
+    let s = scene(&db).await;
     for (round, faults) in [
         Faults { lost_answer: 1, ..Faults::default() },
         Faults { too_many: 2, retry_after: 0, ..Faults::default() },
@@ -321,32 +315,32 @@ async fn no_fault_of_the_channel_loses_or_doubles_a_change(pool: PgPool) {
     .enumerate()
     {
         let budget = 130.0 + round as f64;
-        s.propose(&pool, "Names, search", daily(budget)).await.unwrap();
+        s.propose(&db, "Names, search", daily(budget)).await.unwrap();
         s.market.service.set_faults(faults);
-        assert_eq!(s.send_all(&pool).await.unwrap(), 1);
-        carry(&pool).await;
-        fetch_all(&pool).await;
+        assert_eq!(s.send_all(&db).await.unwrap(), 1);
+        carry(&db).await;
+        fetch_all(&db).await;
         assert_eq!(
             s.at_market("Names, search").budget,
             Some(Budget::Daily { amount: Micros::from_units(budget) })
         );
-        let log = s.log(&pool).await;
+        let log = s.log(&db).await;
         assert_eq!(log.iter().filter(|e| e.made()).count(), round + 1, "{faults:?}");
     }
     // Half a batch: what fails stays, with the channel's reason, and can go again.
-    s.propose(&pool, "Names, search", daily(150.0)).await.unwrap();
-    s.propose(&pool, "Visits, search", daily(151.0)).await.unwrap();
+    s.propose(&db, "Names, search", daily(150.0)).await.unwrap();
+    s.propose(&db, "Visits, search", daily(151.0)).await.unwrap();
     s.market.service.set_faults(Faults { half_batch: 1, ..Faults::default() });
-    s.send_all(&pool).await.unwrap();
-    carry(&pool).await;
-    fetch_all(&pool).await;
+    s.send_all(&db).await.unwrap();
+    carry(&db).await;
+    fetch_all(&db).await;
     let refused =
-        logbook::entries(&pool, &s.account, Show::Refused, "", day("2026-11-10")).await.unwrap();
+        logbook::entries(&db, &s.account, Show::Refused, "", day("2026-11-10")).await.unwrap();
     assert_eq!(refused.len(), 1);
     assert!(refused[0].change.answer.contains("could not do it now"));
-    logbook::again(&pool, &s.account, refused[0].change.id).await.unwrap();
-    s.send_all(&pool).await.unwrap();
-    carry(&pool).await;
+    logbook::again(&db, &s.account, refused[0].change.id).await.unwrap();
+    s.send_all(&db).await.unwrap();
+    carry(&db).await;
     assert_eq!(
         s.at_market("Visits, search").budget,
         Some(Budget::Daily { amount: Micros::from_units(151.0) })
@@ -354,148 +348,143 @@ async fn no_fault_of_the_channel_loses_or_doubles_a_change(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(pool: PgPool) {
-    let s = scene(&pool).await;
+async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(db: PgPool) {
+    let s = scene(&db).await;
     let bid = |units| Setting::Bid(Some(Micros::from_units(units)));
-    s.propose(&pool, "Names, search", bid(3.9)).await.unwrap();
+    s.propose(&db, "Names, search", bid(3.9)).await.unwrap();
     s.market.service.set_faults(Faults { latency_ms: 100, ..Faults::default() });
-    s.send_all(&pool).await.unwrap();
+    s.send_all(&db).await.unwrap();
     let carrier = tokio::spawn({
-        let pool = pool.clone();
-        async move { tiller_desk::jobs::send::run_next(&pool).await }
+        let db = db.clone();
+        async move { tiller_desk::jobs::send::run_next(&db).await }
     });
     until(|| async { s.at_market("Names, search").bid == Some(Micros::from_units(3.9)) }).await;
     // The channel has made it; nobody here knows yet.
     carrier.abort();
     carrier.await.ok();
-    until(|| nobody_writes(&pool)).await;
+    until(|| nobody_writes(&db)).await;
     let there: i64 = sqlx::query_scalar("SELECT count(*) FROM change WHERE state = 'sending'")
-        .fetch_one(&pool)
+        .fetch_one(&db)
         .await
         .unwrap();
     if there == 1 {
         assert!(
-            !tiller_desk::jobs::send::run_next(&pool).await.unwrap(),
+            !tiller_desk::jobs::send::run_next(&db).await.unwrap(),
             "it is claimed for a minute"
         );
-        time_passes(&pool).await;
+        time_passes(&db).await;
     }
     s.market.service.set_faults(Faults::default());
-    carry(&pool).await;
-    let log = s.log(&pool).await;
+    carry(&db).await;
+    let log = s.log(&db).await;
     assert_eq!(log.len(), 1);
     assert!(log[0].made());
     // Two who press at once send it once.
-    fetch_all(&pool).await;
-    s.propose(&pool, "Names, search", bid(3.7)).await.unwrap();
-    let ids: Vec<ChangeId> = s.tray(&pool).await.iter().map(|r| r.change.id).collect();
-    let (a, b) = tokio::join!(
-        sending::send(&pool, &s.account, &ids),
-        sending::send(&pool, &s.account, &ids)
-    );
+    fetch_all(&db).await;
+    s.propose(&db, "Names, search", bid(3.7)).await.unwrap();
+    let ids: Vec<ChangeId> = s.tray(&db).await.iter().map(|r| r.change.id).collect();
+    let (a, b) =
+        tokio::join!(sending::send(&db, &s.account, &ids), sending::send(&db, &s.account, &ids));
     assert_eq!(a.unwrap_or(0) + b.unwrap_or(0), 1);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_market_that_is_gone_is_tried_again_and_found_as_it_was(pool: PgPool) {
+async fn a_market_that_is_gone_is_tried_again_and_found_as_it_was(db: PgPool) {
     let folder = std::env::temp_dir().join(format!("desk-market-{}", std::process::id()));
     let journal = folder.join("journal.jsonl");
     let market = Answering::open(Some(&journal), 0).await;
     let port: u16 = market.address.rsplit(':').next().unwrap().parse().unwrap();
-    let account = connected(&pool, &market).await;
-    let person = analyst(&pool, &account).await;
+    let account = connected(&db, &market).await;
+    let person = analyst(&db, &account).await;
     let s = Scene { market, account, person };
-    s.edit(&pool, "Names, search", Edit::Budget, "120").await.unwrap();
-    s.send_all(&pool).await.unwrap();
+    s.edit(&db, "Names, search", Edit::Budget, "120").await.unwrap();
+    s.send_all(&db).await.unwrap();
     let Scene { market, account, person } = s;
     drop(market);
     sqlx::raw_sql("UPDATE connection SET base_url = 'http://127.0.0.1:9'")
-        .execute(&pool)
+        .execute(&db)
         .await
         .unwrap();
-    carry(&pool).await;
-    let held: Vec<String> = tiller_store::changes::held_up(&pool, account.id).await.unwrap();
+    carry(&db).await;
+    let held: Vec<String> = tiller_store::changes::held_up(&db, account.id).await.unwrap();
     assert!(held[0].contains("can’t be reached"), "{held:?}");
     let market = Answering::open(Some(&journal), 0).await;
     assert_ne!(port, 0);
-    tiller_store::connections::move_address(&pool, "http://127.0.0.1:9", &market.address)
+    tiller_store::connections::move_address(&db, "http://127.0.0.1:9", &market.address)
         .await
         .unwrap();
-    time_passes(&pool).await;
-    carry(&pool).await;
+    time_passes(&db).await;
+    carry(&db).await;
     let s = Scene { market, account, person };
     assert_eq!(
         s.at_market("Names, search").budget,
         Some(Budget::Daily { amount: Micros::from_units(120.0) })
     );
-    assert!(s.log(&pool).await[0].made());
+    assert!(s.log(&db).await[0].made());
     std::fs::remove_dir_all(folder).unwrap();
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn undo_puts_the_reverse_in_the_tray_and_the_logbook_tells_both(pool: PgPool) {
-    let s = scene(&pool).await;
+async fn undo_puts_the_reverse_in_the_tray_and_the_logbook_tells_both(db: PgPool) {
+    let s = scene(&db).await;
     let negative =
         Setting::Negative { text: "free".into(), match_type: MatchType::Broad, present: true };
-    s.propose(&pool, "Courses, search", negative).await.unwrap();
-    s.edit(&pool, "Names, search", Edit::Budget, "90").await.unwrap();
-    s.send_all(&pool).await.unwrap();
-    carry(&pool).await;
-    fetch_all(&pool).await;
-    for entry in s.log(&pool).await {
-        logbook::undo(&pool, &s.account, s.person, entry.change.id).await.unwrap();
-        let again = logbook::undo(&pool, &s.account, s.person, entry.change.id).await;
+    s.propose(&db, "Courses, search", negative).await.unwrap();
+    s.edit(&db, "Names, search", Edit::Budget, "90").await.unwrap();
+    s.send_all(&db).await.unwrap();
+    carry(&db).await;
+    fetch_all(&db).await;
+    for entry in s.log(&db).await {
+        logbook::undo(&db, &s.account, s.person, entry.change.id).await.unwrap();
+        let again = logbook::undo(&db, &s.account, s.person, entry.change.id).await;
         assert!(again.unwrap_err().to_string().contains("already"));
     }
-    assert!(s.log(&pool).await.iter().all(|e| !e.undoable()));
-    s.send_all(&pool).await.unwrap();
-    carry(&pool).await;
+    assert!(s.log(&db).await.iter().all(|e| !e.undoable()));
+    s.send_all(&db).await.unwrap();
+    carry(&db).await;
     assert_eq!(
         s.at_market("Names, search").budget,
         Some(Budget::Daily { amount: Micros::from_units(100.0) })
     );
     assert!(s.at_market("Courses, search").negatives.is_empty());
     let found =
-        logbook::entries(&pool, &s.account, Show::All, "undoes the change", day("2026-11-10"))
+        logbook::entries(&db, &s.account, Show::All, "undoes the change", day("2026-11-10"))
             .await
             .unwrap();
     assert_eq!(found.len(), 2);
-    let calendar = logbook::calendar(&s.account, &s.log(&pool).await);
+    let calendar = logbook::calendar(&s.account, &s.log(&db).await);
     assert!(calendar.contains("BEGIN:VEVENT") && calendar.contains("20261119"), "{calendar}");
     assert_eq!(calendar.matches("BEGIN:VEVENT").count(), 1, "one a day");
-    let rows = sending::file(&tray::rows(&pool, &s.account).await.unwrap()).unwrap();
+    let rows = sending::file(&tray::rows(&db, &s.account).await.unwrap()).unwrap();
     assert!(rows.is_empty());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn one_accounts_changes_are_out_of_anothers_reach(pool: PgPool) {
-    let s = scene(&pool).await;
-    s.edit(&pool, "Names, search", Edit::Budget, "90").await.unwrap();
-    let id = s.tray(&pool).await[0].change.id;
-    let theirs = account(&pool, "theirs").await;
-    assert!(tray::rows(&pool, &theirs).await.unwrap().is_empty());
-    assert_eq!(tray::withdraw(&pool, &theirs, &[id]).await.unwrap(), 0);
-    assert!(sending::send(&pool, &theirs, &[id]).await.is_err());
-    assert!(matches!(
-        logbook::undo(&pool, &theirs, s.person, id).await,
-        Err(DeskError::NotFound(_))
-    ));
-    let subject = s.campaign(&pool, "Names, search").await;
-    assert!(tray::edit(&pool, &theirs, s.person, &[subject], Edit::Pause, "", "").await.is_err());
-    assert_eq!(s.tray(&pool).await.len(), 1);
+async fn one_accounts_changes_are_out_of_anothers_reach(db: PgPool) {
+    let s = scene(&db).await;
+    s.edit(&db, "Names, search", Edit::Budget, "90").await.unwrap();
+    let id = s.tray(&db).await[0].change.id;
+    let theirs = account(&db, "theirs").await;
+    assert!(tray::rows(&db, &theirs).await.unwrap().is_empty());
+    assert_eq!(tray::withdraw(&db, &theirs, &[id]).await.unwrap(), 0);
+    assert!(sending::send(&db, &theirs, &[id]).await.is_err());
+    assert!(matches!(logbook::undo(&db, &theirs, s.person, id).await, Err(DeskError::NotFound(_))));
+    let subject = s.campaign(&db, "Names, search").await;
+    assert!(tray::edit(&db, &theirs, s.person, &[subject], Edit::Pause, "", "").await.is_err());
+    assert_eq!(s.tray(&db).await.len(), 1);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(pool: PgPool) {
-    let s = scene(&pool).await;
+async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(db: PgPool) {
+    let s = scene(&db).await;
     let hours = tiller_core::setting::Hours::only(|_, h| (8..20).contains(&h)).unwrap();
-    s.propose(&pool, "Neighbours, feed", Setting::Hours(Some(hours))).await.unwrap();
+    s.propose(&db, "Neighbours, feed", Setting::Hours(Some(hours))).await.unwrap();
     let error =
-        s.propose(&pool, "Neighbours, feed", Setting::Places(PlacesMode::In)).await.unwrap_err();
+        s.propose(&db, "Neighbours, feed", Setting::Places(PlacesMode::In)).await.unwrap_err();
     assert!(error.to_string().contains("places can’t be set"), "{error}");
-    s.send_all(&pool).await.unwrap();
-    carry(&pool).await;
-    let entry = s.log(&pool).await.swap_remove(0);
+    s.send_all(&db).await.unwrap();
+    carry(&db).await;
+    let entry = s.log(&db).await.swap_remove(0);
     assert!(
         !entry.made() && entry.change.answer.contains("lifetime budget"),
         "{}",
@@ -505,29 +494,29 @@ async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(p
     let (account, id) = (&s.account, entry.change.id);
     let refused = || async {
         let day = entry.change.created_at.date_naive();
-        logbook::entries(&pool, account, Show::Refused, "", day).await.unwrap().len()
+        logbook::entries(&db, account, Show::Refused, "", day).await.unwrap().len()
     };
     assert_eq!(refused().await, 1);
-    logbook::looked(&pool, account, id).await.unwrap();
-    assert_eq!((refused().await, s.log(&pool).await.len()), (0, 1));
-    let twice = logbook::looked(&pool, account, id).await.unwrap_err();
+    logbook::looked(&db, account, id).await.unwrap();
+    assert_eq!((refused().await, s.log(&db).await.len()), (0, 1));
+    let twice = logbook::looked(&db, account, id).await.unwrap_err();
     assert!(twice.to_string().contains("dismissed already"), "{twice}");
 }
 
 /// A yen has no hundredths, a dinar has thousandths: what goes to the tray can be set.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn money_is_set_in_whole_coins_of_its_currency(pool: PgPool) {
-    let mut s = scene(&pool).await;
+async fn money_is_set_in_whole_coins_of_its_currency(db: PgPool) {
+    let mut s = scene(&db).await;
     let set = |s: &Scene, typed: &'static str| {
-        let (account, person, pool) = (s.account.clone(), s.person, pool.clone());
+        let (account, person, db) = (s.account.clone(), s.person, db.clone());
         async move {
-            let book = book(&pool, &account).await;
+            let book = book(&db, &account).await;
             let names = book.entries.iter().find(|e| e.campaign.name == "Names, search").unwrap();
             let subject = Subject::Campaign(names.campaign.id);
-            tray::edit(&pool, &account, person, &[subject], Edit::Budget, typed, "").await.unwrap();
-            let rows = tray::rows(&pool, &account).await.unwrap();
+            tray::edit(&db, &account, person, &[subject], Edit::Budget, typed, "").await.unwrap();
+            let rows = tray::rows(&db, &account).await.unwrap();
             let row = rows.into_iter().next().unwrap();
-            tray::withdraw(&pool, &account, &[row.change.id]).await.unwrap();
+            tray::withdraw(&db, &account, &[row.change.id]).await.unwrap();
             row.set_to
         }
     };
@@ -543,9 +532,9 @@ async fn money_is_set_in_whole_coins_of_its_currency(pool: PgPool) {
 
 /// As many as a rule may want at once: all stand there once, and of two for one thing both are told so.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_tray_bears_ten_thousand_changes(pool: PgPool) {
-    let s = scene(&pool).await;
-    let subject = s.campaign(&pool, "Names, search").await;
+async fn a_tray_bears_ten_thousand_changes(db: PgPool) {
+    let s = scene(&db).await;
+    let subject = s.campaign(&db, "Names, search").await;
     let negative = |text: String, match_type| Proposal {
         subject,
         set: Setting::Negative { text, match_type, present: true },
@@ -561,14 +550,14 @@ async fn a_tray_bears_ten_thousand_changes(pool: PgPool) {
     };
     // What is proposed twice at once stands there once, and so does what stands there already.
     let twice = all().into_iter().chain(all()).collect();
-    assert_eq!(tray::propose(&pool, &s.account, s.person, twice).await.unwrap(), 10_000);
-    assert_eq!(tray::propose(&pool, &s.account, s.person, all()).await.unwrap(), 0);
+    assert_eq!(tray::propose(&db, &s.account, s.person, twice).await.unwrap(), 10_000);
+    assert_eq!(tray::propose(&db, &s.account, s.person, all()).await.unwrap(), 0);
     let other = vec![
         negative("WORD 7".into(), MatchType::Exact),
         negative("word 8".into(), MatchType::Phrase),
     ];
-    assert_eq!(tray::propose(&pool, &s.account, s.person, other).await.unwrap(), 2);
-    let rows = s.tray(&pool).await;
+    assert_eq!(tray::propose(&db, &s.account, s.person, other).await.unwrap(), 2);
+    let rows = s.tray(&db).await;
     assert_eq!(rows.len(), 10_002);
     let order: Vec<&Setting> = rows.iter().map(|r| &r.set_to).collect();
     let first =
@@ -585,5 +574,5 @@ async fn a_tray_bears_ten_thousand_changes(pool: PgPool) {
         .collect();
     assert_eq!(texts, ["word 7", "WORD 7"]);
     let ids: Vec<ChangeId> = rows.iter().map(|r| r.change.id).collect();
-    assert_eq!(tray::withdraw(&pool, &s.account, &ids).await.unwrap(), 10_002);
+    assert_eq!(tray::withdraw(&db, &s.account, &ids).await.unwrap(), 10_002);
 }

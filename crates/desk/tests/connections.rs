@@ -6,7 +6,8 @@ mod common;
 use common::market::{Answering, connected, fetch_all, time_passes, until};
 use common::{account, book, day};
 use tiller_core::Tally;
-use tiller_desk::{Account, DeskError, PgPool, connections};
+use tiller_desk::account::connections;
+use tiller_desk::{Account, DeskError, PgPool};
 use tiller_market::http::Faults;
 use tiller_store::{MIGRATIONS, structure};
 
@@ -24,59 +25,57 @@ fn truth(market: &Answering, from: &str, to: &str) -> Tally {
     .sum()
 }
 
-async fn counted(pool: &PgPool, account: &Account, from: &str, to: &str) -> Tally {
-    let book = book(pool, account).await;
+async fn counted(db: &PgPool, account: &Account, from: &str, to: &str) -> Tally {
+    let book = book(db, account).await;
     book.total(tiller_core::Window::new(day(from), day(to)).unwrap())
 }
 
-async fn state(pool: &PgPool, account: &Account) -> Vec<(String, Option<String>)> {
-    let all = connections::list(pool, account).await.unwrap();
+async fn state(db: &PgPool, account: &Account) -> Vec<(String, Option<String>)> {
+    let all = connections::list(db, account).await.unwrap();
     all.into_iter().filter_map(|v| v.job).map(|j| (j.state, j.error)).collect()
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn everything_comes_in_and_late_conversions_are_restated(pool: PgPool) {
+async fn everything_comes_in_and_late_conversions_are_restated(db: PgPool) {
     let market = Answering::new().await;
-    let account = connected(&pool, &market).await;
-    let all = connections::list(&pool, &account).await.unwrap();
+    let account = connected(&db, &market).await;
+    let all = connections::list(&db, &account).await.unwrap();
     let names: Vec<&str> = all.iter().map(|v| v.connection.channel_name.as_str()).collect();
     assert_eq!(names, ["Emberlane", "Findle"]);
     assert!(all.iter().all(|v| v.connection.fetched_to == Some(day("2026-11-09"))));
     assert_eq!(
-        counted(&pool, &account, "2026-10-01", "2026-11-09").await,
+        counted(&db, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
     );
-    let set = structure::campaigns(&pool, account.id, None).await.unwrap();
+    let set = structure::campaigns(&db, account.id, None).await.unwrap();
     assert_eq!(set.len(), 4);
-    let before = counted(&pool, &account, "2026-11-05", "2026-11-09").await;
-    assert_eq!(connections::let_pass(&pool, &account, 7).await.unwrap(), day("2026-11-16"));
-    fetch_all(&pool).await;
-    let after = counted(&pool, &account, "2026-11-05", "2026-11-09").await;
+    let before = counted(&db, &account, "2026-11-05", "2026-11-09").await;
+    assert_eq!(connections::let_pass(&db, &account, 7).await.unwrap(), day("2026-11-16"));
+    fetch_all(&db).await;
+    let after = counted(&db, &account, "2026-11-05", "2026-11-09").await;
     assert!(after.conversions > before.conversions && after.clicks == before.clicks);
     assert_eq!(
-        counted(&pool, &account, "2026-10-01", "2026-11-16").await,
+        counted(&db, &account, "2026-10-01", "2026-11-16").await,
         truth(&market, "2026-10-01", "2026-11-16")
     );
     // What a fetch replaced is not kept, and a person's list of imports is not filled by fetches.
-    let kept: i64 = sqlx::query_scalar("SELECT count(*) FROM replaced_item_day")
-        .fetch_one(&pool)
-        .await
-        .unwrap();
+    let kept: i64 =
+        sqlx::query_scalar("SELECT count(*) FROM replaced_item_day").fetch_one(&db).await.unwrap();
     assert_eq!(kept, 0);
-    assert!(tiller_desk::reports::list(&pool, &account).await.unwrap().is_empty());
+    assert!(tiller_desk::measure::reports::list(&db, &account).await.unwrap().is_empty());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_connection_that_can_not_be_is_refused_with_what_to_do(pool: PgPool) {
+async fn a_connection_that_can_not_be_is_refused_with_what_to_do(db: PgPool) {
     let market = Answering::new().await;
-    let account = account(&pool, "a").await;
+    let account = account(&db, "a").await;
     for (address, token, says) in [
         (market.address.as_str(), "", "enter the token"),
         (market.address.as_str(), "wrong", "enter it again"),
         ("http://127.0.0.1:9", "test-token", "can’t be reached"),
         ("findle", "test-token", "begins with http"),
     ] {
-        let error = connections::connect(&pool, &account, address, token).await.unwrap_err();
+        let error = connections::connect(&db, &account, address, token).await.unwrap_err();
         assert!(matches!(&error, DeskError::Invalid(m) if m.contains(says)), "{error}");
     }
     let new = tiller_store::people::NewAccount {
@@ -85,116 +84,115 @@ async fn a_connection_that_can_not_be_is_refused_with_what_to_do(pool: PgPool) {
         currency: "NOK",
         time_zone: "Europe/Oslo",
     };
-    tiller_desk::accounts::add(&pool, &new).await.unwrap();
-    let other = tiller_desk::accounts::by_slug(&pool, "nok").await.unwrap();
-    let error =
-        connections::connect(&pool, &other, &market.address, "test-token").await.unwrap_err();
+    tiller_desk::account::add(&db, &new).await.unwrap();
+    let other = tiller_desk::account::by_slug(&db, "nok").await.unwrap();
+    let error = connections::connect(&db, &other, &market.address, "test-token").await.unwrap_err();
     assert!(error.to_string().contains("EUR"), "{error}");
-    assert!(connections::list(&pool, &other).await.unwrap().is_empty());
+    assert!(connections::list(&db, &other).await.unwrap().is_empty());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn one_account_never_reaches_anothers_connection(pool: PgPool) {
+async fn one_account_never_reaches_anothers_connection(db: PgPool) {
     let market = Answering::new().await;
-    let mine = connected(&pool, &market).await;
-    let theirs = account(&pool, "theirs").await;
-    let id = connections::list(&pool, &mine).await.unwrap()[0].connection.id;
-    assert!(matches!(connections::fetch(&pool, &theirs, id).await, Err(DeskError::NotFound(_))));
-    assert!(matches!(connections::remove(&pool, &theirs, id).await, Err(DeskError::NotFound(_))));
-    assert!(connections::let_pass(&pool, &theirs, 1).await.is_err());
-    assert_eq!(connections::list(&pool, &mine).await.unwrap().len(), 2);
+    let mine = connected(&db, &market).await;
+    let theirs = account(&db, "theirs").await;
+    let id = connections::list(&db, &mine).await.unwrap()[0].connection.id;
+    assert!(matches!(connections::fetch(&db, &theirs, id).await, Err(DeskError::NotFound(_))));
+    assert!(matches!(connections::remove(&db, &theirs, id).await, Err(DeskError::NotFound(_))));
+    assert!(connections::let_pass(&db, &theirs, 1).await.is_err());
+    assert_eq!(connections::list(&db, &mine).await.unwrap().len(), 2);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_report_that_breaks_off_is_fetched_again(pool: PgPool) {
+async fn a_report_that_breaks_off_is_fetched_again(db: PgPool) {
     let market = Answering::new().await;
-    let account = account(&pool, "cut").await;
-    connections::connect(&pool, &account, &market.address, "test-token").await.unwrap();
+    let account = account(&db, "cut").await;
+    connections::connect(&db, &account, &market.address, "test-token").await.unwrap();
     market.service.set_faults(Faults { cut_report: 1, ..Faults::default() });
-    fetch_all(&pool).await;
+    fetch_all(&db).await;
     let cut: Vec<_> =
-        state(&pool, &account).await.into_iter().filter(|(s, _)| s == "queued").collect();
+        state(&db, &account).await.into_iter().filter(|(s, _)| s == "queued").collect();
     assert_eq!(cut.len(), 1);
     assert!(cut[0].1.as_ref().unwrap().contains("broke"), "{cut:?}");
-    time_passes(&pool).await;
-    fetch_all(&pool).await;
-    assert!(state(&pool, &account).await.iter().all(|(s, _)| s == "done"));
+    time_passes(&db).await;
+    fetch_all(&db).await;
+    assert!(state(&db, &account).await.iter().all(|(s, _)| s == "done"));
     assert_eq!(
-        counted(&pool, &account, "2026-10-01", "2026-11-09").await,
+        counted(&db, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
     );
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_lasting_trouble_ends_the_job_with_its_reason(pool: PgPool) {
+async fn a_lasting_trouble_ends_the_job_with_its_reason(db: PgPool) {
     let market = Answering::new().await;
-    let account = connected(&pool, &market).await;
-    sqlx::raw_sql("UPDATE connection SET token = 'revoked'").execute(&pool).await.unwrap();
-    let id = connections::list(&pool, &account).await.unwrap()[0].connection.id;
-    connections::fetch(&pool, &account, id).await.unwrap();
-    fetch_all(&pool).await;
+    let account = connected(&db, &market).await;
+    sqlx::raw_sql("UPDATE connection SET token = 'revoked'").execute(&db).await.unwrap();
+    let id = connections::list(&db, &account).await.unwrap()[0].connection.id;
+    connections::fetch(&db, &account, id).await.unwrap();
+    fetch_all(&db).await;
     let failed: Vec<_> =
-        state(&pool, &account).await.into_iter().filter(|(s, _)| s == "failed").collect();
+        state(&db, &account).await.into_iter().filter(|(s, _)| s == "failed").collect();
     assert!(matches!(&failed[..], [(_, Some(e))] if e.contains("token")), "{failed:?}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_worker_killed_in_the_middle_leaves_its_job_to_the_next(pool: PgPool) {
+async fn a_worker_killed_in_the_middle_leaves_its_job_to_the_next(db: PgPool) {
     let market = Answering::new().await;
-    let account = account(&pool, "killed").await;
-    connections::connect(&pool, &account, &market.address, "test-token").await.unwrap();
+    let account = account(&db, "killed").await;
+    connections::connect(&db, &account, &market.address, "test-token").await.unwrap();
     market.service.set_faults(Faults { latency_ms: 150, ..Faults::default() });
     for _ in 0..3 {
         let worker = tokio::spawn({
-            let pool = pool.clone();
-            async move { tiller_desk::jobs::fetch::run_next(&pool).await }
+            let db = db.clone();
+            async move { tiller_desk::jobs::fetch::run_next(&db).await }
         });
         until(|| async {
-            let running = state(&pool, &account).await;
+            let running = state(&db, &account).await;
             running.iter().any(|(s, _)| s == "running")
         })
         .await;
         worker.abort();
         assert!(worker.await.is_err());
-        time_passes(&pool).await;
+        time_passes(&db).await;
     }
     market.service.set_faults(Faults::default());
-    fetch_all(&pool).await;
-    assert!(state(&pool, &account).await.iter().all(|(s, _)| s == "done"));
+    fetch_all(&db).await;
+    assert!(state(&db, &account).await.iter().all(|(s, _)| s == "done"));
     assert_eq!(
-        counted(&pool, &account, "2026-10-01", "2026-11-09").await,
+        counted(&db, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
     );
     let half: i64 = sqlx::query_scalar("SELECT count(*) FROM report_import WHERE state <> 'done'")
-        .fetch_one(&pool)
+        .fetch_one(&db)
         .await
         .unwrap();
     assert_eq!(half, 0);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_database_that_drops_its_connections_loses_nothing(pool: PgPool) {
+async fn a_database_that_drops_its_connections_loses_nothing(db: PgPool) {
     let market = Answering::new().await;
-    let account = account(&pool, "dropped").await;
-    connections::connect(&pool, &account, &market.address, "test-token").await.unwrap();
+    let account = account(&db, "dropped").await;
+    connections::connect(&db, &account, &market.address, "test-token").await.unwrap();
     market.service.set_faults(Faults { latency_ms: 100, ..Faults::default() });
     let worker = tokio::spawn({
-        let pool = pool.clone();
-        async move { tiller_desk::jobs::fetch::run_next(&pool).await }
+        let db = db.clone();
+        async move { tiller_desk::jobs::fetch::run_next(&db).await }
     });
-    until(|| async { state(&pool, &account).await.iter().any(|(s, _)| s == "running") }).await;
+    until(|| async { state(&db, &account).await.iter().any(|(s, _)| s == "running") }).await;
     sqlx::raw_sql(
         "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()",
     )
-    .execute(&pool)
+    .execute(&db)
     .await
     .unwrap();
     worker.await.unwrap().ok();
     market.service.set_faults(Faults::default());
-    time_passes(&pool).await;
-    fetch_all(&pool).await;
+    time_passes(&db).await;
+    fetch_all(&db).await;
     assert_eq!(
-        counted(&pool, &account, "2026-10-01", "2026-11-09").await,
+        counted(&db, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
     );
 }

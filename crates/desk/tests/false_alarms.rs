@@ -8,7 +8,8 @@ use common::book;
 use common::market::{amberfold, practice};
 use tiller_core::Target;
 use tiller_core::verdict::Verdict;
-use tiller_desk::{PgPool, findings};
+use tiller_desk::PgPool;
+use tiller_desk::causes::findings;
 use tiller_store::MIGRATIONS;
 
 /// Campaigns with a planted fault (docs/demo.md), or too small to be judged at all.
@@ -31,14 +32,14 @@ const FAULTY: [&str; 15] = [
 ];
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn healthy_campaigns_are_left_in_peace(pool: PgPool) {
+async fn healthy_campaigns_are_left_in_peace(db: PgPool) {
     let seeds: u32 = std::env::var("SEEDS").map_or(2, |text| text.parse().unwrap());
     let (mut healthy, mut blamed, mut audited, mut adjusted) = (0, 0, 0, 0);
     for seed in 1..=seeds {
         let market = amberfold(seed.into()).await;
         for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
-            let account = practice(&pool, &market, key, seed.into(), target).await;
-            let book = book(&pool, &account).await;
+            let account = practice(&db, &market, key, seed.into(), target).await;
+            let book = book(&db, &account).await;
             let judged = book.judge_all();
             for (entry, judged) in book.entries.iter().zip(judged) {
                 if FAULTY.contains(&entry.campaign.name.as_str()) {
@@ -47,7 +48,7 @@ async fn healthy_campaigns_are_left_in_peace(pool: PgPool) {
                 healthy += 1;
                 let verdict = judged.as_ref().map(|j| j.diagnosis.verdict);
                 let fault = !matches!(verdict, None | Some(Verdict::OnTarget | Verdict::TooEarly));
-                let found = findings::of_campaign(&pool, &book, entry.campaign.id).await.unwrap();
+                let found = findings::of_campaign(&db, &book, entry.campaign.id).await.unwrap();
                 let hours = found.people.iter().filter(|d| d.by.word() == "hour");
                 let hours = hours.flat_map(|d| &d.rows).count();
                 let faults = found.audit.len() + found.searches.waste.len() + hours;

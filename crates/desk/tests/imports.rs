@@ -5,9 +5,9 @@ mod common;
 
 use common::{HEADER, account, book, day, import, import_as, row};
 use tiller_core::{Micros, Tally, Window};
+use tiller_desk::account::decisions::{self, Own};
 use tiller_desk::book::PeriodChoice;
-use tiller_desk::decisions::{self, Own};
-use tiller_desk::reports::{self, ImportState, Sender};
+use tiller_desk::measure::reports::{self, ImportState, Sender};
 use tiller_desk::{DeskError, PgPool};
 use tiller_store::MIGRATIONS;
 use tiller_store::facts::items;
@@ -25,17 +25,13 @@ fn three_days() -> Vec<String> {
         .collect()
 }
 
-async fn everything(
-    pool: &PgPool,
-    account: &tiller_desk::Account,
-) -> (Tally, Vec<(String, Tally)>) {
+async fn everything(db: &PgPool, account: &tiller_desk::Account) -> (Tally, Vec<(String, Tally)>) {
     let window = Window::new(day("2026-01-01"), day("2026-12-31")).unwrap();
-    let Ok(Some(book)) =
-        tiller_desk::book::Book::load(pool, account, PeriodChoice::default()).await
+    let Ok(Some(book)) = tiller_desk::book::Book::load(db, account, PeriodChoice::default()).await
     else {
         return Default::default();
     };
-    let mut parts: Vec<_> = items(pool, account.id, window)
+    let mut parts: Vec<_> = items(db, account.id, window)
         .await
         .unwrap()
         .into_iter()
@@ -46,12 +42,12 @@ async fn everything(
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn what_goes_in_comes_out(pool: PgPool) {
-    let account = account(&pool, "a").await;
-    let done = import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
+async fn what_goes_in_comes_out(db: PgPool) {
+    let account = account(&db, "a").await;
+    let done = import(&db, &account, &format!("{HEADER}{}", three_days().concat())).await;
     assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 9, 0));
     assert_eq!(reports::covered(&done), Some((day("2026-11-01"), day("2026-11-03"))));
-    let (total, parts) = everything(&pool, &account).await;
+    let (total, parts) = everything(&db, &account).await;
     assert_eq!(
         total,
         Tally {
@@ -71,63 +67,60 @@ async fn what_goes_in_comes_out(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn importing_again_or_in_another_order_changes_nothing(pool: PgPool) {
-    let (a, b) = (account(&pool, "a").await, account(&pool, "b").await);
+async fn importing_again_or_in_another_order_changes_nothing(db: PgPool) {
+    let (a, b) = (account(&db, "a").await, account(&db, "b").await);
     let mut rows = three_days();
-    import(&pool, &a, &format!("{HEADER}{}", rows.concat())).await;
-    let first = everything(&pool, &a).await;
-    import(&pool, &a, &format!("{HEADER}{}", rows.concat())).await;
-    assert_eq!(everything(&pool, &a).await, first);
+    import(&db, &a, &format!("{HEADER}{}", rows.concat())).await;
+    let first = everything(&db, &a).await;
+    import(&db, &a, &format!("{HEADER}{}", rows.concat())).await;
+    assert_eq!(everything(&db, &a).await, first);
     rows.reverse();
     rows.swap(1, 4);
-    import(&pool, &b, &format!("{HEADER}{}", rows.concat())).await;
-    assert_eq!(everything(&pool, &b).await, first);
+    import(&db, &b, &format!("{HEADER}{}", rows.concat())).await;
+    assert_eq!(everything(&db, &b).await, first);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_day_is_replaced_and_can_be_had_back(pool: PgPool) {
-    let account = account(&pool, "a").await;
-    import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
-    let before = everything(&pool, &account).await;
+async fn a_day_is_replaced_and_can_be_had_back(db: PgPool) {
+    let account = account(&db, "a").await;
+    import(&db, &account, &format!("{HEADER}{}", three_days().concat())).await;
+    let before = everything(&db, &account).await;
     // The class is gone from the new report of the day, and the campaign Own is not in it at all.
     let restated = import(
-        &pool,
+        &db,
         &account,
         &format!("{HEADER}{}", row("2026-11-02", "Spring", "course", 12, "30", "4")),
     )
     .await;
-    let (total, _) = everything(&pool, &account).await;
+    let (total, _) = everything(&db, &account).await;
     assert_eq!(total.clicks, 57 - 14 + 12);
     assert_eq!(total.conversions, 10.5 - 2.5 + 4.0);
-    reports::undo(&pool, &account, restated.id).await.unwrap();
-    assert_eq!(everything(&pool, &account).await, before);
-    assert!(matches!(
-        reports::undo(&pool, &account, restated.id).await,
-        Err(DeskError::Invalid(_))
-    ));
+    reports::undo(&db, &account, restated.id).await.unwrap();
+    assert_eq!(everything(&db, &account).await, before);
+    assert!(matches!(reports::undo(&db, &account, restated.id).await, Err(DeskError::Invalid(_))));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn undoing_goes_backwards_and_leaves_nothing(pool: PgPool) {
-    let account = account(&pool, "a").await;
-    let first = import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
-    let second = import(&pool, &account, &format!("{HEADER}{}", three_days().concat())).await;
-    let refused = reports::undo(&pool, &account, first.id).await.unwrap_err().to_string();
+async fn undoing_goes_backwards_and_leaves_nothing(db: PgPool) {
+    let account = account(&db, "a").await;
+    let first = import(&db, &account, &format!("{HEADER}{}", three_days().concat())).await;
+    let second = import(&db, &account, &format!("{HEADER}{}", three_days().concat())).await;
+    let refused = reports::undo(&db, &account, first.id).await.unwrap_err().to_string();
     assert!(refused.contains("test.csv"), "{refused}");
-    reports::undo(&pool, &account, second.id).await.unwrap();
-    reports::undo(&pool, &account, first.id).await.unwrap();
-    assert_eq!(everything(&pool, &account).await, Default::default());
+    reports::undo(&db, &account, second.id).await.unwrap();
+    reports::undo(&db, &account, first.id).await.unwrap();
+    assert_eq!(everything(&db, &account).await, Default::default());
     let names: i64 =
         sqlx::query_scalar("SELECT (SELECT count(*) FROM campaign) + (SELECT count(*) FROM item)")
-            .fetch_one(&pool)
+            .fetch_one(&db)
             .await
             .unwrap();
     assert_eq!(names, 0, "names that nothing is counted for go too");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
-    let account = account(&pool, "a").await;
+async fn rows_with_errors_are_listed_and_decided_about(db: PgPool) {
+    let account = account(&db, "a").await;
     let text = format!(
         "{HEADER}{}{}{}",
         row("2026-11-01", "Spring", "course", 10, "25.5", "2"),
@@ -137,15 +130,15 @@ async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
     let id = {
         let stream =
             futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(text.clone()))]);
-        let id = reports::upload(&pool, &account, Sender::Nobody, "two.csv", stream).await.unwrap();
-        let mapping = reports::preview(&pool, &account, id).await.unwrap().mapping;
-        reports::start(&pool, &account, id, &mapping).await.unwrap();
+        let id = reports::upload(&db, &account, Sender::Nobody, "two.csv", stream).await.unwrap();
+        let mapping = reports::preview(&db, &account, id).await.unwrap().mapping;
+        reports::start(&db, &account, id, &mapping).await.unwrap();
         id
     };
-    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
-    let import = reports::get(&pool, &account, id).await.unwrap();
+    assert!(tiller_desk::jobs::import::run_next(&db).await.unwrap());
+    let import = reports::get(&db, &account, id).await.unwrap();
     assert_eq!((import.state, import.error_count), (ImportState::Decide, 2));
-    let errors = reports::errors(&pool, &account, id, 10).await.unwrap();
+    let errors = reports::errors(&db, &account, id, 10).await.unwrap();
     assert_eq!(
         (errors[0].line, errors[0].column.as_str(), errors[0].found.as_str()),
         (3, "date", "2026-13-01")
@@ -155,82 +148,78 @@ async fn rows_with_errors_are_listed_and_decided_about(pool: PgPool) {
         ("clicks", "a whole number of 0 or more, below 10 000 000 000")
     );
     assert_eq!(
-        everything(&pool, &account).await,
+        everything(&db, &account).await,
         Default::default(),
         "nothing is written before the person decides"
     );
-    reports::accept_good(&pool, &account, id).await.unwrap();
-    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
-    assert_eq!(everything(&pool, &account).await.0.clicks, 11);
-    assert!(!tiller_desk::jobs::import::run_next(&pool).await.unwrap(), "the queue is empty");
+    reports::accept_good(&db, &account, id).await.unwrap();
+    assert!(tiller_desk::jobs::import::run_next(&db).await.unwrap());
+    assert_eq!(everything(&db, &account).await.0.clicks, 11);
+    assert!(!tiller_desk::jobs::import::run_next(&db).await.unwrap(), "the queue is empty");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn doubles_are_refused_together(pool: PgPool) {
-    let account = account(&pool, "a").await;
+async fn doubles_are_refused_together(db: PgPool) {
+    let account = account(&db, "a").await;
     let text = format!(
         "{HEADER}{}{}{}",
         row("2026-11-01", "Spring", "course", 10, "25.5", "2"),
         row("2026-11-01", "Spring", "class", 1, "1", "0"),
         row("2026-11-01", "Spring", "course", 10, "25.5", "2")
     );
-    let done = import_as(&pool, &account, &text, |_| {}, true).await.unwrap();
+    let done = import_as(&db, &account, &text, |_| {}, true).await.unwrap();
     assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 1, 2));
-    let lines: Vec<i64> = reports::errors(&pool, &account, done.id, 10)
-        .await
-        .unwrap()
-        .iter()
-        .map(|e| e.line)
-        .collect();
+    let lines: Vec<i64> =
+        reports::errors(&db, &account, done.id, 10).await.unwrap().iter().map(|e| e.line).collect();
     assert_eq!(lines, [2, 4]);
-    assert_eq!(everything(&pool, &account).await.0.clicks, 1);
+    assert_eq!(everything(&db, &account).await.0.clicks, 1);
 }
 
 /// All rows of a file that doubles itself are counted; only so many are kept as anybody can read.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_file_that_doubles_itself_is_counted_not_kept(pool: PgPool) {
-    let account = account(&pool, "a").await;
+async fn a_file_that_doubles_itself_is_counted_not_kept(db: PgPool) {
+    let account = account(&db, "a").await;
     let rows: String = (0..5200)
         .map(|i| row("2026-11-01", "Spring", &format!("course {i}"), 1, "1", "0"))
         .collect();
     let once = row("2026-11-02", "Spring", "course 1", 3, "1", "0");
     let text = format!("{HEADER}{rows}{once}{rows}");
-    let done = import_as(&pool, &account, &text, |_| {}, true).await.unwrap();
+    let done = import_as(&db, &account, &text, |_| {}, true).await.unwrap();
     assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 1, 10_400));
-    let kept = reports::errors(&pool, &account, done.id, 20_000).await.unwrap();
+    let kept = reports::errors(&db, &account, done.id, 20_000).await.unwrap();
     assert_eq!(kept.len(), 10_000);
-    assert_eq!(everything(&pool, &account).await.0.clicks, 3);
+    assert_eq!(everything(&db, &account).await.0.clicks, 3);
 }
 
 /// Of a column that no row can be read with, nothing needs to be written to know it.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_column_that_can_t_be_read_is_said_at_once(pool: PgPool) {
-    let account = account(&pool, "a").await;
+async fn a_column_that_can_t_be_read_is_said_at_once(db: PgPool) {
+    let account = account(&db, "a").await;
     let rows: String = ["2026-11-01", "2026-11-02", "2026-11-03"]
         .map(|d| row(d, "Spring", "course", 10, "free", "2"))
         .concat();
     let text = format!("{HEADER}{rows}");
-    let refused = import_as(&pool, &account, &text, |_| {}, true).await.unwrap_err().to_string();
+    let refused = import_as(&db, &account, &text, |_| {}, true).await.unwrap_err().to_string();
     assert!(refused.contains("spend: ‘free’ found in line 2"), "{refused}");
     assert!(refused.contains("nothing has been imported"), "{refused}");
-    let kept = reports::list(&pool, &account).await.unwrap();
+    let kept = reports::list(&db, &account).await.unwrap();
     assert!(kept.iter().all(|i| i.state != ImportState::Done && i.rows_kept == 0));
     // One good row among them, and the others are a matter of rows.
     let good = row("2026-11-04", "Spring", "course", 10, "5", "2");
-    let done = import_as(&pool, &account, &format!("{text}{good}"), |_| {}, true).await.unwrap();
+    let done = import_as(&db, &account, &format!("{text}{good}"), |_| {}, true).await.unwrap();
     assert_eq!((done.state, done.rows_kept, done.error_count), (ImportState::Done, 1, 3));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn another_currency_is_refused_with_the_way_out(pool: PgPool) {
-    let account = account(&pool, "a").await;
+async fn another_currency_is_refused_with_the_way_out(db: PgPool) {
+    let account = account(&db, "a").await;
     let crowns = format!("{HEADER}{}", three_days().concat()).replace("EUR", "NOK");
-    let refused = import_as(&pool, &account, &crowns, |_| {}, true).await.unwrap_err();
+    let refused = import_as(&db, &account, &crowns, |_| {}, true).await.unwrap_err();
     let way_out = "or import it into an account in NOK";
     assert!(refused.to_string().contains(way_out), "{refused}");
     let plain = "date,campaign,impressions,clicks,spend,conversions\n2026-11-01,Spring,10,1,1,0\n";
     let chosen = import_as(
-        &pool,
+        &db,
         &account,
         plain,
         |m| {
@@ -241,59 +230,58 @@ async fn another_currency_is_refused_with_the_way_out(pool: PgPool) {
     )
     .await;
     assert!(chosen.unwrap_err().to_string().contains("convert the money"));
-    let none = import_as(&pool, &account, plain, |_| {}, false).await;
+    let none = import_as(&db, &account, plain, |_| {}, false).await;
     assert!(none.unwrap_err().to_string().contains("name the channel"));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_mapping_is_remembered_for_its_source(pool: PgPool) {
-    let account = account(&pool, "a").await;
+async fn a_mapping_is_remembered_for_its_source(db: PgPool) {
+    let account = account(&db, "a").await;
     let text = "day;Kampagne;impr;clicks;cost;orders\n1.11.2026;Spring;1.000;10;25,50;2\n";
     let adjust = |m: &mut tiller_channel::report::Mapping| {
         m.columns[1] = Some(tiller_channel::report::Column::Campaign);
         m.channel = Some("Findle".into());
     };
-    let done = import_as(&pool, &account, text, adjust, false).await.unwrap();
+    let done = import_as(&db, &account, text, adjust, false).await.unwrap();
     assert_eq!(done.state, ImportState::Done, "{:?}", done.message);
-    let again = import(&pool, &account, &text.replace("1.11.", "2.11.")).await;
+    let again = import(&db, &account, &text.replace("1.11.", "2.11.")).await;
     assert_eq!(again.state, ImportState::Done, "the second time needs no help");
-    let total = book(&pool, &account)
-        .await
-        .total(Window::new(day("2026-11-01"), day("2026-11-02")).unwrap());
+    let total =
+        book(&db, &account).await.total(Window::new(day("2026-11-01"), day("2026-11-02")).unwrap());
     assert_eq!((total.impressions, total.spend), (2000, Micros::parse("51").unwrap()));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_worker_that_died_is_replaced(pool: PgPool) {
-    let account = account(&pool, "a").await;
+async fn a_worker_that_died_is_replaced(db: PgPool) {
+    let account = account(&db, "a").await;
     let text = format!("{HEADER}{}", three_days().concat());
     let stream = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(text))]);
-    let id = reports::upload(&pool, &account, Sender::Nobody, "x.csv", stream).await.unwrap();
-    let mapping = reports::preview(&pool, &account, id).await.unwrap().mapping;
-    reports::start(&pool, &account, id, &mapping).await.unwrap();
-    assert!(tiller_store::imports::claim(&pool).await.unwrap().is_some());
+    let id = reports::upload(&db, &account, Sender::Nobody, "x.csv", stream).await.unwrap();
+    let mapping = reports::preview(&db, &account, id).await.unwrap().mapping;
+    reports::start(&db, &account, id, &mapping).await.unwrap();
+    assert!(tiller_store::imports::claim(&db).await.unwrap().is_some());
     assert!(
-        !tiller_desk::jobs::import::run_next(&pool).await.unwrap(),
+        !tiller_desk::jobs::import::run_next(&db).await.unwrap(),
         "a living worker keeps its claim"
     );
     sqlx::query("UPDATE report_import SET claimed_at = now() - interval '2 minutes'")
-        .execute(&pool)
+        .execute(&db)
         .await
         .unwrap();
-    assert!(tiller_desk::jobs::import::run_next(&pool).await.unwrap());
-    assert_eq!(reports::get(&pool, &account, id).await.unwrap().state, ImportState::Done);
+    assert!(tiller_desk::jobs::import::run_next(&db).await.unwrap());
+    assert_eq!(reports::get(&db, &account, id).await.unwrap().state, ImportState::Done);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn accounts_do_not_see_each_other(pool: PgPool) {
-    let (a, b) = (account(&pool, "a").await, account(&pool, "b").await);
-    let done = import(&pool, &a, &format!("{HEADER}{}", three_days().concat())).await;
-    assert!(matches!(reports::get(&pool, &b, done.id).await, Err(DeskError::NotFound(_))));
-    assert!(matches!(reports::undo(&pool, &b, done.id).await, Err(DeskError::Invalid(_))));
-    assert_eq!(everything(&pool, &b).await, Default::default());
-    let campaign = book(&pool, &a).await.entries[0].campaign.id;
+async fn accounts_do_not_see_each_other(db: PgPool) {
+    let (a, b) = (account(&db, "a").await, account(&db, "b").await);
+    let done = import(&db, &a, &format!("{HEADER}{}", three_days().concat())).await;
+    assert!(matches!(reports::get(&db, &b, done.id).await, Err(DeskError::NotFound(_))));
+    assert!(matches!(reports::undo(&db, &b, done.id).await, Err(DeskError::Invalid(_))));
+    assert_eq!(everything(&db, &b).await, Default::default());
+    let campaign = book(&db, &a).await.entries[0].campaign.id;
     assert!(matches!(
-        decisions::decide(&pool, b.id, None, Some(campaign), &Own::Target(None)).await,
+        decisions::decide(&db, b.id, None, Some(campaign), &Own::Target(None)).await,
         Err(DeskError::NotFound(_))
     ));
 }
@@ -323,7 +311,7 @@ fn any_report() -> impl proptest::strategy::Strategy<Value = Vec<String>> {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn any_report_in_any_order_any_number_of_times(pool: PgPool) {
+async fn any_report_in_any_order_any_number_of_times(db: PgPool) {
     use proptest::prelude::*;
     use proptest::strategy::ValueTree;
     let mut runner = proptest::test_runner::TestRunner::deterministic();
@@ -331,22 +319,14 @@ async fn any_report_in_any_order_any_number_of_times(pool: PgPool) {
         let rows = any_report().new_tree(&mut runner).unwrap().current();
         let shuffled = Just(rows.clone()).prop_shuffle().new_tree(&mut runner).unwrap().current();
         let (a, b) =
-            (account(&pool, &format!("a{case}")).await, account(&pool, &format!("b{case}")).await);
-        import(&pool, &a, &format!("{HEADER}{}", rows.concat())).await;
-        import(&pool, &b, &format!("{HEADER}{}", shuffled.concat())).await;
-        let first = everything(&pool, &a).await;
-        assert_eq!(
-            everything(&pool, &b).await,
-            first,
-            "case {case}: the order of rows is no matter"
-        );
-        let again = import(&pool, &a, &format!("{HEADER}{}", shuffled.concat())).await;
-        assert_eq!(
-            everything(&pool, &a).await,
-            first,
-            "case {case}: a second time changes nothing"
-        );
-        reports::undo(&pool, &a, again.id).await.unwrap();
-        assert_eq!(everything(&pool, &a).await, first, "case {case}: undone, the first stands");
+            (account(&db, &format!("a{case}")).await, account(&db, &format!("b{case}")).await);
+        import(&db, &a, &format!("{HEADER}{}", rows.concat())).await;
+        import(&db, &b, &format!("{HEADER}{}", shuffled.concat())).await;
+        let first = everything(&db, &a).await;
+        assert_eq!(everything(&db, &b).await, first, "case {case}: the order of rows is no matter");
+        let again = import(&db, &a, &format!("{HEADER}{}", shuffled.concat())).await;
+        assert_eq!(everything(&db, &a).await, first, "case {case}: a second time changes nothing");
+        reports::undo(&db, &a, again.id).await.unwrap();
+        assert_eq!(everything(&db, &a).await, first, "case {case}: undone, the first stands");
     }
 }

@@ -10,7 +10,7 @@ use tiller_core::spot::Subject;
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::{HeldBy, Verdict};
 use tiller_desk::book::Judged;
-use tiller_desk::{PgPool, budgets, causes};
+use tiller_desk::{PgPool, causes, plans};
 use tiller_store::MIGRATIONS;
 
 fn verdicts(book: &tiller_desk::book::Book) -> HashMap<String, Judged> {
@@ -22,9 +22,9 @@ fn verdicts(book: &tiller_desk::book::Book) -> HashMap<String, Judged> {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn the_school(pool: PgPool) {
-    let account = demo_account(&pool, "school", day("2026-11-09")).await;
-    let book = book(&pool, &account).await;
+async fn the_school(db: PgPool) {
+    let account = demo_account(&db, "school", day("2026-11-09")).await;
+    let book = book(&db, &account).await;
     let all = verdicts(&book);
     let verdict = |name: &str| (all[name].diagnosis.verdict, all[name].diagnosis.leans);
     // Fault 1: half as much again a click as the target affords.
@@ -52,16 +52,16 @@ async fn the_school(pool: PgPool) {
     let ranked = causes::ranked(&book);
     assert_eq!(ranked[0].0.campaign.name, "Spring courses, search");
     let examined =
-        causes::examine(&pool, &book, Subject::Campaign(ranked[0].0.campaign.id)).await.unwrap();
+        causes::examine(&db, &book, Subject::Campaign(ranked[0].0.campaign.id)).await.unwrap();
     let trade = examined.trade_off.unwrap();
     assert!(trade.then.0 < trade.then.1 && trade.then.1 <= trade.now);
     assert!(trade.cpa < spring.tally.cpa().unwrap());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn the_shop(pool: PgPool) {
-    let account = demo_account(&pool, "supply", day("2026-11-09")).await;
-    let book = book(&pool, &account).await;
+async fn the_shop(db: PgPool) {
+    let account = demo_account(&db, "supply", day("2026-11-09")).await;
+    let book = book(&db, &account).await;
     let all = verdicts(&book);
     // Fault 3: silent for nine days, of which seven have settled.
     let silent = &all["Extractors, search"];
@@ -76,13 +76,13 @@ async fn the_shop(pool: PgPool) {
     assert_eq!(all["Hive kits, search"].diagnosis.held_by, HeldBy::Budget);
     assert_eq!(all["Jars, search"].diagnosis.held_by, HeldBy::Bid);
     let ids: Vec<_> = book.entries.iter().map(|e| e.campaign.id).collect();
-    let (_, known) = budgets::known(&pool, &book).await.unwrap();
-    let file = budgets::draft(&book, &known, &ids).unwrap();
+    let (_, known) = plans::known(&db, &book).await.unwrap();
+    let file = plans::draft(&book, &known, &ids).unwrap();
     assert!(
         file.lines.iter().all(|l| l.id != "Extractors, search"),
         "what can't be trusted is not planned"
     );
-    let tiller_core::allocation::Answer::Optimal(solved) = budgets::work(&file).answer else {
+    let tiller_core::allocation::Answer::Optimal(solved) = plans::work(&file).answer else {
         panic!()
     };
     let change = |name: &str| {
@@ -102,20 +102,20 @@ async fn the_shop(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn parts_add_up_to_their_campaign(pool: PgPool) {
-    let account = demo_account(&pool, "norge", day("2026-11-09")).await;
-    let book = book(&pool, &account).await;
+async fn parts_add_up_to_their_campaign(db: PgPool) {
+    let account = demo_account(&db, "norge", day("2026-11-09")).await;
+    let book = book(&db, &account).await;
     let window = book.settled().unwrap();
     for entry in &book.entries {
         let items =
-            tiller_desk::book::items(&pool, &book, Some(entry.campaign.id), window).await.unwrap();
+            tiller_desk::book::items(&db, &book, Some(entry.campaign.id), window).await.unwrap();
         let sum: tiller_core::Tally = items.iter().map(|i| i.tally).sum();
         assert_eq!(sum, entry.tally(window), "{}", entry.campaign.name);
         let group = Subject::AdGroup(items[0].ad_group);
-        let examined = causes::examine(&pool, &book, group).await.unwrap();
+        let examined = causes::examine(&db, &book, group).await.unwrap();
         assert_eq!(examined.campaign, entry.campaign.name);
         assert!(examined.judged.is_some() && !examined.days.is_empty());
-        let item = causes::examine(&pool, &book, Subject::Item(items[0].item)).await.unwrap();
+        let item = causes::examine(&db, &book, Subject::Item(items[0].item)).await.unwrap();
         assert_eq!(item.judged.unwrap().tally, items[0].tally);
     }
 }

@@ -18,13 +18,14 @@ use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strat
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::{Case, HeldBy, Hold, diagnose};
 use tiller_core::{Currency, Tally, Target, Window};
-use tiller_desk::CampaignId;
 use tiller_desk::alarms::{Alarm, Moved, What, Why};
+use tiller_desk::book::quiet::Quiet;
 use tiller_desk::book::{Circle, Judged, Meets};
+use tiller_desk::numerals::typed_number;
 use tiller_desk::pace::{Of, Pace, Row};
-use tiller_desk::quiet::Quiet;
+use tiller_desk::plans::file;
 use tiller_desk::wording::{self, TradeOff};
-use tiller_desk::{change_words, entry, plan_file};
+use tiller_desk::{CampaignId, change_words};
 
 /// Sentences by section; those that differ in their numbers only stand once.
 #[derive(Default)]
@@ -238,7 +239,7 @@ fn plans(out: &mut Snapshot) {
                     members: names(members),
                     groups: names(groups),
                 };
-                out.say(&plan_file::conflict(&conflict).1);
+                out.say(&file::conflict(&conflict).1);
             }
         }
     }
@@ -261,7 +262,7 @@ fn plans(out: &mut Snapshot) {
     }
     repairs.extend(limits.map(|limit| Repair::Whole { limit, to: 31.5 }));
     for repair in repairs {
-        out.say(&plan_file::repair(&repair));
+        out.say(&file::repair(&repair));
     }
     out.section("Warnings of plans");
     let warnings = [
@@ -271,7 +272,7 @@ fn plans(out: &mut Snapshot) {
         Warning::Wide { range: Range { low: 300.0, mid: 500.0, high: 800.0 } },
     ];
     for warning in &warnings {
-        out.say(&plan_file::warning(warning).message);
+        out.say(&file::warning(warning).message);
     }
 }
 
@@ -353,9 +354,9 @@ fn paces(out: &mut Snapshot) {
 fn errors(out: &mut Snapshot) {
     out.section("Errors of what is typed");
     for (text, base) in [("much", None), ("+10%", None), ("12*x", Some(1.0)), ("1.2.3", None)] {
-        out.say(&entry::amount(text, base).unwrap_err());
+        out.say(&typed_number::amount(text, base).unwrap_err());
     }
-    out.say(&entry::share("-4").unwrap_err());
+    out.say(&typed_number::share("-4").unwrap_err());
     for text in ["EURO", "E1R"] {
         out.say(&text.parse::<Currency>().unwrap_err().to_string());
     }

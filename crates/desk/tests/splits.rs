@@ -7,10 +7,11 @@ use common::book;
 use common::market::{Answering, connected, fetch_all};
 use tiller_core::setting::Dimension;
 use tiller_core::{Tally, Target};
+use tiller_desk::account::connections;
+use tiller_desk::account::decisions::{self, Own};
 use tiller_desk::book::Book;
-use tiller_desk::decisions::{self, Own};
-use tiller_desk::split::{self, By, Of};
-use tiller_desk::{CampaignId, PgPool, connections, measure};
+use tiller_desk::spend::split::{self, By, Of};
+use tiller_desk::{CampaignId, PgPool, measure};
 use tiller_store::MIGRATIONS;
 
 /// The whole of a period, of one campaign or of all.
@@ -19,8 +20,8 @@ fn whole(book: &Book, campaign: Option<CampaignId>) -> Tally {
     of.map(|e| e.tally(book.period.window)).sum()
 }
 
-async fn adds_up(pool: &PgPool, book: &Book, by: By, campaign: Option<CampaignId>) {
-    let rows = split::rows(pool, book, by, &Of { campaign, part: None }).await.unwrap();
+async fn adds_up(db: &PgPool, book: &Book, by: By, campaign: Option<CampaignId>) {
+    let rows = split::rows(db, book, by, &Of { campaign, part: None }).await.unwrap();
     assert!(!rows.is_empty(), "{by:?}");
     let sum: Tally = rows.iter().map(|r| r.tally).sum();
     let all = whole(book, campaign);
@@ -40,47 +41,47 @@ async fn adds_up(pool: &PgPool, book: &Book, by: By, campaign: Option<CampaignId
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn every_split_adds_up_however_often_it_is_fetched(pool: PgPool) {
+async fn every_split_adds_up_however_often_it_is_fetched(db: PgPool) {
     let market = Answering::new().await;
-    let account = connected(&pool, &market).await;
+    let account = connected(&db, &market).await;
     let told = [Dimension::Country, Dimension::Device, Dimension::Hour];
     for days in [0, 3, 7] {
         if days > 0 {
-            connections::let_pass(&pool, &account, days).await.unwrap();
-            fetch_all(&pool).await;
+            connections::let_pass(&db, &account, days).await.unwrap();
+            fetch_all(&db).await;
         }
-        let book = book(&pool, &account).await;
+        let book = book(&db, &account).await;
         let search = book.entries.iter().find(|e| e.campaign.name == "Courses, search").unwrap();
         for by in told.map(By::People).into_iter().chain([By::Weekday, By::Event]) {
-            adds_up(&pool, &book, by, None).await;
-            adds_up(&pool, &book, by, Some(search.campaign.id)).await;
+            adds_up(&db, &book, by, None).await;
+            adds_up(&db, &book, by, Some(search.campaign.id)).await;
         }
-        adds_up(&pool, &book, By::Term, Some(search.campaign.id)).await;
+        adds_up(&db, &book, By::Term, Some(search.campaign.id)).await;
         // One part campaign by campaign comes to the part.
         let by = By::People(Dimension::Country);
-        let all = split::rows(&pool, &book, by, &Of::default()).await.unwrap();
+        let all = split::rows(&db, &book, by, &Of::default()).await.unwrap();
         for row in &all {
             let of = Of { campaign: None, part: Some(row.name.clone()) };
-            let inside = split::rows(&pool, &book, by, &of).await.unwrap();
+            let inside = split::rows(&db, &book, by, &of).await.unwrap();
             assert!(inside.iter().all(|r| r.campaign.is_some()) && inside.len() > 1);
             let sum: Tally = inside.iter().map(|r| r.tally).sum();
             assert_eq!((sum.clicks, sum.spend), (row.tally.clicks, row.tally.spend));
         }
         // The week grid tells the hours once more, by weekday.
         let grid: Tally =
-            split::week(&pool, &book, None).await.unwrap().into_iter().map(|(_, t, _)| t).sum();
+            split::week(&db, &book, None).await.unwrap().into_iter().map(|(_, t, _)| t).sum();
         assert_eq!(grid.spend, whole(&book, None).spend);
     }
     // A campaign's own target counts for its part of every segment; what is kept of the book notices.
-    let before = book(&pool, &account).await;
+    let before = book(&db, &account).await;
     let one = before.entries[0].campaign.id;
     let own = Own::Target(Some(Target::Cpa(55.0)));
-    decisions::decide(&pool, account.id, None, Some(one), &own).await.unwrap();
-    let after = book(&pool, &account).await;
+    decisions::decide(&db, account.id, None, Some(one), &own).await.unwrap();
+    let after = book(&db, &account).await;
     let window = after.period.window;
     assert!((after.excess(window) - before.excess(window)).abs() > 1.0);
     for by in [By::People(Dimension::Device), By::Weekday] {
-        let rows = split::rows(&pool, &after, by, &Of::default()).await.unwrap();
+        let rows = split::rows(&db, &after, by, &Of::default()).await.unwrap();
         let excess: f64 = rows.iter().filter_map(|r| r.excess).sum();
         assert!((excess - after.excess(window)).abs() < 1e-6, "{by:?}");
     }
@@ -95,37 +96,36 @@ async fn every_split_adds_up_however_often_it_is_fetched(pool: PgPool) {
     // Nothing of a fetch is left lying about.
     for table in ["fetched_conversion", "fetched_segment", "fetched_term"] {
         let sql = format!("SELECT count(*) FROM {table}");
-        let left: i64 =
-            sqlx::query_scalar(sqlx::AssertSqlSafe(sql)).fetch_one(&pool).await.unwrap();
+        let left: i64 = sqlx::query_scalar(sqlx::AssertSqlSafe(sql)).fetch_one(&db).await.unwrap();
         assert_eq!(left, 0, "{table}");
     }
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn one_accounts_splits_are_out_of_anothers_reach(pool: PgPool) {
+async fn one_accounts_splits_are_out_of_anothers_reach(db: PgPool) {
     let market = Answering::new().await;
-    let mine = connected(&pool, &market).await;
-    let theirs = common::account(&pool, "theirs").await;
+    let mine = connected(&db, &market).await;
+    let theirs = common::account(&db, "theirs").await;
     common::import(
-        &pool,
+        &db,
         &theirs,
         &[common::HEADER, &common::row("2026-11-01", "Theirs", "a", 10, "20", "1")].concat(),
     )
     .await;
-    let (my_book, their_book) = (book(&pool, &mine).await, book(&pool, &theirs).await);
+    let (my_book, their_book) = (book(&db, &mine).await, book(&db, &theirs).await);
     let own = my_book.entries[0].campaign.id;
     for (by, _, _) in By::ALL {
-        let rows = split::rows(&pool, &their_book, by, &Of::default()).await.unwrap();
+        let rows = split::rows(&db, &their_book, by, &Of::default()).await.unwrap();
         let spend: f64 = rows.iter().map(|r| r.tally.spend.to_units()).sum();
         assert!(spend <= 20.0, "{by:?}");
-        let foreign = split::rows(&pool, &their_book, by, &Of { campaign: Some(own), part: None })
+        let foreign = split::rows(&db, &their_book, by, &Of { campaign: Some(own), part: None })
             .await
             .unwrap();
         assert!(foreign.iter().all(|r| r.tally.is_empty()), "{by:?}");
     }
     assert!(
-        measure::choose(&pool, &their_book, None, own, Some(vec!["booking".into()])).await.is_err()
+        measure::choose(&db, &their_book, None, own, Some(vec!["booking".into()])).await.is_err()
     );
-    assert!(tiller_desk::findings::of_campaign(&pool, &their_book, own).await.is_err());
-    assert!(measure::events(&pool, &their_book).await.unwrap().is_empty());
+    assert!(tiller_desk::causes::findings::of_campaign(&db, &their_book, own).await.is_err());
+    assert!(measure::events(&db, &their_book).await.unwrap().is_empty());
 }

@@ -6,8 +6,8 @@ use tiller_core::allocation::{Precision, Response};
 use tiller_core::learning::{SHOCK, used};
 use tiller_core::response::lever::{Capacity, Evidence, Lever};
 use tiller_desk::CampaignId;
-use tiller_desk::levers::Line;
-use tiller_desk::rebalance::{Move, Part, Week, advise};
+use tiller_desk::budgets::responses::Line;
+use tiller_desk::budgets::weekly::{Move, Part, Week, advise};
 
 /// A campaign with its part.
 fn campaign() -> impl Strategy<Value = (Line, Part)> {

@@ -163,12 +163,12 @@ pub enum Which {
 /// thing of the same place by the same hand; otherwise both stand, and the tray tells of the conflict. Tells
 /// which are new.
 pub async fn add(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     new: &[NewChange],
 ) -> Result<Vec<ChangeId>, StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     let added = add_in(&mut tx, account, person, new).await?;
     tx.commit().await?;
     Ok(added)
@@ -221,7 +221,7 @@ pub(crate) async fn add_in(
 
 /// Changes of an account: the tray in order of arrival, the logbook the newest first.
 pub async fn list(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     which: Which,
 ) -> Result<Vec<Change>, StoreError> {
@@ -250,7 +250,7 @@ pub async fn list(
         one,
         batch
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     if which == Which::Logbook {
         changes.sort_by_key(|c| std::cmp::Reverse((c.answered_at, c.id)));
@@ -277,7 +277,7 @@ pub struct Waiting {
 
 /// What waits in an account on a day.
 pub async fn waiting(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     today: NaiveDate,
 ) -> Result<Waiting, StoreError> {
@@ -292,13 +292,13 @@ pub async fn waiting(
         account.0,
         today
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?)
 }
 
 /// Takes changes out of the tray, and with a first step its course, which stops with a note; tells how many.
 pub async fn withdraw(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     ids: &[ChangeId],
     note: &str,
@@ -313,12 +313,12 @@ pub async fn withdraw(
         &ids,
         note
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?)
 }
 
 /// Puts refused changes back in the tray; tells how many.
-pub async fn again(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
+pub async fn again(db: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
     let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
     let done = sqlx::query!(
         "UPDATE change SET state = 'waiting', batch_id = NULL, answer = '', answered_at = NULL, looked_at = NULL
@@ -326,16 +326,16 @@ pub async fn again(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Resul
         account.0,
         &ids
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected())
 }
 
 /// Makes waiting changes the load of new batches, one a channel; tells how many changes. Two who press at
 /// once can't send a change twice: it leaves the waiting ones in the same transaction.
-pub async fn load(pool: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
+pub async fn load(db: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
     let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     let taken = sqlx::query!(
         "WITH taken AS (UPDATE change SET state = 'sending' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting' RETURNING id, campaign_id)
          SELECT t.id AS \"id!\", c.channel_id FROM taken t JOIN campaign c ON c.account_id = $1 AND c.id = t.campaign_id ORDER BY t.id",
@@ -388,7 +388,7 @@ pub struct Batch {
 }
 
 /// Takes the next batch, or one whose carrier has been silent for a minute.
-pub async fn claim(pool: &PgPool) -> Result<Option<Batch>, StoreError> {
+pub async fn claim(db: &PgPool) -> Result<Option<Batch>, StoreError> {
     Ok(sqlx::query_as!(
         Batch,
         r#"UPDATE change_batch SET state = 'running', claimed_at = now(), attempts = attempts + 1
@@ -398,7 +398,7 @@ pub async fn claim(pool: &PgPool) -> Result<Option<Batch>, StoreError> {
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
            RETURNING id AS "id: BatchId", account_id AS "account: AccountId", channel_id AS "channel: ChannelId", key, attempts"#
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?)
 }
 
@@ -415,12 +415,12 @@ pub struct Answered {
 
 /// Writes a channel's answers down, and closes the batch.
 pub async fn answered(
-    pool: &PgPool,
+    db: &PgPool,
     batch: &Batch,
     from_day: NaiveDate,
     answers: &[Answered],
 ) -> Result<(), StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     sqlx::query!(
         "UPDATE change c SET state = CASE WHEN a.refused IS NULL THEN 'made' ELSE 'refused' END, answer = coalesce(a.refused, ''),
                 answered_at = now(), from_day = CASE WHEN a.refused IS NULL THEN $2::date END, look_back = a.look_back
@@ -451,7 +451,7 @@ pub async fn answered(
 
 /// A batch could not be delivered: it is tried again after so many seconds.
 pub async fn delay(
-    pool: &PgPool,
+    db: &PgPool,
     batch: &Batch,
     error: &str,
     seconds: f64,
@@ -464,29 +464,29 @@ pub async fn delay(
         seconds,
         batch.attempts
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Why batches of an account are held up.
-pub async fn held_up(pool: &PgPool, account: AccountId) -> Result<Vec<String>, StoreError> {
+pub async fn held_up(db: &PgPool, account: AccountId) -> Result<Vec<String>, StoreError> {
     Ok(sqlx::query_scalar!(
         r#"SELECT DISTINCT error AS "error!" FROM change_batch WHERE account_id = $1 AND state IN ('queued', 'running') AND error IS NOT NULL"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?)
 }
 
 /// Somebody has looked back at a change, or dismissed one that was refused; false if there was nothing to look at.
-pub async fn looked(pool: &PgPool, account: AccountId, id: ChangeId) -> Result<bool, StoreError> {
+pub async fn looked(db: &PgPool, account: AccountId, id: ChangeId) -> Result<bool, StoreError> {
     let done = sqlx::query!(
         "UPDATE change SET looked_at = now() WHERE account_id = $1 AND id = $2 AND state IN ('made', 'refused') AND looked_at IS NULL",
         account.0,
         id.0
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }
@@ -517,7 +517,7 @@ pub struct Touch {
 /// Changes whose look-back is after a day, those that take another back for so many days longer, and, if asked for,
 /// those that wait.
 pub async fn touched(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     after: NaiveDate,
     undone_after: NaiveDate,
@@ -544,6 +544,6 @@ pub async fn touched(
         undone_after,
         waiting
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?)
 }

@@ -63,13 +63,13 @@ pub struct Sync {
 
 /// Adds a connection, or gives the one of this channel another address or token.
 pub async fn save(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     channel: &str,
     base_url: &str,
     token: &str,
 ) -> Result<ConnectionId, StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     sqlx::query!(
         "INSERT INTO channel (account_id, name) VALUES ($1, $2) ON CONFLICT DO NOTHING",
         account.0,
@@ -94,15 +94,15 @@ pub async fn save(
 }
 
 /// Ends a connection; what was fetched stays.
-pub async fn remove(pool: &PgPool, account: AccountId, id: ConnectionId) -> Result<(), StoreError> {
+pub async fn remove(db: &PgPool, account: AccountId, id: ConnectionId) -> Result<(), StoreError> {
     sqlx::query!("DELETE FROM connection WHERE account_id = $1 AND id = $2", account.0, id.0)
-        .execute(pool)
+        .execute(db)
         .await?;
     Ok(())
 }
 
 /// The account's connections, by channel.
-pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Connection>, StoreError> {
+pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Connection>, StoreError> {
     Ok(sqlx::query_as!(
         Connection,
         r#"SELECT c.id AS "id: ConnectionId", c.account_id AS "account: AccountId", c.channel_id AS "channel: ChannelId",
@@ -111,51 +111,47 @@ pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Connection>, 
            WHERE c.account_id = $1 ORDER BY ch.name"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?)
 }
 
 /// Every connection to an address: accounts that share a market see its days pass together.
 pub async fn at_address(
-    pool: &PgPool,
+    db: &PgPool,
     base_url: &str,
 ) -> Result<Vec<(AccountId, ConnectionId)>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT account_id AS "account: AccountId", id AS "id: ConnectionId" FROM connection WHERE base_url = $1"#,
         base_url
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|r| (r.account, r.id)).collect())
 }
 
 /// Points all connections at one address to another: a market that moved.
-pub async fn move_address(pool: &PgPool, from: &str, to: &str) -> Result<(), StoreError> {
+pub async fn move_address(db: &PgPool, from: &str, to: &str) -> Result<(), StoreError> {
     sqlx::query!("UPDATE connection SET base_url = $2 WHERE base_url = $1", from, to)
-        .execute(pool)
+        .execute(db)
         .await?;
     Ok(())
 }
 
 /// Queues a job unless one is open; tells whether it did.
-pub async fn queue(
-    pool: &PgPool,
-    account: AccountId,
-    id: ConnectionId,
-) -> Result<bool, StoreError> {
+pub async fn queue(db: &PgPool, account: AccountId, id: ConnectionId) -> Result<bool, StoreError> {
     let done = sqlx::query!(
         "INSERT INTO sync_job (account_id, connection_id) SELECT account_id, id FROM connection WHERE account_id = $1 AND id = $2
          ON CONFLICT DO NOTHING",
         account.0,
         id.0
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }
 
 /// Takes the next job, or one whose worker has been silent for a minute.
-pub async fn claim(pool: &PgPool) -> Result<Option<(Sync, Connection)>, StoreError> {
+pub async fn claim(db: &PgPool) -> Result<Option<(Sync, Connection)>, StoreError> {
     let claimed = sqlx::query_as!(
         Sync,
         r#"UPDATE sync_job SET state = 'running', claimed_at = now(), attempts = attempts + 1, bytes_read = 0, rows_read = 0
@@ -166,16 +162,16 @@ pub async fn claim(pool: &PgPool) -> Result<Option<(Sync, Connection)>, StoreErr
            RETURNING id AS "id: SyncId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId",
                      state, step, bytes_read, rows_read, attempts, error, finished_at"#
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?;
     let Some(sync) = claimed else { return Ok(None) };
-    let of = list(pool, sync.account).await?.into_iter().find(|c| c.id == sync.connection);
+    let of = list(db, sync.account).await?.into_iter().find(|c| c.id == sync.connection);
     Ok(of.map(|connection| (sync, connection)))
 }
 
 /// Tells what a job is doing, how far it is, and that it lives; an error once another worker has it.
 pub async fn progress(
-    pool: &PgPool,
+    db: &PgPool,
     sync: &Sync,
     step: &str,
     bytes: i64,
@@ -191,20 +187,20 @@ pub async fn progress(
         rows,
         sync.attempts
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     if done.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Lost) }
 }
 
 /// Tells that a job lives; an error once another worker has it.
-pub async fn alive(pool: &PgPool, sync: &Sync) -> Result<(), StoreError> {
+pub async fn alive(db: &PgPool, sync: &Sync) -> Result<(), StoreError> {
     let done = sqlx::query!(
         "UPDATE sync_job SET claimed_at = now() WHERE account_id = $1 AND id = $2 AND state = 'running' AND attempts = $3",
         sync.account.0,
         sync.id.0,
         sync.attempts
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     if done.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Lost) }
 }
@@ -221,8 +217,8 @@ pub enum End<'a> {
 }
 
 /// Ends a job of this attempt.
-pub async fn end(pool: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreError> {
-    let mut tx = crate::begin(pool).await?;
+pub async fn end(db: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreError> {
+    let mut tx = crate::begin(db).await?;
     let ours = sqlx::query_scalar!(
         "SELECT attempts FROM sync_job WHERE account_id = $1 AND id = $2 AND state = 'running' FOR UPDATE",
         sync.account.0,
@@ -265,7 +261,7 @@ pub async fn end(pool: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreEr
 }
 
 /// Each connection's latest job.
-pub async fn latest_jobs(pool: &PgPool, account: AccountId) -> Result<Vec<Sync>, StoreError> {
+pub async fn latest_jobs(db: &PgPool, account: AccountId) -> Result<Vec<Sync>, StoreError> {
     Ok(sqlx::query_as!(
         Sync,
         r#"SELECT DISTINCT ON (connection_id) id AS "id: SyncId", account_id AS "account: AccountId",
@@ -273,13 +269,13 @@ pub async fn latest_jobs(pool: &PgPool, account: AccountId) -> Result<Vec<Sync>,
            FROM sync_job WHERE account_id = $1 ORDER BY connection_id, id DESC"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?)
 }
 
 /// Removes what an earlier try of a connection's job left half-done.
 pub async fn drop_half_done(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ConnectionId,
 ) -> Result<(), StoreError> {
@@ -288,18 +284,18 @@ pub async fn drop_half_done(
         account.0,
         id.0
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Forgets what a fetched report replaced, and which fetched reports came before it: there is no going back.
 pub async fn forget_replaced(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ConnectionId,
 ) -> Result<(), StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     for sql in [
         "DELETE FROM replaced_item_day r USING report_import i WHERE r.account_id = $1 AND i.account_id = $1 AND i.connection_id = $2 AND r.replaced_by = i.id",
         "DELETE FROM replaced_conversion_day r USING report_import i WHERE r.account_id = $1 AND i.account_id = $1 AND i.connection_id = $2 AND r.replaced_by = i.id",

@@ -67,13 +67,13 @@ pub enum Busy {
 
 /// Begins a course with the change that is its first step, both or neither.
 pub async fn begin(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     mut new: New,
     first: &NewChange,
 ) -> Result<Result<CourseId, Busy>, StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     let added = changes::add_in(&mut tx, account, person, std::slice::from_ref(first)).await?;
     new.change = added.first().copied();
     if new.change.is_none() {
@@ -88,12 +88,12 @@ pub async fn begin(
 
 /// Begins a course without a change; none if the campaign has one already.
 pub async fn add(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     new: &New,
 ) -> Result<Option<CourseId>, StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     let id = add_in(&mut tx, account, person, new).await?;
     tx.commit().await?;
     Ok(id)
@@ -125,7 +125,7 @@ async fn add_in(
 }
 
 /// The account's courses, those that go on first, then the latest.
-pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreError> {
+pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreError> {
     Ok(sqlx::query_as!(
         Course,
         r#"SELECT c.id AS "id: CourseId", c.campaign_id AS "campaign: CampaignId", c.kind, c.steps, c.base, c.starts, c.taken, c.state, c.note,
@@ -134,7 +134,7 @@ pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Course>, Stor
            WHERE c.account_id = $1 ORDER BY c.state IN ('waiting', 'running') DESC, c.id DESC LIMIT 500"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?)
 }
 
@@ -153,7 +153,7 @@ pub struct Progress<'a> {
 
 /// Writes down where a course has come to, if nobody has moved it meanwhile; false if somebody has.
 pub async fn progress(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     course: &Course,
     to: &Progress<'_>,
@@ -169,7 +169,7 @@ pub async fn progress(
         to.taken,
         to.note
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }

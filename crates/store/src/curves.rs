@@ -23,8 +23,8 @@ pub struct Kept {
 }
 
 /// Keeps an account's curves in place of those before.
-pub async fn replace(pool: &PgPool, account: AccountId, curves: &[Kept]) -> Result<(), StoreError> {
-    let mut tx = crate::begin(pool).await?;
+pub async fn replace(db: &PgPool, account: AccountId, curves: &[Kept]) -> Result<(), StoreError> {
+    let mut tx = crate::begin(db).await?;
     sqlx::query!("DELETE FROM response_curve WHERE account_id = $1", account.0)
         .execute(&mut *tx)
         .await?;
@@ -45,13 +45,13 @@ pub async fn replace(pool: &PgPool, account: AccountId, curves: &[Kept]) -> Resu
 }
 
 /// An account's curves.
-pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Kept>, StoreError> {
+pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Kept>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT campaign_id AS "campaign: CampaignId", ad_group_id AS "ad_group: AdGroupId", from_day, to_day, body
            FROM response_curve WHERE account_id = $1 ORDER BY campaign_id, ad_group_id NULLS FIRST"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -75,7 +75,7 @@ pub struct GroupDay {
 
 /// Days of the ad groups of some campaigns, in order of ad group and day.
 pub async fn group_days(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     campaigns: &[CampaignId],
     window: Window,
@@ -95,7 +95,7 @@ pub async fn group_days(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()

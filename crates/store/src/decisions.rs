@@ -69,14 +69,14 @@ pub struct Decision {
 
 /// Sets something and writes it down; false if it stands so already, none if the account has no such campaign.
 pub async fn decide(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: Option<PersonId>,
     campaign: Option<CampaignId>,
     set_to: &Own,
     undoes: Option<DecisionId>,
 ) -> Result<Option<bool>, StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     if matches!(set_to, Own::Events(_) | Own::ClickWindow(_)) {
         // An import of the account might be adding up at this moment.
         sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
@@ -214,7 +214,7 @@ async fn apply(
 }
 
 /// Decisions of an account, the newest first.
-pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Decision>, StoreError> {
+pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Decision>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT d.id AS "id: DecisionId", d.campaign_id AS "campaign: CampaignId", c.name AS "name?", d.was, d.set_to, p.name AS "author?",
                   d.created_at, d.undoes AS "undoes: DecisionId",
@@ -224,7 +224,7 @@ pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Decision>, St
            WHERE d.account_id = $1 ORDER BY d.id DESC"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     rows.into_iter()
         .map(|r| {
@@ -245,14 +245,14 @@ pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Decision>, St
 
 /// Each campaign's peers that were chosen by hand: pairs of campaign and peer.
 pub async fn peers(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
 ) -> Result<Vec<(CampaignId, CampaignId)>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT campaign_id AS "campaign: CampaignId", peer_id AS "peer: CampaignId" FROM campaign_peer WHERE account_id = $1 ORDER BY 1, 2"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|r| (r.campaign, r.peer)).collect())
 }
@@ -270,7 +270,7 @@ pub struct Clues {
 
 /// The clues of all campaigns; `own_name` in lower case.
 pub async fn clues(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     own_name: Option<&str>,
 ) -> Result<Vec<Clues>, StoreError> {
@@ -282,7 +282,7 @@ pub async fn clues(
         account.0,
         own_name
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     let own = own_name.is_some();
     Ok(rows

@@ -87,29 +87,29 @@ pub struct ItemTally {
 }
 
 /// Tells the planner how much there is now: after a first fetch, which makes of nothing a great deal.
-pub async fn learn_sizes(pool: &PgPool) -> Result<(), StoreError> {
+pub async fn learn_sizes(db: &PgPool) -> Result<(), StoreError> {
     sqlx::raw_sql(
         "ANALYZE campaign; ANALYZE ad_group; ANALYZE item; ANALYZE campaign_day; ANALYZE item_day; ANALYZE conversion_day; ANALYZE segment_day; ANALYZE channel_segment_day;
          ANALYZE term; ANALYZE term_day",
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// First and last day with anything counted.
-pub async fn span(pool: &PgPool, account: AccountId) -> Result<Option<Window>, StoreError> {
+pub async fn span(db: &PgPool, account: AccountId) -> Result<Option<Window>, StoreError> {
     let row = sqlx::query!(
         "SELECT min(day), max(day) FROM campaign_day WHERE account_id = $1",
         account.0
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?;
     Ok(row.min.zip(row.max).and_then(|(from, to)| Window::new(from, to)))
 }
 
 /// All campaigns of an account, by name.
-pub async fn campaigns(pool: &PgPool, account: AccountId) -> Result<Vec<Campaign>, StoreError> {
+pub async fn campaigns(db: &PgPool, account: AccountId) -> Result<Vec<Campaign>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT c.id AS "id: CampaignId", c.name, ch.name AS channel, c.kind, c.status, c.target_cpa, c.target_roas, c.purpose, c.counted_events IS NOT NULL AS "own_events!",
                   (SELECT min(day) FROM campaign_day d WHERE d.account_id = c.account_id AND d.campaign_id = c.id) AS first_day
@@ -117,7 +117,7 @@ pub async fn campaigns(pool: &PgPool, account: AccountId) -> Result<Vec<Campaign
            WHERE c.account_id = $1 ORDER BY c.name, c.id"#,
         account.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -137,7 +137,7 @@ pub async fn campaigns(pool: &PgPool, account: AccountId) -> Result<Vec<Campaign
 
 /// Every campaign's days in a window, in order of campaign and day.
 pub async fn campaign_days(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     window: Window,
 ) -> Result<Vec<CampaignDay>, StoreError> {
@@ -148,7 +148,7 @@ pub async fn campaign_days(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -170,11 +170,11 @@ pub async fn campaign_days(
 
 /// Writes down what open click days will have brought in the end; of all other days nothing is estimated.
 pub async fn expect(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     days: &[(CampaignId, NaiveDate, Estimate)],
 ) -> Result<(), StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     // An import of the account might be adding up at this moment; both touch the same rows.
     sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
         .execute(&mut *tx)
@@ -232,7 +232,7 @@ impl From<ItemRow> for ItemTally {
 
 /// All items with anything counted in a window, by spend.
 pub async fn items(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     window: Window,
 ) -> Result<Vec<ItemTally>, StoreError> {
@@ -254,7 +254,7 @@ pub async fn items(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(ItemTally::from).collect())
 }
@@ -262,7 +262,7 @@ pub async fn items(
 /// The items of a campaign with anything counted in a window, by spend. They are few among many: each is
 /// looked up by its key.
 pub async fn items_of(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     campaign: CampaignId,
     window: Window,
@@ -285,7 +285,7 @@ pub async fn items_of(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(ItemTally::from).collect())
 }
@@ -307,7 +307,7 @@ pub struct BidDay {
 
 /// A campaign's items day by day with their bids, in order of item and day.
 pub async fn bid_days(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     campaign: CampaignId,
     window: Window,
@@ -322,7 +322,7 @@ pub async fn bid_days(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -338,7 +338,7 @@ pub async fn bid_days(
 
 /// The days of an ad group or an item in a window.
 pub async fn days_of(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     subject: Subject,
     window: Window,
@@ -365,7 +365,7 @@ pub async fn days_of(
         window.to(),
         campaign
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -375,7 +375,7 @@ pub async fn days_of(
 
 /// What each campaign spends a day, over so many last reported days of the account.
 pub async fn present_spend(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     days: i32,
 ) -> Result<HashMap<CampaignId, Micros>, StoreError> {
@@ -386,7 +386,7 @@ pub async fn present_spend(
         account.0,
         days
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|r| (r.campaign, Micros::new(r.spend))).collect())
 }

@@ -145,7 +145,7 @@ macro_rules! import {
 
 /// Begins an upload.
 pub async fn begin(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     sender: Sender,
     file_name: &str,
@@ -162,13 +162,13 @@ pub async fn begin(
         person,
         connection
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?)
 }
 
 /// Stores one piece of the file.
 pub async fn add_chunk(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
     seq: i32,
@@ -181,19 +181,19 @@ pub async fn add_chunk(
         seq,
         bytes
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// An upload did not arrive whole: what came of it is of no use.
 pub async fn broke_off(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
     message: &str,
 ) -> Result<(), StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     sqlx::query!(
         "UPDATE report_import SET state = 'failed', message = $3, finished_at = now() WHERE account_id = $1 AND id = $2",
         account.0,
@@ -208,7 +208,7 @@ pub async fn broke_off(
 
 /// One piece of the file.
 pub async fn chunk(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
     seq: i32,
@@ -219,13 +219,13 @@ pub async fn chunk(
         id.0,
         seq
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?)
 }
 
 /// The file has arrived whole.
 pub async fn uploaded(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
     size: i64,
@@ -236,14 +236,14 @@ pub async fn uploaded(
         id.0,
         size
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Puts an import into the queue, from a state that allows it; false if it stands elsewhere.
 pub async fn queue(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
     mapping: &Value,
@@ -257,13 +257,13 @@ pub async fn queue(
         mapping,
         only_good
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }
 
 /// Takes the next import from the queue, or one whose worker has been silent for a minute.
-pub async fn claim(pool: &PgPool) -> Result<Option<Import>, StoreError> {
+pub async fn claim(db: &PgPool) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
         r#"UPDATE report_import SET state = 'running', claimed_at = now(), attempts = attempts + 1
            WHERE (account_id, id) IN (
@@ -273,14 +273,14 @@ pub async fn claim(pool: &PgPool) -> Result<Option<Import>, StoreError> {
            RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
                      bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts"#
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?;
     Ok(row.map(|r| import!(r)))
 }
 
 /// Tells how far a worker has come, and that it lives; an error once another worker has the import.
 pub async fn progress(
-    pool: &PgPool,
+    db: &PgPool,
     import: &Import,
     bytes: i64,
     rows: i64,
@@ -294,7 +294,7 @@ pub async fn progress(
         bytes,
         rows
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     if done.rows_affected() == 1 { Ok(()) } else { Err(StoreError::Lost) }
 }
@@ -302,14 +302,14 @@ pub async fn progress(
 /// Sets an import down in a state with its errors, if it still is the one of this attempt. Only what a person drops
 /// loses its file: until then it can be tried again.
 pub async fn settle(
-    pool: &PgPool,
+    db: &PgPool,
     import: &Import,
     state: State,
     message: Option<&str>,
     errors: Option<(&[ErrorRow], i64)>,
 ) -> Result<(), StoreError> {
     let (account, id) = (import.account, import.id);
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     let done = sqlx::query!(
         "UPDATE report_import SET state = $3, message = $4, error_count = coalesce($5, error_count), finished_at = now()
          WHERE account_id = $1 AND id = $2 AND attempts = $6",
@@ -337,7 +337,7 @@ pub async fn settle(
 
 /// Queues an import of this attempt again, after so many seconds.
 pub async fn again(
-    pool: &PgPool,
+    db: &PgPool,
     import: &Import,
     message: &str,
     seconds: f64,
@@ -351,20 +351,20 @@ pub async fn again(
         message,
         seconds
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Back to the columns of a failed import whose file is still there; false if it is not.
-pub async fn back(pool: &PgPool, account: AccountId, id: ImportId) -> Result<bool, StoreError> {
+pub async fn back(db: &PgPool, account: AccountId, id: ImportId) -> Result<bool, StoreError> {
     let done = sqlx::query!(
         "UPDATE report_import i SET state = 'mapping' WHERE account_id = $1 AND id = $2 AND state = 'failed'
            AND EXISTS (SELECT 1 FROM report_chunk c WHERE c.account_id = $1 AND c.import_id = i.id)",
         account.0,
         id.0
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }
@@ -416,7 +416,7 @@ pub(crate) async fn replace_errors(
 
 /// The first errors of an import, in order.
 pub async fn errors(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
     most: i64,
@@ -429,13 +429,13 @@ pub async fn errors(
         id.0,
         most
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?)
 }
 
 /// One import.
 pub async fn get(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
 ) -> Result<Option<Import>, StoreError> {
@@ -446,13 +446,13 @@ pub async fn get(
         account.0,
         id.0
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?;
     Ok(row.map(|r| import!(r)))
 }
 
 /// The account's last imports, the newest first.
-pub async fn list(pool: &PgPool, account: AccountId, most: i64) -> Result<Vec<Import>, StoreError> {
+pub async fn list(db: &PgPool, account: AccountId, most: i64) -> Result<Vec<Import>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
                   bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts
@@ -460,14 +460,14 @@ pub async fn list(pool: &PgPool, account: AccountId, most: i64) -> Result<Vec<Im
         account.0,
         most
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|r| import!(r)).collect())
 }
 
 /// How this account read these headers last time.
 pub async fn remembered(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     source: &str,
 ) -> Result<Option<Value>, StoreError> {
@@ -476,13 +476,13 @@ pub async fn remembered(
         account.0,
         source
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?)
 }
 
 /// Remembers how these headers are read.
 pub async fn remember(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     source: &str,
     mapping: &Value,
@@ -494,25 +494,25 @@ pub async fn remember(
         source,
         mapping
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Removes uploads that broke off a day ago, and those that nobody has gone on with for a month.
-pub async fn sweep(pool: &PgPool) -> Result<u64, StoreError> {
+pub async fn sweep(db: &PgPool) -> Result<u64, StoreError> {
     let done = sqlx::query!(
         "DELETE FROM report_import WHERE (state = 'uploading' AND created_at < now() - interval '1 day')
             OR (state IN ('mapping', 'decide', 'failed') AND connection_id IS NULL AND created_at < now() - interval '30 days')"
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected())
 }
 
 /// Takes one import in, now: a worker's own, which is in no queue.
 pub async fn run_now(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: ImportId,
     mapping: &Value,
@@ -525,7 +525,7 @@ pub async fn run_now(
         id.0,
         mapping
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?;
     Ok(row.map(|r| import!(r)))
 }

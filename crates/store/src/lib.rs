@@ -117,33 +117,33 @@ fn told(error: &sqlx::Error) -> &'static str {
 /// Connects; waits a while for a database that is only starting.
 pub async fn connect(url: &str, connections: u32) -> Result<PgPool, StoreError> {
     let options: PgConnectOptions = url.parse()?;
-    let pool = PgPoolOptions::new()
+    let db = PgPoolOptions::new()
         .max_connections(connections)
         .acquire_timeout(Duration::from_secs(10))
         .connect_with(options.application_name("gold-tiller"))
         .await?;
-    Ok(pool)
+    Ok(db)
 }
 
 /// Begins a transaction. In a task of its own: a `begin` that is dropped half-way, as when a browser leaves, gives its
 /// connection back to the pool inside a transaction that nobody ends, and what the next one writes there is lost.
 #[allow(clippy::disallowed_methods)]
-async fn begin(pool: &PgPool) -> Result<Transaction<'static, Postgres>, StoreError> {
-    let pool = pool.clone();
-    match tokio::spawn(async move { pool.begin().await }).await {
+async fn begin(db: &PgPool) -> Result<Transaction<'static, Postgres>, StoreError> {
+    let db = db.clone();
+    match tokio::spawn(async move { db.begin().await }).await {
         Ok(begun) => Ok(begun?),
         Err(_) => Err(sqlx::Error::WorkerCrashed.into()),
     }
 }
 
 /// Brings the schema up to date, under a lock, forward only.
-pub async fn migrate(pool: &PgPool) -> Result<(), StoreError> {
-    Ok(MIGRATIONS.run(pool).await?)
+pub async fn migrate(db: &PgPool) -> Result<(), StoreError> {
+    Ok(MIGRATIONS.run(db).await?)
 }
 
 /// Whether the database answers.
-pub async fn ping(pool: &PgPool) -> Result<(), StoreError> {
-    sqlx::query_scalar!("SELECT 1").fetch_one(pool).await?;
+pub async fn ping(db: &PgPool) -> Result<(), StoreError> {
+    sqlx::query_scalar!("SELECT 1").fetch_one(db).await?;
     Ok(())
 }
 

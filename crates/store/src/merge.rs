@@ -188,8 +188,8 @@ pub enum Merged {
 
 impl<'a> Merge<'a> {
     /// Begins; waits for another import of the account.
-    pub async fn begin(pool: &'a PgPool, import: &Import) -> Result<Merge<'a>, StoreError> {
-        let mut tx = crate::begin(pool).await?;
+    pub async fn begin(db: &'a PgPool, import: &Import) -> Result<Merge<'a>, StoreError> {
+        let mut tx = crate::begin(db).await?;
         sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", import.account.0 as i32)
             .execute(&mut *tx)
             .await?;
@@ -529,8 +529,8 @@ impl From<sqlx::Error> for UndoError {
 }
 
 /// Takes an import back: what it wrote is removed, what it replaced stands again.
-pub async fn undo(pool: &PgPool, account: AccountId, import: ImportId) -> Result<(), UndoError> {
-    let mut tx = crate::begin(pool).await?;
+pub async fn undo(db: &PgPool, account: AccountId, import: ImportId) -> Result<(), UndoError> {
+    let mut tx = crate::begin(db).await?;
     sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
         .execute(&mut *tx)
         .await?;

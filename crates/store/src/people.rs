@@ -106,30 +106,30 @@ pub struct NewAccount<'a> {
 }
 
 /// The person with an address.
-pub async fn by_email(pool: &PgPool, email: &str) -> Result<Option<Person>, StoreError> {
+pub async fn by_email(db: &PgPool, email: &str) -> Result<Option<Person>, StoreError> {
     Ok(sqlx::query_as!(
         Person,
         r#"SELECT id AS "id: PersonId", email, name, password_hash FROM person WHERE email = lower($1)"#,
         email
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?)
 }
 
 /// The person with an id.
-pub async fn by_id(pool: &PgPool, id: PersonId) -> Result<Option<Person>, StoreError> {
+pub async fn by_id(db: &PgPool, id: PersonId) -> Result<Option<Person>, StoreError> {
     Ok(sqlx::query_as!(
         Person,
         r#"SELECT id AS "id: PersonId", email, name, password_hash FROM person WHERE id = $1"#,
         id.0
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?)
 }
 
 /// Adds a person, or gives the one with this address a new name and password.
 pub async fn save(
-    pool: &PgPool,
+    db: &PgPool,
     email: &str,
     name: &str,
     password_hash: &str,
@@ -142,12 +142,12 @@ pub async fn save(
         name,
         password_hash
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?)
 }
 
 /// Adds an account; its slug must be free.
-pub async fn add_account(pool: &PgPool, new: &NewAccount<'_>) -> Result<AccountId, StoreError> {
+pub async fn add_account(db: &PgPool, new: &NewAccount<'_>) -> Result<AccountId, StoreError> {
     Ok(sqlx::query_scalar!(
         r#"INSERT INTO account (slug, name, currency, time_zone) VALUES ($1, $2, $3, $4) RETURNING id AS "id: AccountId""#,
         new.slug,
@@ -155,13 +155,13 @@ pub async fn add_account(pool: &PgPool, new: &NewAccount<'_>) -> Result<AccountI
         new.currency,
         new.time_zone
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?)
 }
 
 /// Makes a person a member with a role, or changes the role.
 pub async fn join(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     role: Role,
@@ -173,13 +173,13 @@ pub async fn join(
         person.0,
         role.word()
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// The account with a slug, whoever asks: for the command line only.
-pub async fn account_by_slug(pool: &PgPool, slug: &str) -> Result<Option<Account>, StoreError> {
+pub async fn account_by_slug(db: &PgPool, slug: &str) -> Result<Option<Account>, StoreError> {
     Ok(sqlx::query_as!(
         Account,
         r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas,
@@ -187,13 +187,13 @@ pub async fn account_by_slug(pool: &PgPool, slug: &str) -> Result<Option<Account
            FROM account WHERE slug = $1"#,
         slug
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?)
 }
 
 /// The accounts that a person is a member of, with the role, by name.
 pub async fn accounts_of(
-    pool: &PgPool,
+    db: &PgPool,
     person: PersonId,
 ) -> Result<Vec<(Account, Role, Version)>, StoreError> {
     let rows = sqlx::query!(
@@ -203,7 +203,7 @@ pub async fn accounts_of(
            WHERE m.person_id = $1 ORDER BY a.id"#,
         person.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -228,15 +228,15 @@ pub async fn accounts_of(
 }
 
 /// The currency of an account.
-pub async fn account_currency(pool: &PgPool, account: AccountId) -> Result<String, StoreError> {
+pub async fn account_currency(db: &PgPool, account: AccountId) -> Result<String, StoreError> {
     Ok(sqlx::query_scalar!("SELECT currency FROM account WHERE id = $1", account.0)
-        .fetch_one(pool)
+        .fetch_one(db)
         .await?)
 }
 
 /// When a member last read the letter on Today, and the last reported day then.
 pub async fn last_visit(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
 ) -> Result<Option<(DateTime<Utc>, Option<NaiveDate>)>, StoreError> {
@@ -245,14 +245,14 @@ pub async fn last_visit(
         account.0,
         person.0
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?;
     Ok(row.and_then(|r| Some((r.visited_at?, r.visited_day))))
 }
 
 /// A member has read the letter: the next one tells what came after.
 pub async fn visit(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     day: Option<NaiveDate>,
@@ -263,18 +263,18 @@ pub async fn visit(
         person.0,
         day
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// The account of an id: for jobs, which nobody asks for.
-pub async fn account(pool: &PgPool, id: AccountId) -> Result<Option<Account>, StoreError> {
+pub async fn account(db: &PgPool, id: AccountId) -> Result<Option<Account>, StoreError> {
     Ok(sqlx::query_as!(
         Account,
         r#"SELECT id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window, settle_days, least_difference FROM account WHERE id = $1"#,
         id.0
     )
-    .fetch_optional(pool)
+    .fetch_optional(db)
     .await?)
 }

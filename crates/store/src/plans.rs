@@ -31,7 +31,7 @@ pub struct Plan {
 
 /// Saves a new plan.
 pub async fn add(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     name: &str,
@@ -50,13 +50,13 @@ pub async fn add(
         body,
         person.0
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?)
 }
 
 /// Changes a plan; false if the account has no such plan.
 pub async fn update(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     id: PlanId,
     name: &str,
@@ -72,26 +72,22 @@ pub async fn update(
         name,
         body
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }
 
 /// Removes a plan.
-pub async fn delete(pool: &PgPool, account: AccountId, id: PlanId) -> Result<(), StoreError> {
+pub async fn delete(db: &PgPool, account: AccountId, id: PlanId) -> Result<(), StoreError> {
     sqlx::query!("DELETE FROM plan WHERE account_id = $1 AND id = $2", account.0, id.0)
-        .execute(pool)
+        .execute(db)
         .await?;
     Ok(())
 }
 
 /// Holds the month against a plan, or against none; false if the account has no such plan.
-pub async fn keep(
-    pool: &PgPool,
-    account: AccountId,
-    id: Option<PlanId>,
-) -> Result<bool, StoreError> {
-    let mut tx = crate::begin(pool).await?;
+pub async fn keep(db: &PgPool, account: AccountId, id: Option<PlanId>) -> Result<bool, StoreError> {
+    let mut tx = crate::begin(db).await?;
     sqlx::query!("UPDATE plan SET kept = false WHERE account_id = $1 AND kept", account.0)
         .execute(&mut *tx)
         .await?;
@@ -113,24 +109,16 @@ pub async fn keep(
 }
 
 /// One plan.
-pub async fn get(
-    pool: &PgPool,
-    account: AccountId,
-    id: PlanId,
-) -> Result<Option<Plan>, StoreError> {
-    Ok(all(pool, account, Some(id)).await?.pop())
+pub async fn get(db: &PgPool, account: AccountId, id: PlanId) -> Result<Option<Plan>, StoreError> {
+    Ok(all(db, account, Some(id)).await?.pop())
 }
 
 /// The account's plans, the last changed first.
-pub async fn list(pool: &PgPool, account: AccountId) -> Result<Vec<Plan>, StoreError> {
-    all(pool, account, None).await
+pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Plan>, StoreError> {
+    all(db, account, None).await
 }
 
-async fn all(
-    pool: &PgPool,
-    account: AccountId,
-    id: Option<PlanId>,
-) -> Result<Vec<Plan>, StoreError> {
+async fn all(db: &PgPool, account: AccountId, id: Option<PlanId>) -> Result<Vec<Plan>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, kept, updated_at,
                   coalesce((SELECT jsonb_object_agg(was.key, l.label) FROM jsonb_each_text(campaigns) was
@@ -140,7 +128,7 @@ async fn all(
         account.0,
         id.map(|i| i.0)
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     rows.into_iter()
         .filter_map(|r| Some((Window::new(r.from_day, r.to_day)?, r)))

@@ -7,7 +7,7 @@ use crate::StoreError;
 
 /// Saves a session under a new id; false if the id is taken.
 pub async fn create(
-    pool: &PgPool,
+    db: &PgPool,
     id: &str,
     data: &serde_json::Value,
     expires: DateTime<Utc>,
@@ -18,14 +18,14 @@ pub async fn create(
         data,
         expires
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }
 
 /// Saves a session.
 pub async fn save(
-    pool: &PgPool,
+    db: &PgPool,
     id: &str,
     data: &serde_json::Value,
     expires: DateTime<Utc>,
@@ -37,28 +37,28 @@ pub async fn save(
         data,
         expires
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// A session that has not expired.
-pub async fn load(pool: &PgPool, id: &str) -> Result<Option<serde_json::Value>, StoreError> {
+pub async fn load(db: &PgPool, id: &str) -> Result<Option<serde_json::Value>, StoreError> {
     Ok(sqlx::query_scalar!("SELECT data FROM session WHERE id = $1 AND expires_at > now()", id)
-        .fetch_optional(pool)
+        .fetch_optional(db)
         .await?)
 }
 
 /// Ends a session.
-pub async fn delete(pool: &PgPool, id: &str) -> Result<(), StoreError> {
-    sqlx::query!("DELETE FROM session WHERE id = $1", id).execute(pool).await?;
+pub async fn delete(db: &PgPool, id: &str) -> Result<(), StoreError> {
+    sqlx::query!("DELETE FROM session WHERE id = $1", id).execute(db).await?;
     Ok(())
 }
 
 /// Removes expired sessions.
-pub async fn sweep(pool: &PgPool) -> Result<u64, StoreError> {
+pub async fn sweep(db: &PgPool) -> Result<u64, StoreError> {
     Ok(sqlx::query!("DELETE FROM session WHERE expires_at <= now()")
-        .execute(pool)
+        .execute(db)
         .await?
         .rows_affected())
 }

@@ -73,11 +73,11 @@ pub struct StagedTerm {
 
 /// Throws away what an earlier try has staged.
 pub async fn clear(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     connection: ConnectionId,
 ) -> Result<(), StoreError> {
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     clear_in(&mut tx, account, connection).await?;
     Ok(tx.commit().await?)
 }
@@ -104,7 +104,7 @@ fn column<R, T>(rows: &[R], of: impl Fn(&R) -> T) -> Vec<T> {
 
 /// Writes down how many rows an attempt has staged, of conversions, segments and terms, and tells the planner.
 pub async fn staged(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     import: ImportId,
     rows: [i64; 3],
@@ -117,17 +117,17 @@ pub async fn staged(
         rows[1],
         rows[2]
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     sqlx::raw_sql("ANALYZE fetched_conversion; ANALYZE fetched_segment; ANALYZE fetched_term")
-        .execute(pool)
+        .execute(db)
         .await?;
     Ok(())
 }
 
 /// Stages conversions.
 pub async fn stage_conversions(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     connection: ConnectionId,
     import: ImportId,
@@ -153,14 +153,14 @@ pub async fn stage_conversions(
         &column(rows, |r| r.counted),
         import.0
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Stages segments.
 pub async fn stage_segments(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     connection: ConnectionId,
     import: ImportId,
@@ -184,14 +184,14 @@ pub async fn stage_segments(
         &column(rows, |r| r.counts.value.get()),
         import.0
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Stages search terms.
 pub async fn stage_terms(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     connection: ConnectionId,
     import: ImportId,
@@ -217,7 +217,7 @@ pub async fn stage_terms(
         &column(rows, |r| r.counts.value.get()),
         import.0
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
@@ -441,7 +441,7 @@ pub struct EventTally {
 
 /// Conversions by campaign and event.
 pub async fn events(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     window: Window,
 ) -> Result<Vec<EventTally>, StoreError> {
@@ -454,7 +454,7 @@ pub async fn events(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -484,7 +484,7 @@ pub struct Aged {
 
 /// Counted conversions by click day and age, where reports tell the age.
 pub async fn aged(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     window: Window,
 ) -> Result<Vec<Aged>, StoreError> {
@@ -496,7 +496,7 @@ pub async fn aged(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -510,13 +510,13 @@ pub async fn aged(
 }
 
 /// Writes down after how many days a click day is settled.
-pub async fn settle(pool: &PgPool, account: AccountId, days: i16) -> Result<(), StoreError> {
+pub async fn settle(db: &PgPool, account: AccountId, days: i16) -> Result<(), StoreError> {
     sqlx::query!(
         "UPDATE account SET settle_days = $2 WHERE id = $1 AND settle_days <> $2",
         account.0,
         days
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
@@ -558,7 +558,7 @@ impl From<SegmentRow> for SegmentTally {
 
 /// All segments of a campaign, by dimension and name.
 pub async fn segments_of(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     campaign: CampaignId,
     window: Window,
@@ -574,14 +574,14 @@ pub async fn segments_of(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(SegmentTally::from).collect())
 }
 
 /// Some campaigns by the segments of a dimension; of one segment, or of all.
 pub async fn segments_by(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     campaigns: &[CampaignId],
     dimension: &str,
@@ -603,14 +603,14 @@ pub async fn segments_by(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(SegmentTally::from).collect())
 }
 
 /// The whole account by the segments of a dimension, in the order of their names.
 pub async fn segments(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     dimension: &str,
     window: Window,
@@ -624,7 +624,7 @@ pub async fn segments(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -645,7 +645,7 @@ struct HourRow {
 /// Hours of the week with what was counted, of a campaign or of the whole account: weekday from 0 for Monday,
 /// hour from 0.
 pub async fn week(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     campaign: Option<CampaignId>,
     window: Window,
@@ -664,7 +664,7 @@ pub async fn week(
                 window.from(),
                 window.to()
             )
-            .fetch_all(pool)
+            .fetch_all(db)
             .await?
         }
         None => {
@@ -677,7 +677,7 @@ pub async fn week(
                 window.from(),
                 window.to()
             )
-            .fetch_all(pool)
+            .fetch_all(db)
             .await?
         }
     };
@@ -693,7 +693,7 @@ pub async fn week(
 
 /// What each campaign spent before noon and in all, by day, where its channel tells of hours.
 pub async fn before_noon(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     window: Window,
 ) -> Result<Vec<(CampaignId, NaiveDate, Micros, Micros)>, StoreError> {
@@ -707,7 +707,7 @@ pub async fn before_noon(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -772,7 +772,7 @@ impl From<TermRow> for TermTally {
 
 /// A campaign's search terms by ad group, the dearest first.
 pub async fn terms_of(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     campaign: CampaignId,
     window: Window,
@@ -796,14 +796,14 @@ pub async fn terms_of(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(TermTally::from).collect())
 }
 
 /// An account's search terms, the dearest first: text, campaign, and what was counted.
 pub async fn terms(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     window: Window,
 ) -> Result<Vec<(String, CampaignId, Tally)>, StoreError> {
@@ -819,7 +819,7 @@ pub async fn terms(
         window.from(),
         window.to()
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows
         .into_iter()
@@ -832,7 +832,7 @@ pub async fn terms(
 
 /// Remembers that somebody has been through these terms.
 pub async fn terms_seen(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     terms: &[TermId],
 ) -> Result<(), StoreError> {
@@ -842,7 +842,7 @@ pub async fn terms_seen(
         account.0,
         &ids
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }

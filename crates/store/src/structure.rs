@@ -99,12 +99,12 @@ pub struct ToldChannel {
 
 /// Takes a structure in: what has a known key keeps its figures under a new name, whoever had that name before.
 pub async fn save(
-    pool: &PgPool,
+    db: &PgPool,
     connection: &Connection,
     told: &ToldChannel,
 ) -> Result<(), StoreError> {
     let account = connection.account;
-    let mut tx = crate::begin(pool).await?;
+    let mut tx = crate::begin(db).await?;
     sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
         .execute(&mut *tx)
         .await?;
@@ -272,7 +272,7 @@ pub struct SetCampaign {
 
 /// The account's campaigns with settings, or one of them.
 pub async fn campaigns(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     only: Option<CampaignId>,
 ) -> Result<HashMap<CampaignId, SetCampaign>, StoreError> {
@@ -285,7 +285,7 @@ pub async fn campaigns(
         account.0,
         only.map(|c| c.0)
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|c| (c.id, c)).collect())
 }
@@ -307,7 +307,7 @@ pub struct SetGroup {
 
 /// The account's ad groups with settings, or those of one campaign.
 pub async fn ad_groups(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     of: Option<CampaignId>,
 ) -> Result<HashMap<AdGroupId, SetGroup>, StoreError> {
@@ -318,7 +318,7 @@ pub async fn ad_groups(
         account.0,
         of.map(|c| c.0)
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|g| (g.id, g)).collect())
 }
@@ -342,7 +342,7 @@ pub struct SetItem {
 
 /// Some of the account's items, with settings.
 pub async fn items(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     ids: &[ItemId],
 ) -> Result<HashMap<ItemId, SetItem>, StoreError> {
@@ -354,7 +354,7 @@ pub async fn items(
         account.0,
         &ids
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|i| (i.id, i)).collect())
 }

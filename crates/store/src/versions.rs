@@ -15,13 +15,13 @@ pub struct Version {
 }
 
 /// The state that an account is in.
-pub async fn of(pool: &PgPool, account: AccountId) -> Result<Version, StoreError> {
+pub async fn of(db: &PgPool, account: AccountId) -> Result<Version, StoreError> {
     Ok(sqlx::query_as!(
         Version,
         r#"SELECT figures, coalesce(d.version, 0) AS "decided!"
            FROM account a LEFT JOIN account_decided d ON d.account_id = a.id WHERE a.id = $1"#,
         account.0
     )
-    .fetch_one(pool)
+    .fetch_one(db)
     .await?)
 }

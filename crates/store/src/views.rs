@@ -7,7 +7,7 @@ use tiller_core::ids::{AccountId, PersonId};
 
 /// A member's views, by name: name and query.
 pub async fn list(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
 ) -> Result<Vec<(String, String)>, StoreError> {
@@ -16,14 +16,14 @@ pub async fn list(
         account.0,
         person.0
     )
-    .fetch_all(pool)
+    .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|r| (r.name, r.query)).collect())
 }
 
 /// Puts a view by; one of the same name is replaced.
 pub async fn save(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     name: &str,
@@ -37,14 +37,14 @@ pub async fn save(
         name,
         query
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(())
 }
 
 /// Gives a view up; tells whether there was one.
 pub async fn remove(
-    pool: &PgPool,
+    db: &PgPool,
     account: AccountId,
     person: PersonId,
     name: &str,
@@ -55,7 +55,7 @@ pub async fn remove(
         person.0,
         name
     )
-    .execute(pool)
+    .execute(db)
     .await?;
     Ok(done.rows_affected() == 1)
 }

@@ -21,17 +21,17 @@ struct Scene {
 }
 
 impl Scene {
-    async fn new(pool: &PgPool, slug: &str) -> Self {
+    async fn new(db: &PgPool, slug: &str) -> Self {
         let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
-        let account = people::add_account(pool, &new).await.unwrap();
+        let account = people::add_account(db, &new).await.unwrap();
         let email = format!("Ada@{slug}.example");
-        let person = people::save(pool, &email, "Ada", "hash").await.unwrap();
-        people::join(pool, account, person, Role::Analyst).await.unwrap();
+        let person = people::save(db, &email, "Ada", "hash").await.unwrap();
+        people::join(db, account, person, Role::Analyst).await.unwrap();
         let channel: i64 = sqlx::query_scalar(
             "INSERT INTO channel (account_id, name) VALUES ($1, 'Findle') RETURNING id",
         )
         .bind(account.0)
-        .fetch_one(pool)
+        .fetch_one(db)
         .await
         .unwrap();
         let mut campaigns = [CampaignId(0); 2];
@@ -42,7 +42,7 @@ impl Scene {
             .bind(account.0)
             .bind(channel)
             .bind(format!("Campaign {i}"))
-            .fetch_one(pool)
+            .fetch_one(db)
             .await
             .unwrap();
         }
@@ -85,54 +85,54 @@ fn week() -> Window {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn one_plan_is_held(pool: PgPool) {
-    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+async fn one_plan_is_held(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
     let add = async |s: &Scene, name: &str| {
-        plans::add(&pool, s.account, s.person, name, week(), &json!({})).await.unwrap()
+        plans::add(&db, s.account, s.person, name, week(), &json!({})).await.unwrap()
     };
     let (first, second, theirs) =
         (add(&a, "first").await, add(&a, "second").await, add(&b, "b").await);
     let held = async || {
-        let all = plans::list(&pool, a.account).await.unwrap();
+        let all = plans::list(&db, a.account).await.unwrap();
         all.into_iter().filter(|p| p.kept).map(|p| p.id).collect::<Vec<_>>()
     };
-    assert!(plans::keep(&pool, a.account, Some(first)).await.unwrap());
-    assert!(plans::keep(&pool, a.account, Some(second)).await.unwrap());
+    assert!(plans::keep(&db, a.account, Some(first)).await.unwrap());
+    assert!(plans::keep(&db, a.account, Some(second)).await.unwrap());
     assert_eq!(held().await, [second]);
     // Another account's plan is not there, and what was held stays held.
-    assert!(!plans::keep(&pool, a.account, Some(theirs)).await.unwrap());
+    assert!(!plans::keep(&db, a.account, Some(theirs)).await.unwrap());
     assert_eq!(held().await, [second]);
-    assert!(plans::keep(&pool, b.account, Some(theirs)).await.unwrap());
-    assert!(plans::keep(&pool, a.account, None).await.unwrap());
+    assert!(plans::keep(&db, b.account, Some(theirs)).await.unwrap());
+    assert!(plans::keep(&db, a.account, None).await.unwrap());
     assert!(held().await.is_empty());
-    assert!(plans::get(&pool, b.account, theirs).await.unwrap().unwrap().kept);
+    assert!(plans::get(&db, b.account, theirs).await.unwrap().unwrap().kept);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn plans_are_changed_by_their_account_only(pool: PgPool) {
-    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+async fn plans_are_changed_by_their_account_only(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
     let id =
-        plans::add(&pool, a.account, a.person, "Mine", week(), &json!({ "n": 1 })).await.unwrap();
-    assert!(plans::get(&pool, b.account, id).await.unwrap().is_none());
-    assert!(!plans::update(&pool, b.account, id, "Theirs", &json!({})).await.unwrap());
-    plans::delete(&pool, b.account, id).await.unwrap();
-    let plan = plans::get(&pool, a.account, id).await.unwrap().unwrap();
+        plans::add(&db, a.account, a.person, "Mine", week(), &json!({ "n": 1 })).await.unwrap();
+    assert!(plans::get(&db, b.account, id).await.unwrap().is_none());
+    assert!(!plans::update(&db, b.account, id, "Theirs", &json!({})).await.unwrap());
+    plans::delete(&db, b.account, id).await.unwrap();
+    let plan = plans::get(&db, a.account, id).await.unwrap().unwrap();
     assert_eq!((plan.name.as_str(), &plan.body, plan.window), ("Mine", &json!({ "n": 1 }), week()));
-    assert!(plans::update(&pool, a.account, id, "New", &json!({ "n": 2 })).await.unwrap());
-    assert_eq!(plans::list(&pool, a.account).await.unwrap()[0].body, json!({ "n": 2 }));
-    plans::delete(&pool, a.account, id).await.unwrap();
-    assert!(plans::list(&pool, a.account).await.unwrap().is_empty());
+    assert!(plans::update(&db, a.account, id, "New", &json!({ "n": 2 })).await.unwrap());
+    assert_eq!(plans::list(&db, a.account).await.unwrap()[0].body, json!({ "n": 2 }));
+    plans::delete(&db, a.account, id).await.unwrap();
+    assert!(plans::list(&db, a.account).await.unwrap().is_empty());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn plans_keep_their_campaigns_through_a_rename(pool: PgPool) {
-    let a = Scene::new(&pool, "a").await;
+async fn plans_keep_their_campaigns_through_a_rename(db: PgPool) {
+    let a = Scene::new(&db, "a").await;
     let body = json!({ "lines": [{ "id": "Campaign 0" }, { "id": "by hand" }] });
-    let id = plans::add(&pool, a.account, a.person, "Mine", week(), &body).await.unwrap();
-    let renamed = async || plans::get(&pool, a.account, id).await.unwrap().unwrap().renamed;
+    let id = plans::add(&db, a.account, a.person, "Mine", week(), &body).await.unwrap();
+    let renamed = async || plans::get(&db, a.account, id).await.unwrap().unwrap().renamed;
     let call = async |campaign: CampaignId, name: &str| {
         let sql = "UPDATE campaign SET name = $2 WHERE id = $1";
-        sqlx::query(sql).bind(campaign.0).bind(name).execute(&pool).await.unwrap();
+        sqlx::query(sql).bind(campaign.0).bind(name).execute(&db).await.unwrap();
     };
     assert!(renamed().await.is_empty());
     call(a.campaigns[0], "Courses").await;
@@ -141,7 +141,7 @@ async fn plans_keep_their_campaigns_through_a_rename(pool: PgPool) {
     assert_eq!(renamed().await, [("Campaign 0".into(), "Courses".into())].into());
     // Saved anew under the new name, it is followed from there.
     let body = json!({ "lines": [{ "id": "Courses" }] });
-    assert!(plans::update(&pool, a.account, id, "Mine", &body).await.unwrap());
+    assert!(plans::update(&db, a.account, id, "Mine", &body).await.unwrap());
     assert!(renamed().await.is_empty());
     call(a.campaigns[0], "Bee courses").await;
     assert_eq!(renamed().await, [("Courses".into(), "Bee courses".into())].into());
@@ -149,108 +149,105 @@ async fn plans_keep_their_campaigns_through_a_rename(pool: PgPool) {
 
 /// Two courses would pull at one budget; a step is taken by whoever comes first, and once.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_budget_is_on_one_course(pool: PgPool) {
-    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
-    let lift = courses::add(&pool, a.account, a.person, &a.course(0, None)).await.unwrap().unwrap();
-    assert!(courses::add(&pool, a.account, a.person, &a.course(0, None)).await.unwrap().is_none());
-    assert!(courses::add(&pool, a.account, a.person, &a.course(1, None)).await.unwrap().is_some());
+async fn a_budget_is_on_one_course(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
+    let lift = courses::add(&db, a.account, a.person, &a.course(0, None)).await.unwrap().unwrap();
+    assert!(courses::add(&db, a.account, a.person, &a.course(0, None)).await.unwrap().is_none());
+    assert!(courses::add(&db, a.account, a.person, &a.course(1, None)).await.unwrap().is_some());
     let course = async || {
-        let all = courses::list(&pool, a.account).await.unwrap();
+        let all = courses::list(&db, a.account).await.unwrap();
         all.into_iter().find(|c| c.id == lift).unwrap()
     };
     let seen = course().await;
     assert_eq!((seen.state.as_str(), seen.taken), ("running", 0));
     let step = Progress { state: "running", starts: seen.starts, taken: 1, note: "" };
-    assert!(courses::progress(&pool, a.account, &seen, &step).await.unwrap());
-    assert!(!courses::progress(&pool, a.account, &seen, &step).await.unwrap(), "taken already");
+    assert!(courses::progress(&db, a.account, &seen, &step).await.unwrap());
+    assert!(!courses::progress(&db, a.account, &seen, &step).await.unwrap(), "taken already");
     let seen = course().await;
-    assert!(!courses::progress(&pool, b.account, &seen, &step).await.unwrap(), "not theirs");
+    assert!(!courses::progress(&db, b.account, &seen, &step).await.unwrap(), "not theirs");
     let stop = Progress { state: "stopped", starts: seen.starts, taken: 1, note: "by hand" };
-    assert!(courses::progress(&pool, a.account, &seen, &stop).await.unwrap());
+    assert!(courses::progress(&db, a.account, &seen, &stop).await.unwrap());
     assert_eq!(course().await.note, "by hand");
     // Its budget is free again.
-    assert!(courses::add(&pool, a.account, a.person, &a.course(0, None)).await.unwrap().is_some());
-    assert!(courses::list(&pool, b.account).await.unwrap().is_empty());
+    assert!(courses::add(&db, a.account, a.person, &a.course(0, None)).await.unwrap().is_some());
+    assert!(courses::list(&db, b.account).await.unwrap().is_empty());
 }
 
 /// A course that begins in the tray knows what became of its change.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_course_follows_its_change(pool: PgPool) {
-    let a = Scene::new(&pool, "a").await;
-    let change = changes::add(&pool, a.account, a.person, &[a.change(0, 120)]).await.unwrap()[0];
-    courses::add(&pool, a.account, a.person, &a.course(0, Some(change))).await.unwrap().unwrap();
-    let course = async || courses::list(&pool, a.account).await.unwrap().remove(0);
+async fn a_course_follows_its_change(db: PgPool) {
+    let a = Scene::new(&db, "a").await;
+    let change = changes::add(&db, a.account, a.person, &[a.change(0, 120)]).await.unwrap()[0];
+    courses::add(&db, a.account, a.person, &a.course(0, Some(change))).await.unwrap().unwrap();
+    let course = async || courses::list(&db, a.account).await.unwrap().remove(0);
     let waiting = course().await;
     assert_eq!((waiting.state.as_str(), waiting.taken), ("waiting", 1));
     assert_eq!(waiting.change_state.as_deref(), Some("waiting"));
-    changes::withdraw(&pool, a.account, &[change], "taken out").await.unwrap();
+    changes::withdraw(&db, a.account, &[change], "taken out").await.unwrap();
     let ended = course().await;
     assert_eq!(ended.change_state.as_deref(), Some("withdrawn"));
     assert_eq!((ended.state.as_str(), ended.note.as_str()), ("stopped", "taken out"));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_change_stands_once_in_the_tray(pool: PgPool) {
-    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+async fn a_change_stands_once_in_the_tray(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
     let new = [a.change(0, 120), a.change(1, 90)];
-    let ids = changes::add(&pool, a.account, a.person, &new).await.unwrap();
+    let ids = changes::add(&db, a.account, a.person, &new).await.unwrap();
     assert_eq!(ids.len(), 2);
-    assert!(changes::add(&pool, a.account, a.person, &new).await.unwrap().is_empty());
+    assert!(changes::add(&db, a.account, a.person, &new).await.unwrap().is_empty());
     // Another amount on the same budget stands beside it: the tray tells of the conflict.
-    assert_eq!(
-        changes::add(&pool, a.account, a.person, &[a.change(0, 130)]).await.unwrap().len(),
-        1
-    );
-    let tray = changes::list(&pool, a.account, Which::Tray).await.unwrap();
+    assert_eq!(changes::add(&db, a.account, a.person, &[a.change(0, 130)]).await.unwrap().len(), 1);
+    let tray = changes::list(&db, a.account, Which::Tray).await.unwrap();
     assert_eq!(tray.iter().map(|c| c.a_day).collect::<Vec<_>>(), [20, -10, 30]);
-    assert!(changes::list(&pool, b.account, Which::Tray).await.unwrap().is_empty());
+    assert!(changes::list(&db, b.account, Which::Tray).await.unwrap().is_empty());
     // Nobody else takes it out or sends it.
-    assert_eq!(changes::load(&pool, b.account, &ids).await.unwrap(), 0);
-    changes::withdraw(&pool, b.account, &ids, "").await.unwrap();
-    assert_eq!(changes::list(&pool, a.account, Which::Tray).await.unwrap().len(), 3);
+    assert_eq!(changes::load(&db, b.account, &ids).await.unwrap(), 0);
+    changes::withdraw(&db, b.account, &ids, "").await.unwrap();
+    assert_eq!(changes::list(&db, a.account, Which::Tray).await.unwrap().len(), 3);
     // Sent, it is carried by one worker at a time.
-    assert_eq!(changes::load(&pool, a.account, &ids).await.unwrap(), 2);
-    let batch = changes::claim(&pool).await.unwrap().unwrap();
-    assert!(changes::claim(&pool).await.unwrap().is_none());
+    assert_eq!(changes::load(&db, a.account, &ids).await.unwrap(), 2);
+    let batch = changes::claim(&db).await.unwrap().unwrap();
+    assert!(changes::claim(&db).await.unwrap().is_none());
     assert_eq!((batch.account, batch.attempts), (a.account, 1));
-    let carried = changes::list(&pool, a.account, Which::Batch(batch.id)).await.unwrap();
+    let carried = changes::list(&db, a.account, Which::Batch(batch.id)).await.unwrap();
     assert_eq!(carried.iter().map(|c| c.id).collect::<Vec<_>>(), ids);
     // What is on its way is taken out no more.
-    changes::withdraw(&pool, a.account, &ids, "").await.unwrap();
-    assert_eq!(changes::list(&pool, a.account, Which::Batch(batch.id)).await.unwrap().len(), 2);
+    changes::withdraw(&db, a.account, &ids, "").await.unwrap();
+    assert_eq!(changes::list(&db, a.account, Which::Batch(batch.id)).await.unwrap().len(), 2);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn curves_are_renewed_together(pool: PgPool) {
-    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+async fn curves_are_renewed_together(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
     let kept = |s: &Scene, i: usize, n: i64| Kept {
         campaign: s.campaigns[i],
         ad_group: None,
         window: week(),
         body: json!({ "n": n }),
     };
-    curves::replace(&pool, a.account, &[kept(&a, 0, 1), kept(&a, 1, 1)]).await.unwrap();
-    curves::replace(&pool, b.account, &[kept(&b, 0, 7)]).await.unwrap();
-    curves::replace(&pool, a.account, &[kept(&a, 1, 2)]).await.unwrap();
+    curves::replace(&db, a.account, &[kept(&a, 0, 1), kept(&a, 1, 1)]).await.unwrap();
+    curves::replace(&db, b.account, &[kept(&b, 0, 7)]).await.unwrap();
+    curves::replace(&db, a.account, &[kept(&a, 1, 2)]).await.unwrap();
     let bodies = async |account| {
-        let all = curves::list(&pool, account).await.unwrap();
+        let all = curves::list(&db, account).await.unwrap();
         all.into_iter().map(|k| (k.campaign, k.body)).collect::<Vec<_>>()
     };
     assert_eq!(bodies(a.account).await, [(a.campaigns[1], json!({ "n": 2 }))]);
     assert_eq!(bodies(b.account).await, [(b.campaigns[0], json!({ "n": 7 }))]);
     // A curve of a campaign that is not the account's is refused as a whole: the old ones stay.
-    assert!(curves::replace(&pool, a.account, &[kept(&a, 0, 3), kept(&b, 0, 3)]).await.is_err());
+    assert!(curves::replace(&db, a.account, &[kept(&a, 0, 3), kept(&b, 0, 3)]).await.is_err());
     assert_eq!(bodies(a.account).await, [(a.campaigns[1], json!({ "n": 2 }))]);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn targets_and_views_are_their_owners(pool: PgPool) {
-    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+async fn targets_and_views_are_their_owners(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
     let target =
-        async |slug: &str| people::account_by_slug(&pool, slug).await.unwrap().unwrap().target();
+        async |slug: &str| people::account_by_slug(&db, slug).await.unwrap().unwrap().target();
     let set = async |of: &Scene, campaign, target| {
         let own = Own::Target(target);
-        decisions::decide(&pool, of.account, Some(of.person), campaign, &own, None).await.unwrap()
+        decisions::decide(&db, of.account, Some(of.person), campaign, &own, None).await.unwrap()
     };
     assert_eq!(set(&a, None, Some(Target::Cpa(30.0))).await, Some(true));
     assert_eq!((target("a").await, target("b").await), (Some(Target::Cpa(30.0)), None));
@@ -259,43 +256,43 @@ async fn targets_and_views_are_their_owners(pool: PgPool) {
     assert_eq!(target("a").await, Some(Target::Roas(4.0)), "one kind takes the other's place");
     assert_eq!(set(&b, Some(a.campaigns[0]), Some(Target::Cpa(9.0))).await, None, "not theirs");
     assert_eq!(set(&a, Some(a.campaigns[0]), Some(Target::Cpa(9.0))).await, Some(true));
-    let log = decisions::list(&pool, a.account).await.unwrap();
+    let log = decisions::list(&db, a.account).await.unwrap();
     assert_eq!(log.len(), 3);
     assert_eq!(
         (&log[0].was, &log[0].set_to),
         (&Own::Target(None), &Own::Target(Some(Target::Cpa(9.0))))
     );
     assert_eq!(log[0].author.as_deref(), Some("Ada"));
-    assert!(decisions::list(&pool, b.account).await.unwrap().is_empty());
+    assert!(decisions::list(&db, b.account).await.unwrap().is_empty());
 
-    views::save(&pool, a.account, a.person, "Week", "sort=cpa").await.unwrap();
-    views::save(&pool, a.account, a.person, "Week", "sort=spend").await.unwrap();
+    views::save(&db, a.account, a.person, "Week", "sort=cpa").await.unwrap();
+    views::save(&db, a.account, a.person, "Week", "sort=spend").await.unwrap();
     assert_eq!(
-        views::list(&pool, a.account, a.person).await.unwrap(),
+        views::list(&db, a.account, a.person).await.unwrap(),
         [("Week".to_owned(), "sort=spend".to_owned())]
     );
-    assert!(views::list(&pool, a.account, b.person).await.unwrap().is_empty());
-    assert!(!views::remove(&pool, b.account, a.person, "Week").await.unwrap());
-    assert!(views::remove(&pool, a.account, a.person, "Week").await.unwrap());
+    assert!(views::list(&db, a.account, b.person).await.unwrap().is_empty());
+    assert!(!views::remove(&db, b.account, a.person, "Week").await.unwrap());
+    assert!(views::remove(&db, a.account, a.person, "Week").await.unwrap());
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn an_address_is_one_person_however_it_is_written(pool: PgPool) {
-    let a = Scene::new(&pool, "a").await;
-    let found = people::by_email(&pool, "ADA@a.example").await.unwrap().unwrap();
+async fn an_address_is_one_person_however_it_is_written(db: PgPool) {
+    let a = Scene::new(&db, "a").await;
+    let found = people::by_email(&db, "ADA@a.example").await.unwrap().unwrap();
     assert_eq!((found.id, found.email.as_str()), (a.person, "ada@a.example"));
-    let again = people::save(&pool, "ada@A.example", "Ada L.", "other").await.unwrap();
+    let again = people::save(&db, "ada@A.example", "Ada L.", "other").await.unwrap();
     assert_eq!(again, a.person);
-    assert_eq!(people::by_id(&pool, a.person).await.unwrap().unwrap().name, "Ada L.");
+    assert_eq!(people::by_id(&db, a.person).await.unwrap().unwrap().name, "Ada L.");
     let taken = NewAccount { slug: "a", name: "b", currency: "EUR", time_zone: "UTC" };
-    assert!(people::add_account(&pool, &taken).await.is_err(), "a slug is one account");
+    assert!(people::add_account(&db, &taken).await.is_err(), "a slug is one account");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn what_is_written_after_a_request_that_was_dropped_is_kept(pool: PgPool) {
-    let a = Scene::new(&pool, "a").await;
+async fn what_is_written_after_a_request_that_was_dropped_is_kept(db: PgPool) {
+    let a = Scene::new(&db, "a").await;
     // The next request gets the connection of the dropped one.
-    let options = (*pool.connect_options()).clone();
+    let options = (*db.connect_options()).clone();
     let single = PgPoolOptions::new().max_connections(1).connect_with(options).await.unwrap();
     for awaited in 0..40 {
         tokio::select! {
@@ -305,16 +302,16 @@ async fn what_is_written_after_a_request_that_was_dropped_is_kept(pool: PgPool) 
         }
         let view = format!("after {awaited}");
         views::save(&single, a.account, a.person, &view, "sort=cpa").await.unwrap();
-        let seen = views::list(&pool, a.account, a.person).await.unwrap();
+        let seen = views::list(&db, a.account, a.person).await.unwrap();
         assert!(seen.iter().any(|(name, _)| *name == view), "{view}: nobody else sees it");
     }
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn every_write_raises_the_version_of_its_account_and_of_no_other(pool: PgPool) {
-    let (a, b) = (Scene::new(&pool, "a").await, Scene::new(&pool, "b").await);
+async fn every_write_raises_the_version_of_its_account_and_of_no_other(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
     let (campaign, peer) = (a.campaigns[0].0, a.campaigns[1].0);
-    let of = async |s: &Scene| versions::of(&pool, s.account).await.unwrap();
+    let of = async |s: &Scene| versions::of(&db, s.account).await.unwrap();
     let theirs = of(&b).await;
     let channel = "(SELECT id FROM channel WHERE account_id = $1)";
     let connection = "(SELECT max(id) FROM connection WHERE account_id = $1)";
@@ -345,7 +342,7 @@ async fn every_write_raises_the_version_of_its_account_and_of_no_other(pool: PgP
         (false, "UPDATE change SET state = 'withdrawn' WHERE account_id = $1".to_owned()),
     ] {
         let before = of(&a).await;
-        let done = sqlx::query(sqlx::AssertSqlSafe(sql.clone())).bind(a.account.0).execute(&pool);
+        let done = sqlx::query(sqlx::AssertSqlSafe(sql.clone())).bind(a.account.0).execute(&db);
         assert!(done.await.unwrap().rows_affected() > 0, "{sql}");
         let after = of(&a).await;
         assert_eq!(after.figures > before.figures, figures, "{sql}");
@@ -355,7 +352,7 @@ async fn every_write_raises_the_version_of_its_account_and_of_no_other(pool: PgP
     let before = of(&a).await;
     sqlx::query("UPDATE sync_job SET bytes_read = 9, claimed_at = now() WHERE account_id = $1")
         .bind(a.account.0)
-        .execute(&pool)
+        .execute(&db)
         .await
         .unwrap();
     assert_eq!(of(&a).await, before);

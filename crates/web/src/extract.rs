@@ -2,8 +2,9 @@
 
 use axum::extract::{FromRequestParts, OriginalUri, RawPathParams};
 use axum::http::request::Parts;
-use tiller_desk::connections::{self, Standing};
-use tiller_desk::{Account, Person, PersonId, Role, figures, sign_in};
+use tiller_desk::account::connections::{self, Standing};
+use tiller_desk::account::sign_in;
+use tiller_desk::{Account, Person, PersonId, Role, numerals};
 use tower_sessions::Session;
 
 use crate::App;
@@ -29,7 +30,7 @@ impl FromRequestParts<App> for SignedIn {
         let id: Option<PersonId> =
             session.get(PERSON).await.map_err(|e| PageError::Internal(e.to_string()))?;
         let person = match id {
-            Some(id) => sign_in::person(&app.pool, id).await?,
+            Some(id) => sign_in::person(&app.db, id).await?,
             None => None,
         };
         // The address as it was asked for: a nested router sees only its own part.
@@ -69,15 +70,15 @@ impl FromRequestParts<App> for Member {
             .find(|(name, _)| *name == "account")
             .map(|(_, slug)| slug.to_owned())
             .unwrap_or_default();
-        let all = sign_in::accounts(&app.pool, person.id).await?;
+        let all = sign_in::accounts(&app.db, person.id).await?;
         let found = all.iter().find(|(a, ..)| a.slug == slug).cloned();
         // An account of others answers like one that does not exist.
         let (account, role, stamp) =
             found.ok_or_else(|| PageError::NotFound(format!("You have no account ‘{slug}’.")))?;
         if let Ok(currency) = account.currency.parse() {
-            figures::in_currency(currency);
+            numerals::in_currency(currency);
         }
-        let standing = connections::standing(&app.pool, &account, &stamp).await?;
+        let standing = connections::standing(&app.db, &account, &stamp).await?;
         let accounts = all.into_iter().map(|(a, ..)| a).collect();
         Ok(Self { person, account, role, accounts, standing })
     }

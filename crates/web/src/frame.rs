@@ -2,12 +2,11 @@
 
 use tiller_core::Window;
 use tiller_core::verdict::Verdict;
+use tiller_desk::account::connections::Waiting;
 use tiller_desk::book::{Book, Judged};
 use tiller_desk::change_words::changes;
-use tiller_desk::connections::Waiting;
-use tiller_desk::figures::{day, full_day, money, signed};
-use tiller_desk::measure;
-use tiller_desk::{Account, Role};
+use tiller_desk::numerals::{day, full_day, money, signed};
+use tiller_desk::{Account, Role, measure};
 
 use crate::extract::Member;
 use crate::params::Params;

@@ -28,7 +28,7 @@ pub use session::sweep as sweep_sessions;
 #[derive(Clone, Debug)]
 pub struct App {
     /// The database.
-    pub pool: PgPool,
+    pub db: PgPool,
     /// Offered on the sign-in page in demo mode.
     pub demo: Option<DemoSignIn>,
     /// Cookies are sent over HTTPS only.

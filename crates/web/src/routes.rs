@@ -5,7 +5,7 @@ use axum::extract::{DefaultBodyLimit, Request};
 use axum::middleware::{Next, from_fn};
 use axum::response::Response;
 use axum::routing::{get, post};
-use tiller_desk::figures;
+use tiller_desk::numerals;
 use tower::ServiceBuilder;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
@@ -109,7 +109,7 @@ pub fn router(app: App) -> Router {
         .route("/sign-in/demo", post(sign_in::demo))
         .route("/sign-out", post(sign_in::sign_out))
         .nest("/accounts/{account}", account.layer(from_fn(one_account)))
-        .layer(session::layer(app.pool.clone(), app.https));
+        .layer(session::layer(app.db.clone(), app.https));
 
     pages
         .route("/assets/{*path}", get(assets::get))
@@ -146,7 +146,7 @@ async fn to_its_end(request: Request, next: Next) -> Response {
 
 /// Money is told in the coins of the account in the address.
 async fn one_account(request: Request, next: Next) -> Response {
-    figures::of_one_account(next.run(request)).await
+    numerals::of_one_account(next.run(request)).await
 }
 
 #[cfg(test)]

@@ -19,8 +19,8 @@ const DAYS: i64 = 7;
 pub struct Sessions(PgPool);
 
 /// The layer that loads and saves sessions.
-pub fn layer(pool: PgPool, https: bool) -> SessionManagerLayer<Sessions> {
-    SessionManagerLayer::new(Sessions(pool))
+pub fn layer(db: PgPool, https: bool) -> SessionManagerLayer<Sessions> {
+    SessionManagerLayer::new(Sessions(db))
         .with_name("gold_tiller")
         .with_secure(https)
         .with_same_site(tower_sessions::cookie::SameSite::Lax)
@@ -28,11 +28,11 @@ pub fn layer(pool: PgPool, https: bool) -> SessionManagerLayer<Sessions> {
 }
 
 /// Removes expired sessions every hour, for as long as the program runs.
-pub async fn sweep(pool: PgPool) {
+pub async fn sweep(db: PgPool) {
     let mut tick = tokio::time::interval(Duration::from_hours(1));
     loop {
         tick.tick().await;
-        if let Err(error) = sessions::sweep(&pool).await {
+        if let Err(error) = sessions::sweep(&db).await {
             tracing::warn!(%error, "expired sessions could not be removed");
         }
     }

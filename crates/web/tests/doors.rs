@@ -7,7 +7,7 @@ mod common;
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
 use common::{Site, text};
-use tiller_desk::{PgPool, Role, accounts};
+use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
@@ -53,8 +53,8 @@ const WRITES: [&str; 38] = [
 ];
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn strangers_are_asked_to_sign_in(pool: PgPool) {
-    let site = Site::new(pool);
+async fn strangers_are_asked_to_sign_in(db: PgPool) {
+    let site = Site::new(db);
     site.account("a").await;
     let answer = site.get("/accounts/a/spend?level=items", None).await;
     assert_eq!(answer.status(), StatusCode::SEE_OTHER);
@@ -77,8 +77,8 @@ async fn strangers_are_asked_to_sign_in(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn accounts_of_others_look_like_none(pool: PgPool) {
-    let site = Site::new(pool);
+async fn accounts_of_others_look_like_none(db: PgPool) {
+    let site = Site::new(db);
     let (a, b) = (site.account("a").await, site.account("b").await);
     let mine = site.member("me@a.example", &a, Role::Admin).await;
     site.member("you@b.example", &b, Role::Admin).await;
@@ -124,12 +124,12 @@ async fn accounts_of_others_look_like_none(pool: PgPool) {
             site.post(&format!("/accounts/b/{place}"), Some(&mine), "kind=cpa&cpa=1").await;
         assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{place}");
     }
-    assert_eq!(accounts::by_slug(&site.pool, "b").await.unwrap().target_cpa, None);
+    assert_eq!(account::by_slug(&site.db, "b").await.unwrap().target_cpa, None);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn viewers_see_and_change_nothing(pool: PgPool) {
-    let site = Site::new(pool);
+async fn viewers_see_and_change_nothing(db: PgPool) {
+    let site = Site::new(db);
     let a = site.account("a").await;
     let viewer = site.member("v@a.example", &a, Role::Viewer).await;
     let analyst = site.member("e@a.example", &a, Role::Analyst).await;
@@ -145,7 +145,7 @@ async fn viewers_see_and_change_nothing(pool: PgPool) {
     );
     let done = site.post("/accounts/a/targets", Some(&analyst), "kind=cpa&cpa=12,50").await;
     assert_eq!(done.status(), StatusCode::SEE_OTHER);
-    assert_eq!(accounts::by_slug(&site.pool, "a").await.unwrap().target_cpa, Some(12.5));
+    assert_eq!(account::by_slug(&site.db, "a").await.unwrap().target_cpa, Some(12.5));
     let wrong = site.post("/accounts/a/targets", Some(&analyst), "kind=roas&roas=lots").await;
     assert_eq!(wrong.status(), StatusCode::UNPROCESSABLE_ENTITY);
     let page = text(wrong).await;
@@ -156,8 +156,8 @@ async fn viewers_see_and_change_nothing(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn other_sites_can_not_post(pool: PgPool) {
-    let site = Site::new(pool);
+async fn other_sites_can_not_post(db: PgPool) {
+    let site = Site::new(db);
     let a = site.account("a").await;
     let admin = site.member("me@a.example", &a, Role::Admin).await;
     for forged in [("sec-fetch-site", "cross-site"), ("origin", "https://evil.example")] {
@@ -167,12 +167,12 @@ async fn other_sites_can_not_post(pool: PgPool) {
         let answer = site.send(request, Some(&admin), Body::from("kind=cpa&cpa=1")).await;
         assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{forged:?}");
     }
-    assert_eq!(accounts::by_slug(&site.pool, "a").await.unwrap().target_cpa, None);
+    assert_eq!(account::by_slug(&site.db, "a").await.unwrap().target_cpa, None);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn signing_out_ends_the_session(pool: PgPool) {
-    let site = Site::new(pool);
+async fn signing_out_ends_the_session(db: PgPool) {
+    let site = Site::new(db);
     let a = site.account("a").await;
     let cookie = site.member("me@a.example", &a, Role::Admin).await;
     assert_eq!(site.get("/accounts/a/reports", Some(&cookie)).await.status(), StatusCode::OK);
@@ -184,8 +184,8 @@ async fn signing_out_ends_the_session(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn every_answer_carries_its_headers(pool: PgPool) {
-    let site = Site::new(pool);
+async fn every_answer_carries_its_headers(db: PgPool) {
+    let site = Site::new(db);
     for path in ["/sign-in", "/nowhere", "/healthz", "/assets/style.css"] {
         let answer = site.get(path, None).await;
         let policy = answer.headers()["content-security-policy"].to_str().unwrap().to_owned();
@@ -206,8 +206,8 @@ async fn every_answer_carries_its_headers(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn programs_get_problem_details(pool: PgPool) {
-    let site = Site::new(pool);
+async fn programs_get_problem_details(db: PgPool) {
+    let site = Site::new(db);
     let answer = site
         .send(
             Request::get("/nowhere").header(header::ACCEPT, "application/json"),
@@ -221,8 +221,8 @@ async fn programs_get_problem_details(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
-    let site = Site::new(pool);
+async fn an_empty_account_says_what_will_be_here(db: PgPool) {
+    let site = Site::new(db);
     let a = site.account("a").await;
     let cookie = site.member("me@a.example", &a, Role::Analyst).await;
     for place in ["measure", "spend", "causes", "budgets"] {
@@ -249,8 +249,8 @@ async fn an_empty_account_says_what_will_be_here(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn what_is_not_there_can_not_be_sent_undone_or_fetched(pool: PgPool) {
-    let site = Site::new(pool);
+async fn what_is_not_there_can_not_be_sent_undone_or_fetched(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     for (place, body, status) in [
         ("logbook/7/undo", "", StatusCode::NOT_FOUND),
@@ -277,8 +277,8 @@ async fn what_is_not_there_can_not_be_sent_undone_or_fetched(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_view_is_its_members_own(pool: PgPool) {
-    let site = Site::new(pool);
+async fn a_view_is_its_members_own(db: PgPool) {
+    let site = Site::new(db);
     let (account, mine) = site.with_report("a").await;
     let theirs = site.member("other@a.example", &account, Role::Viewer).await;
     let saved = site

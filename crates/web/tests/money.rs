@@ -7,7 +7,7 @@ use axum::http::StatusCode;
 use common::market::{Answering, amberfold, connected, practice};
 use common::{Site, number, text};
 use tiller_core::Target;
-use tiller_desk::{Account, PgPool, Role, accounts};
+use tiller_desk::{Account, PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
 /// A site with a connected account, an analyst, and the market that answers.
@@ -19,15 +19,15 @@ struct Desk {
 }
 
 impl Desk {
-    async fn new(pool: PgPool) -> Self {
+    async fn new(db: PgPool) -> Self {
         let market = Answering::new().await;
-        let account = connected(&pool, &market).await;
-        accounts::set_default_target(&pool, account.id, Some(Target::Cpa(30.0))).await.unwrap();
-        Self::of(pool, market, account).await
+        let account = connected(&db, &market).await;
+        account::set_default_target(&db, account.id, Some(Target::Cpa(30.0))).await.unwrap();
+        Self::of(db, market, account).await
     }
 
-    async fn of(pool: PgPool, market: Answering, account: Account) -> Self {
-        let site = Site::new(pool);
+    async fn of(db: PgPool, market: Answering, account: Account) -> Self {
+        let site = Site::new(db);
         let cookie = site.member("a@amberfold.example", &account, Role::Analyst).await;
         Self { site, account, cookie, _market: market }
     }
@@ -61,8 +61,8 @@ impl Desk {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_lift_is_seen_day_by_day_before_it_is_set(pool: PgPool) {
-    let desk = Desk::new(pool).await;
+async fn a_lift_is_seen_day_by_day_before_it_is_set(db: PgPool) {
+    let desk = Desk::new(db).await;
     let names = desk.campaign("Names, search").await;
     let flight = desk.page(&format!("{names}/flight")).await;
     assert!(flight.contains("100.00 a day.") && flight.contains("3\u{202f}040"), "{flight}");
@@ -91,8 +91,8 @@ async fn a_lift_is_seen_day_by_day_before_it_is_set(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn an_experiment_begins_in_the_tray(pool: PgPool) {
-    let desk = Desk::new(pool).await;
+async fn an_experiment_begins_in_the_tray(db: PgPool) {
+    let desk = Desk::new(db).await;
     let place = desk.campaign("Courses, search").await;
     let curve = desk.page(&format!("{place}/curve")).await;
     assert!(curve.contains("What would sharpen it") && curve.contains("Does it fit?"), "{curve}");
@@ -109,8 +109,8 @@ async fn an_experiment_begins_in_the_tray(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn hours_are_refused_where_the_channel_wants_a_lifetime_budget(pool: PgPool) {
-    let desk = Desk::new(pool).await;
+async fn hours_are_refused_where_the_channel_wants_a_lifetime_budget(db: PgPool) {
+    let desk = Desk::new(db).await;
     let feed = desk.campaign("Neighbours, feed").await;
     let page = desk.page(&format!("{feed}/hours")).await;
     assert!(page.contains("accepts hours only with a lifetime budget"), "{page}");
@@ -136,8 +136,8 @@ async fn hours_are_refused_where_the_channel_wants_a_lifetime_budget(pool: PgPoo
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_pool_is_split_by_its_audiences(pool: PgPool) {
-    let desk = Desk::new(pool).await;
+async fn a_pool_is_split_by_its_audiences(db: PgPool) {
+    let desk = Desk::new(db).await;
     let feed = desk.campaign("Neighbours, feed").await;
     let page = desk.page(&format!("{feed}/pool")).await;
     assert!(
@@ -160,8 +160,8 @@ async fn a_pool_is_split_by_its_audiences(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(pool: PgPool) {
-    let desk = Desk::new(pool).await;
+async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(db: PgPool) {
+    let desk = Desk::new(db).await;
     let plan = desk.site.plan(&desk.account.slug, &desk.cookie).await;
     let page = desk.site.page(&plan, &desk.cookie).await;
     assert!(page.contains("Put its daily budgets in the tray") && page.contains("class=\"able\""));
@@ -221,8 +221,8 @@ async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(pool: PgPool) 
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn viewers_see_all_of_it_and_are_offered_nothing(pool: PgPool) {
-    let desk = Desk::new(pool).await;
+async fn viewers_see_all_of_it_and_are_offered_nothing(db: PgPool) {
+    let desk = Desk::new(db).await;
     let viewer = desk.site.member("v@amberfold.example", &desk.account, Role::Viewer).await;
     let names = desk.campaign("Names, search").await;
     for side in ["curve", "flight", "pool", "hours"] {
@@ -248,10 +248,10 @@ fn takes(page: &str) -> Vec<String> {
 
 /// What some campaigns get is what others give: taken one by one they would not be the same spend.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn the_weeks_budgets_go_to_the_tray_together(pool: PgPool) {
+async fn the_weeks_budgets_go_to_the_tray_together(db: PgPool) {
     let market = amberfold(20).await;
-    let account = practice(&pool, &market, "supply", 20, Target::Roas(4.0)).await;
-    let desk = Desk::of(pool, market, account).await;
+    let account = practice(&db, &market, "supply", 20, Target::Roas(4.0)).await;
+    let desk = Desk::of(db, market, account).await;
     let today = desk.page("today").await;
     let moves = takes(&today);
     assert!(moves.len() >= 2, "{today}");

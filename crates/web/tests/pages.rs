@@ -6,7 +6,7 @@ mod common;
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
 use common::{Site, number, report, text};
-use tiller_desk::reports::{self, ImportState};
+use tiller_desk::measure::reports::{self, ImportState};
 use tiller_desk::{ImportId, PgPool};
 use tiller_store::MIGRATIONS;
 
@@ -19,8 +19,8 @@ fn assert_order(page: &str, texts: &[&str]) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn spend_sorts_filters_and_adds_up(pool: PgPool) {
-    let site = Site::new(pool);
+async fn spend_sorts_filters_and_adds_up(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let page = site.page("/accounts/a/spend", &cookie).await;
     // 28 settled days: 28 × (240 + 80 + 60) spent on 28 × 23 conversions.
@@ -50,12 +50,12 @@ async fn spend_sorts_filters_and_adds_up(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn names_can_do_no_harm(pool: PgPool) {
-    let site = Site::new(pool);
+async fn names_can_do_no_harm(db: PgPool) {
+    let site = Site::new(db);
     let (account, cookie) = site.with_report("a").await;
     let evil = "date,channel,campaign,impressions,clicks,spend,conversions\n2026-11-05,Findle,<script>alert(1)</script>,10,5,1,1\n2026-11-05,Findle,=HYPER(1),10,5,1,1\n";
     let body = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(evil))]);
-    tiller_desk::jobs::import::import_now(&site.pool, &account, "evil.csv", body, |_| {}, false)
+    tiller_desk::jobs::import::import_now(&site.db, &account, "evil.csv", body, |_| {}, false)
         .await
         .unwrap();
     let page = site.page("/accounts/a/spend", &cookie).await;
@@ -65,8 +65,8 @@ async fn names_can_do_no_harm(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn the_csv_is_the_table_in_plain_numbers(pool: PgPool) {
-    let site = Site::new(pool);
+async fn the_csv_is_the_table_in_plain_numbers(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let csv =
         site.page("/accounts/a/spend.csv?columns=spend,conversions,cpa,excess", &cookie).await;
@@ -77,8 +77,8 @@ async fn the_csv_is_the_table_in_plain_numbers(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn every_figure_has_its_working(pool: PgPool) {
-    let site = Site::new(pool);
+async fn every_figure_has_its_working(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let beside = "cpc,cpc_peers,cvr_peers,cpa_peers,result_share,pool_share,pool_results";
     let dear = site.page("/accounts/a/spend", &cookie).await;
@@ -128,8 +128,8 @@ async fn every_figure_has_its_working(pool: PgPool) {
 
 /// The report's campaigns, 28 days: 8 clicks of 30 a day and 8 conversions; the others pay less for more.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn rows_stand_beside_their_peers_and_parts_in_their_pool(pool: PgPool) {
-    let site = Site::new(pool);
+async fn rows_stand_beside_their_peers_and_parts_in_their_pool(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let csv = "/accounts/a/spend.csv?columns=cpa_peers,cpa,result_share";
     let lines: Vec<String> =
@@ -151,8 +151,8 @@ async fn rows_stand_beside_their_peers_and_parts_in_their_pool(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn causes_name_the_worst_and_why(pool: PgPool) {
-    let site = Site::new(pool);
+async fn causes_name_the_worst_and_why(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let page = site.page("/accounts/a/causes", &cookie).await;
     assert_order(&page, &["Overspent", ">Dear<", "Under target", ">Fair<"]);
@@ -201,8 +201,8 @@ async fn causes_name_the_worst_and_why(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_plan_is_made_solved_mended_and_kept(pool: PgPool) {
-    let site = Site::new(pool);
+async fn a_plan_is_made_solved_mended_and_kept(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let none = site.post("/accounts/a/budgets", Some(&cookie), "name=Empty").await;
     assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);
@@ -271,8 +271,8 @@ async fn a_plan_is_made_solved_mended_and_kept(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_file_is_uploaded_looked_at_and_imported(pool: PgPool) {
-    let site = Site::new(pool);
+async fn a_file_is_uploaded_looked_at_and_imported(db: PgPool) {
+    let site = Site::new(db);
     let (account, cookie) = site.with_report("a").await;
     let upload = |name: &'static str, content: String| {
         let body = format!(
@@ -296,13 +296,13 @@ async fn a_file_is_uploaded_looked_at_and_imported(pool: PgPool) {
     let all = "column-0=date&column-1=channel&column-2=campaign&column-3=ad_group&column-4=kind&column-5=item&column-6=match_type&column-7=impressions&column-8=clicks&column-9=spend&column-10=conversions&column-11=value&column-12=currency&column-13=budget";
     assert_eq!(site.post(&place, Some(&cookie), all).await.status(), StatusCode::SEE_OTHER);
     assert!(site.page(&place, &cookie).await.contains("It is waiting for its turn"));
-    assert!(tiller_desk::jobs::import::run_next(&site.pool).await.unwrap());
+    assert!(tiller_desk::jobs::import::run_next(&site.db).await.unwrap());
     assert!(site.page(&place, &cookie).await.contains("120 rows, 1 Oct 2026 to 9 Nov 2026"));
     let undone = site.post(&format!("{place}/undo"), Some(&cookie), "").await;
     assert_eq!(undone.status(), StatusCode::SEE_OTHER);
     let id: i64 = place.rsplit('/').next().unwrap().parse().unwrap();
     assert_eq!(
-        reports::get(&site.pool, &account, ImportId(id)).await.unwrap().state,
+        reports::get(&site.db, &account, ImportId(id)).await.unwrap().state,
         ImportState::Undone
     );
     assert!(
@@ -312,8 +312,8 @@ async fn a_file_is_uploaded_looked_at_and_imported(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn the_period_stands_in_the_address(pool: PgPool) {
-    let site = Site::new(pool);
+async fn the_period_stands_in_the_address(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let week =
         site.page("/accounts/a/spend?from=2026-11-01&to=2026-11-07&alone=yes", &cookie).await;
@@ -332,8 +332,8 @@ async fn the_period_stands_in_the_address(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn money_of_a_campaign_that_only_reports_tell_of(pool: PgPool) {
-    let site = Site::new(pool);
+async fn money_of_a_campaign_that_only_reports_tell_of(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let budgets = site.page("/accounts/a/budgets", &cookie).await;
     assert!(budgets.contains("Campaign by campaign") && budgets.contains("Budget response"));
@@ -384,8 +384,8 @@ async fn money_of_a_campaign_that_only_reports_tell_of(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn lifts_that_make_no_sense_are_named_at_their_form(pool: PgPool) {
-    let site = Site::new(pool);
+async fn lifts_that_make_no_sense_are_named_at_their_form(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let budgets = site.page("/accounts/a/budgets", &cookie).await;
     let id =
@@ -409,8 +409,8 @@ async fn lifts_that_make_no_sense_are_named_at_their_form(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn the_pace_of_the_month(pool: PgPool) {
-    let site = Site::new(pool);
+async fn the_pace_of_the_month(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let pace = site.page("/accounts/a/spend/pace", &cookie).await;
     assert!(pace.contains("The pace of ") && pace.contains("80% between"));
@@ -430,8 +430,8 @@ async fn the_pace_of_the_month(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_handle_moves_its_line_and_the_newest_curves_are_taken(pool: PgPool) {
-    let site = Site::new(pool);
+async fn a_handle_moves_its_line_and_the_newest_curves_are_taken(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let plan = site.plan("a", &cookie).await;
     let page = site.page(&plan, &cookie).await;
@@ -462,8 +462,8 @@ async fn a_handle_moves_its_line_and_the_newest_curves_are_taken(pool: PgPool) {
 
 /// Every figure that can be opened tells how it came about; what a line brings is its money times its rates.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn figures_of_a_plan_have_their_working(pool: PgPool) {
-    let site = Site::new(pool);
+async fn figures_of_a_plan_have_their_working(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let plan = site.plan("a", &cookie).await;
     let working = |fields: String| site.post_fragment(format!("{plan}/working"), &cookie, fields);
@@ -504,8 +504,8 @@ async fn figures_of_a_plan_have_their_working(pool: PgPool) {
 
 /// A field's Enter presses the first button of a form: it must do no more than solve.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn enter_in_a_plan_only_solves(pool: PgPool) {
-    let site = Site::new(pool);
+async fn enter_in_a_plan_only_solves(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let page = site.page(&site.plan("a", &cookie).await, &cookie).await;
     let form = page.split("<form id=\"plan\"").nth(1).unwrap();
@@ -515,8 +515,8 @@ async fn enter_in_a_plan_only_solves(pool: PgPool) {
 
 /// Yen have no cents, on no page; a mean below ten keeps a decimal.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn money_is_told_in_the_coins_of_the_account(pool: PgPool) {
-    let site = Site::new(pool);
+async fn money_is_told_in_the_coins_of_the_account(db: PgPool) {
+    let site = Site::new(db);
     let (_, yen) = site.with_report_in("yen", "JPY").await;
     let (_, euro) = site.with_report_in("euro", "EUR").await;
     let cents = |page: &str| {

@@ -16,8 +16,8 @@ async fn ids(site: &Site, cookie: &str) -> Vec<String> {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_typed_number_is_taken_or_said(pool: PgPool) {
-    let site = Site::new(pool);
+async fn a_typed_number_is_taken_or_said(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let lost = site.post("/accounts/a/targets", Some(&cookie), "kind=none&cpa=25&least=5%25").await;
     assert_eq!(lost.status(), StatusCode::UNPROCESSABLE_ENTITY);
@@ -36,8 +36,8 @@ async fn a_typed_number_is_taken_or_said(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn purposes_decide_who_is_a_peer(pool: PgPool) {
-    let site = Site::new(pool);
+async fn purposes_decide_who_is_a_peer(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let all = ids(&site, &cookie).await;
     let dear = format!("/accounts/a/causes/campaigns/{}", all[0]);
@@ -66,8 +66,8 @@ async fn purposes_decide_who_is_a_peer(pool: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn peers_are_chosen_by_hand(pool: PgPool) {
-    let site = Site::new(pool);
+async fn peers_are_chosen_by_hand(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let (_, theirs) = site.with_report("b").await;
     let all = ids(&site, &cookie).await;

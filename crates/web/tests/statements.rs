@@ -25,14 +25,14 @@ impl<S: Subscriber> Layer<S> for Statements {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_page_takes_few_statements(pool: PgPool) {
-    let site = Site::new(pool);
+async fn a_page_takes_few_statements(db: PgPool) {
+    let site = Site::new(db);
     let (_, cookie) = site.with_report("a").await;
     let statements = Statements::default();
     let _guard =
         tracing::subscriber::set_default(tracing_subscriber::registry().with(statements.clone()));
     let id: i64 = sqlx::query_scalar("SELECT id FROM campaign WHERE name = 'Dear'")
-        .fetch_one(&site.pool)
+        .fetch_one(&site.db)
         .await
         .unwrap();
     let campaign = format!("causes/campaigns/{id}");

@@ -8,11 +8,11 @@ use tiller_channel::report::Column;
 use tiller_channel::wire::SegmentRow;
 use tiller_core::Target;
 use tiller_core::allocation::{Answer, solve};
-use tiller_desk::diagnosis_file::{
+use tiller_desk::causes::file::{
     DiagnosisError, DiagnosisFile, Question, Report, SegmentFile, row_error,
 };
-use tiller_desk::figures::{money, number, or_absent, percent, probability, signed};
-use tiller_desk::plan_file::{self, AnswerFile, PlanFile};
+use tiller_desk::numerals::{money, number, or_absent, percent, probability, signed};
+use tiller_desk::plans::file::{self, AnswerFile, PlanFile};
 
 use super::{Allocate, BadInput, Diagnose};
 
@@ -38,7 +38,7 @@ pub fn allocate(args: &Allocate) -> anyhow::Result<ExitCode> {
         PlanFile::read(&text).map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
     let problem = file.problem();
     let answer = solve(&problem);
-    let answer_file = plan_file::answer_file(&problem, &answer);
+    let answer_file = file::answer_file(&problem, &answer);
     let mut out = std::io::stdout().lock();
     if args.json {
         serde_json::to_writer_pretty(&mut out, &answer_file)?;
@@ -68,7 +68,7 @@ fn print_answer(
                 "line", "present", "budget", "conversions", "marginal"
             )?;
             for (line, a) in file.lines.iter().zip(&s.lines) {
-                let held = plan_file::held_word(a.held_by).replace('_', " ");
+                let held = file::held_word(a.held_by).replace('_', " ");
                 writeln!(
                     out,
                     "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  {held}",

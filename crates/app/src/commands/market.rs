@@ -9,7 +9,7 @@ use std::sync::Arc;
 use anyhow::Context;
 use chrono::{Days, NaiveDate, Utc};
 use clap::{Args, Subcommand, ValueEnum};
-use tiller_desk::figures::{money, number, or_absent, percent};
+use tiller_desk::numerals::{money, number, or_absent, percent};
 use tiller_market::http::Service;
 use tiller_market::sim::{AccountSim, Outcome, Policy, steer, truth};
 use tiller_market::{Market, World};
@@ -252,8 +252,8 @@ fn outcomes(
         PolicyArg::Follow => {
             super::server::tell(database)?;
             return super::server::block_on(async {
-                let pool = super::server::connect(database).await?;
-                follow(&pool, world, until, days).await
+                let db = super::server::connect(database).await?;
+                follow(&db, world, until, days).await
             });
         }
     };

@@ -7,7 +7,9 @@ use std::process::ExitCode;
 use anyhow::Context;
 use bytes::Bytes;
 use chrono::{Days, Utc};
-use tiller_desk::{PgPool, Role, accounts, diagnosis_file, reports};
+use tiller_desk::causes::file;
+use tiller_desk::measure::reports;
+use tiller_desk::{PgPool, Role, account};
 use tiller_store::people::{self, NewAccount};
 
 use super::{Account, BadInput, Database, Demo, Import, RoleArg, Serve, User};
@@ -35,11 +37,11 @@ pub fn tell(database: &Database) -> anyhow::Result<()> {
 /// Connects and brings the schema up to date.
 pub async fn connect(database: &Database) -> anyhow::Result<PgPool> {
     let settings = Settings::load(database.settings.as_deref(), &database.flags())?;
-    let pool = tiller_store::connect(&settings.database_url, 4)
+    let db = tiller_store::connect(&settings.database_url, 4)
         .await
         .context("no connection to the database")?;
-    tiller_store::migrate(&pool).await?;
-    Ok(pool)
+    tiller_store::migrate(&db).await?;
+    Ok(db)
 }
 
 pub fn serve(args: &Serve) -> anyhow::Result<ExitCode> {
@@ -55,10 +57,10 @@ pub fn demo(args: &Demo) -> anyhow::Result<ExitCode> {
     let yesterday =
         Utc::now().date_naive().checked_sub_days(Days::new(1)).context("no yesterday")?;
     block_on(async {
-        let pool = connect(&args.database).await?;
+        let db = connect(&args.database).await?;
         let history = Source::History(args.until.unwrap_or(yesterday));
         let source = args.market.as_deref().map_or(history, Source::Market);
-        demo_data::load(&pool, super::market::world(&args.world)?, source).await
+        demo_data::load(&db, super::market::world(&args.world)?, source).await
     })?;
     println!("Sign in as {} with {}", demo_data::EMAIL, demo_data::PASSWORD);
     Ok(ExitCode::SUCCESS)
@@ -67,8 +69,8 @@ pub fn demo(args: &Demo) -> anyhow::Result<ExitCode> {
 pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
     use futures::StreamExt;
     block_on(async {
-        let pool = connect(&args.database).await?;
-        let account = accounts::by_slug(&pool, &args.account).await?;
+        let db = connect(&args.database).await?;
+        let account = account::by_slug(&db, &args.account).await?;
         let mut file = std::fs::File::open(&args.report)
             .map_err(|e| BadInput(format!("{}: {e}", args.report.display())))?;
         let mut pieces = std::iter::from_fn(move || {
@@ -90,7 +92,7 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
             m.currency = args.currency.clone().or(m.currency.take());
         };
         let import = tiller_desk::jobs::import::import_now(
-            &pool,
+            &db,
             &account,
             &name,
             body,
@@ -98,7 +100,7 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
             args.only_good,
         )
         .await?;
-        let errors = reports::errors(&pool, &account, import.id, 20).await?;
+        let errors = reports::errors(&db, &account, import.id, 20).await?;
         for e in &errors {
             let e = tiller_channel::report::RowError {
                 line: e.line as u64,
@@ -106,7 +108,7 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
                 found: e.found.clone(),
                 expected: e.expected.clone(),
             };
-            eprintln!("{}", diagnosis_file::row_error(&e));
+            eprintln!("{}", file::row_error(&e));
         }
         match import.state {
             reports::ImportState::Done => {
@@ -117,7 +119,7 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
                 Ok(ExitCode::SUCCESS)
             }
             reports::ImportState::Decide => {
-                reports::drop_import(&pool, &account, import.id).await?;
+                reports::drop_import(&db, &account, import.id).await?;
                 Err(BadInput(format!(
                     "{} errors; nothing was imported. Correct the file, or add --only-good to leave those rows out",
                     import.error_count
@@ -140,28 +142,23 @@ pub fn user(args: User) -> anyhow::Result<ExitCode> {
                 std::io::stdin()
                     .read_line(&mut password)
                     .context("the password could not be read")?;
-                let pool = connect(&database).await?;
-                accounts::save_person(
-                    &pool,
-                    &email,
-                    &name,
-                    password.trim_end_matches(['\r', '\n']),
-                )
-                .await?;
+                let db = connect(&database).await?;
+                account::save_person(&db, &email, &name, password.trim_end_matches(['\r', '\n']))
+                    .await?;
                 println!("{email} may sign in");
             }
             User::Join { database, email, account, role } => {
-                let pool = connect(&database).await?;
-                let person = people::by_email(&pool, &email).await?.ok_or_else(|| {
+                let db = connect(&database).await?;
+                let person = people::by_email(&db, &email).await?.ok_or_else(|| {
                     BadInput(format!("nobody has the address {email}; add them first"))
                 })?;
-                let account = accounts::by_slug(&pool, &account).await?;
+                let account = account::by_slug(&db, &account).await?;
                 let role = match role {
                     RoleArg::Viewer => Role::Viewer,
                     RoleArg::Analyst => Role::Analyst,
                     RoleArg::Admin => Role::Admin,
                 };
-                accounts::join(&pool, account.id, person.id, role).await?;
+                account::join(&db, account.id, person.id, role).await?;
                 println!("{} is {} of {}", person.name, role.word(), account.name);
             }
         }
@@ -172,9 +169,9 @@ pub fn user(args: User) -> anyhow::Result<ExitCode> {
 pub fn account(args: Account) -> anyhow::Result<ExitCode> {
     let Account::Add { database, slug, name, currency, time_zone } = args;
     block_on(async {
-        let pool = connect(&database).await?;
-        accounts::add(
-            &pool,
+        let db = connect(&database).await?;
+        account::add(
+            &db,
             &NewAccount {
                 slug: &slug,
                 name: &name,

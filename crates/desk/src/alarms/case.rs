@@ -11,9 +11,9 @@ use tiller_core::setting::{Budget, CampaignSettings, Pacing, Setting, Status};
 use tiller_core::{Micros, Target, Window};
 
 use super::{Alarm, Moved, What, Why};
+use crate::account::settings::Settings;
+use crate::book::quiet::{Quiet, quiet};
 use crate::book::{Book, Entry, Touch};
-use crate::quiet::{Quiet, quiet};
-use crate::settings::Settings;
 
 /// Days before its end on which a flight is told of, and after it.
 const FLIGHT_DAYS: i64 = 7;

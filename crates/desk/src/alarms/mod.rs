@@ -15,11 +15,11 @@ use tiller_core::ids::CampaignId;
 use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
+use crate::account::connections::View;
+use crate::account::settings::Settings;
+use crate::book::quiet::Quiet;
 use crate::book::{Book, Entry, Period};
-use crate::connections::View;
 use crate::kept::Kept;
-use crate::quiet::Quiet;
-use crate::settings::Settings;
 
 use case::Case;
 
@@ -120,17 +120,17 @@ static KEPT: Kept<(Period, NaiveDate), Vec<Alarm>> = Kept::new(24);
 
 /// The alarms of an account today, the most money first.
 pub async fn of_account(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     settings: &Settings,
     connections: &[View],
     today: NaiveDate,
 ) -> Result<Arc<Vec<Alarm>>, DeskError> {
-    book.keep(&KEPT, today, || raise(pool, book, settings, connections, today)).await
+    book.keep(&KEPT, today, || raise(db, book, settings, connections, today)).await
 }
 
 async fn raise(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     settings: &Settings,
     connections: &[View],
@@ -138,8 +138,7 @@ async fn raise(
 ) -> Result<Vec<Alarm>, DeskError> {
     let window = Window::ending(book.span.to(), NOON_DAYS);
     let mut noons: HashMap<CampaignId, Vec<Noon>> = HashMap::new();
-    for (campaign, day, before, spend) in splits::before_noon(pool, book.account.id, window).await?
-    {
+    for (campaign, day, before, spend) in splits::before_noon(db, book.account.id, window).await? {
         let days = book.entry(campaign).map_or(&[][..], |e| &e.days[..]);
         let budget = days.iter().find(|d| d.day == day).and_then(|d| d.budget);
         noons.entry(campaign).or_default().push(Noon {

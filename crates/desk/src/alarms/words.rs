@@ -3,7 +3,7 @@
 use tiller_core::alarm::Jump;
 
 use super::{Alarm, Moved, What, Why};
-use crate::figures::{counted, day, money, number, percent};
+use crate::numerals::{counted, day, money, number, percent};
 use crate::wording::{Words, capital};
 
 impl Alarm {

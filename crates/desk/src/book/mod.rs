@@ -1,6 +1,8 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
 mod peers;
+pub mod quiet;
+pub mod rollups;
 pub(crate) mod touched;
 
 use std::collections::HashMap;
@@ -28,7 +30,7 @@ pub use touched::{Touch, Touched, shock};
 
 use crate::DeskError;
 use crate::kept::{Kept, Stamp};
-use crate::rollups::{self, Rollups};
+use rollups::Rollups;
 
 /// Days before the period that tell what was usual.
 const HISTORY_DAYS: u64 = 90;
@@ -237,24 +239,23 @@ pub struct Book {
 impl Book {
     /// The book; none if the account has no reports yet.
     pub async fn load(
-        pool: &PgPool,
+        db: &PgPool,
         account: &Account,
         choice: PeriodChoice,
     ) -> Result<Option<Arc<Self>>, DeskError> {
-        let stamp = Stamp::read(pool, account.id).await?;
-        let read = async || {
-            Self::read(pool, account, choice, stamp.clone()).await.map(|b| b.map(Arc::new))
-        };
+        let stamp = Stamp::read(db, account.id).await?;
+        let read =
+            async || Self::read(db, account, choice, stamp.clone()).await.map(|b| b.map(Arc::new));
         Ok(KEPT.get(&stamp, choice, read).await?.as_ref().clone())
     }
 
     async fn read(
-        pool: &PgPool,
+        db: &PgPool,
         account: &Account,
         choice: PeriodChoice,
         stamp: Stamp,
     ) -> Result<Option<Self>, DeskError> {
-        let span = facts::span(pool, account.id).await?;
+        let span = facts::span(db, account.id).await?;
         let period = choice.resolve(span, account.settle())?;
         let Some((span, period)) = span.zip(period) else { return Ok(None) };
         let first = period
@@ -264,8 +265,8 @@ impl Book {
             .unwrap_or(period.window.from());
         let first = period.against.map_or(first, |a| first.min(a.from()));
         let reach = Window::new(first, span.to().max(period.window.to())).unwrap_or(period.window);
-        let rollups = rollups::read(pool, account, &stamp, reach, period.window).await?;
-        let entries = facts::campaigns(pool, account.id)
+        let rollups = rollups::read(db, account, &stamp, reach, period.window).await?;
+        let entries = facts::campaigns(db, account.id)
             .await?
             .into_iter()
             .map(|campaign| Entry {
@@ -277,9 +278,9 @@ impl Book {
                 campaign,
             })
             .collect();
-        let touched = touched::load(pool, account, span.to()).await?;
+        let touched = touched::load(db, account, span.to()).await?;
         let mut chosen_peers: HashMap<CampaignId, Vec<CampaignId>> = HashMap::new();
-        for (campaign, peer) in decisions::peers(pool, account.id).await? {
+        for (campaign, peer) in decisions::peers(db, account.id).await? {
             chosen_peers.entry(campaign).or_default().push(peer);
         }
         Ok(Some(Self {
@@ -527,7 +528,7 @@ static ITEMS: Kept<(Period, (CampaignId, Window)), Vec<ItemTally>> = Kept::new(2
 
 /// Items of a window with anything counted.
 pub async fn items(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     campaign: Option<CampaignId>,
     window: Window,
@@ -535,20 +536,20 @@ pub async fn items(
     let account = book.account.id;
     let Some(campaign) = campaign else {
         // All of a large account are too many to keep.
-        return Ok(Arc::new(facts::items(pool, account, window).await?));
+        return Ok(Arc::new(facts::items(db, account, window).await?));
     };
-    let read = async || Ok(facts::items_of(pool, account, campaign, window).await?);
+    let read = async || Ok(facts::items_of(db, account, campaign, window).await?);
     book.keep(&ITEMS, (campaign, window), read).await
 }
 
 /// The days of an ad group or an item.
 pub async fn days_of(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     subject: Subject,
     window: Window,
 ) -> Result<Vec<(NaiveDate, Tally)>, DeskError> {
-    Ok(facts::days_of(pool, account.id, subject, window).await?)
+    Ok(facts::days_of(db, account.id, subject, window).await?)
 }
 
 #[cfg(test)]

@@ -43,31 +43,31 @@ pub type Touched = HashMap<CampaignId, Vec<Touch>>;
 
 /// Reads what is not to be judged before a day is over.
 pub(crate) async fn load(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     last_day: NaiveDate,
 ) -> Result<Touched, DeskError> {
-    read(pool, account, last_day, true).await
+    read(db, account, last_day, true).await
 }
 
 /// The same without what waits.
 pub(crate) async fn made(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     last_day: NaiveDate,
 ) -> Result<Touched, DeskError> {
-    read(pool, account, last_day, false).await
+    read(db, account, last_day, false).await
 }
 
 async fn read(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     last_day: NaiveDate,
     waiting: bool,
 ) -> Result<Touched, DeskError> {
     let forgotten = last_day.checked_sub_days(Days::new(FORGOTTEN_DAYS)).unwrap_or(last_day);
     let mut all = Touched::new();
-    for row in changes::touched(pool, account.id, last_day, forgotten, waiting).await? {
+    for row in changes::touched(db, account.id, last_day, forgotten, waiting).await? {
         let campaign = row.campaign;
         all.entry(campaign).or_default().push(Touch::read(row)?);
     }

@@ -4,15 +4,16 @@ use chrono::NaiveDate;
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
-use crate::{DeskError, courses, curves, measure};
+use crate::budgets::curves;
+use crate::{DeskError, courses, measure};
 
 /// After new figures up to a day.
 pub(super) async fn new_figures(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     last_day: NaiveDate,
 ) -> Result<(), DeskError> {
-    measure::settle(pool, account.id, last_day).await?;
-    curves::refit(pool, account.id).await?;
-    courses::advance(pool, account).await
+    measure::settle(db, account.id, last_day).await?;
+    curves::refit(db, account.id).await?;
+    courses::advance(db, account).await
 }

@@ -20,9 +20,10 @@ use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, 
 use tiller_store::{Kind, PgPool, StoreError};
 
 use super::{after, staging};
-use crate::connections::open;
-use crate::reading::{self, Counters};
-use crate::{DeskError, reports};
+use crate::DeskError;
+use crate::account::connections::open;
+use crate::measure::reading::{self, Counters};
+use crate::measure::reports;
 
 /// A job with a passing trouble is tried so often before it fails.
 const ATTEMPTS: i32 = 5;
@@ -32,15 +33,15 @@ const USUAL_WINDOW: i16 = 30;
 const SPLIT_DAYS: u64 = 89;
 
 /// Runs the next job in the queue; false if there is none.
-pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
-    let Some((sync, connection)) = connections::claim(pool).await? else { return Ok(false) };
+pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
+    let Some((sync, connection)) = connections::claim(db).await? else { return Ok(false) };
     let fetched = tokio::select! {
-        fetched = fetch_all(pool, &sync, &connection) => fetched,
+        fetched = fetch_all(db, &sync, &connection) => fetched,
         // In whatever step it is, and however slow the channel: it lives.
-        lost = heartbeat(pool, &sync) => Err(lost.into()),
+        lost = heartbeat(db, &sync) => Err(lost.into()),
     };
     let ended = match fetched {
-        Ok(to) => connections::end(pool, &sync, End::Done(to)).await,
+        Ok(to) => connections::end(db, &sync, End::Done(to)).await,
         Err(Trouble::Store(StoreError::Lost)) => Err(StoreError::Lost),
         Err(trouble) => {
             tracing::warn!(channel = connection.channel_name, %trouble, "a fetch did not succeed");
@@ -51,7 +52,7 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
             } else {
                 End::Failed(&text)
             };
-            connections::end(pool, &sync, end).await
+            connections::end(db, &sync, end).await
         }
     };
     match ended {
@@ -65,12 +66,12 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
 }
 
 /// Tells every few seconds that a job lives; ends when another worker has it.
-async fn heartbeat(pool: &PgPool, sync: &Sync) -> StoreError {
+async fn heartbeat(db: &PgPool, sync: &Sync) -> StoreError {
     let mut tick = tokio::time::interval(Duration::from_secs(5));
     loop {
         tick.tick().await;
         // A database that is away for a moment is noticed by what is under way.
-        if let Err(StoreError::Lost) = connections::alive(pool, sync).await {
+        if let Err(StoreError::Lost) = connections::alive(db, sync).await {
             return StoreError::Lost;
         }
     }
@@ -106,12 +107,12 @@ impl From<DeskError> for Trouble {
 }
 
 /// Structure first, then the report of the days that may still change.
-async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDate, Trouble> {
-    connections::progress(pool, sync, "structure", 0, 0).await?;
-    connections::drop_half_done(pool, c.account, c.id).await?;
+async fn fetch_all(db: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDate, Trouble> {
+    connections::progress(db, sync, "structure", 0, 0).await?;
+    connections::drop_half_done(db, c.account, c.id).await?;
     let channel = open(c)?;
     let told = channel.structure().await?;
-    structure::save(pool, c, &told_channel(&told)?).await?;
+    structure::save(db, c, &told_channel(&told)?).await?;
     let from = match c.fetched_to {
         Some(to) => {
             let open = c.window_days.unwrap_or(USUAL_WINDOW).max(0).unsigned_abs();
@@ -120,16 +121,13 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
         }
         None => told.first_day,
     };
-    connections::progress(pool, sync, "report", 0, 0).await?;
-    let account = account(pool, c).await?;
+    connections::progress(db, sync, "report", 0, 0).await?;
+    let account = account(db, c).await?;
     let name = format!("{}, fetched", c.channel_name);
     let pieces = channel.report(ReportKind::Items, from, told.last_day).await?;
-    let id = arriving(
-        pool,
-        sync,
-        reports::upload(pool, &account, Sender::Connection(c.id), &name, pieces),
-    )
-    .await?;
+    let id =
+        arriving(db, sync, reports::upload(db, &account, Sender::Connection(c.id), &name, pieces))
+            .await?;
     let counters = Arc::new(Counters::default());
     let split_from = match c.splits_to {
         Some(_) => from,
@@ -141,11 +139,11 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
     };
     let to_last =
         |from| Window::new(from, told.last_day).unwrap_or(Window::ending(told.last_day, 1));
-    staging::stage(pool, sync, c, &channel, id, to_last(from), to_last(split_from)).await?;
-    connections::progress(pool, sync, "merge", 0, 0).await?;
+    staging::stage(db, sync, c, &channel, id, to_last(from), to_last(split_from)).await?;
+    connections::progress(db, sync, "merge", 0, 0).await?;
     let merged = tokio::select! {
-        merged = merge(pool, &account, id, &counters) => merged?,
-        never = beat(pool, sync, "merge", &counters) => never?,
+        merged = merge(db, &account, id, &counters) => merged?,
+        never = beat(db, sync, "merge", &counters) => never?,
     };
     if let Merged::Decide(contents) = merged {
         let first = contents.errors.first().map_or(String::new(), |e| {
@@ -157,24 +155,24 @@ async fn fetch_all(pool: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDa
         let count = contents.error_count;
         return Err(Trouble::Report(format!("the channel’s report has {count} errors{first}")));
     }
-    connections::forget_replaced(pool, c.account, c.id).await?;
+    connections::forget_replaced(db, c.account, c.id).await?;
     if c.splits_to.is_none() {
-        facts::learn_sizes(pool).await?;
+        facts::learn_sizes(db).await?;
     }
-    after::new_figures(pool, &account, told.last_day).await?;
+    after::new_figures(db, &account, told.last_day).await?;
     Ok(told.last_day)
 }
 
 /// Waits for a report to arrive. That it broke off is the channel's trouble, and passes.
 async fn arriving<T>(
-    pool: &PgPool,
+    db: &PgPool,
     sync: &Sync,
     upload: impl Future<Output = Result<T, DeskError>>,
 ) -> Result<T, Trouble> {
     let counters = Counters::default();
     let done = tokio::select! {
         done = upload => done,
-        never = beat(pool, sync, "report", &counters) => return never,
+        never = beat(db, sync, "report", &counters) => return never,
     };
     done.map_err(|e| match e {
         DeskError::BrokeOff(message) => Trouble::Channel(ChannelError::Cut(message)),
@@ -183,33 +181,33 @@ async fn arriving<T>(
 }
 
 /// Tells that the job lives, for as long as it does.
-async fn beat<T>(pool: &PgPool, sync: &Sync, step: &str, c: &Counters) -> Result<T, Trouble> {
+async fn beat<T>(db: &PgPool, sync: &Sync, step: &str, c: &Counters) -> Result<T, Trouble> {
     let mut tick = tokio::time::interval(Duration::from_millis(500));
     loop {
         tick.tick().await;
         let (bytes, rows) = (c.bytes.load(Ordering::Relaxed), c.rows.load(Ordering::Relaxed));
-        connections::progress(pool, sync, step, bytes, rows).await?;
+        connections::progress(db, sync, step, bytes, rows).await?;
     }
 }
 
 async fn merge(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     id: tiller_core::ids::ImportId,
     counters: &Arc<Counters>,
 ) -> Result<Merged, Trouble> {
-    let sample = imports::chunk(pool, account.id, id, 0).await?.unwrap_or_default();
+    let sample = imports::chunk(db, account.id, id, 0).await?.unwrap_or_default();
     let mapping = guess(&sample).map_err(|e| Trouble::Report(e.to_string()))?.mapping;
     mapping.check().map_err(|e| Trouble::Report(format!("the channel’s report: {e}")))?;
     let json = serde_json::to_value(&mapping).map_err(StoreError::from)?;
-    let import = imports::run_now(pool, account.id, id, &json)
+    let import = imports::run_now(db, account.id, id, &json)
         .await?
         .ok_or_else(|| Trouble::Report("the fetched report is gone".into()))?;
-    Ok(reading::read(pool, &import, counters, true).await?)
+    Ok(reading::read(db, &import, counters, true).await?)
 }
 
-async fn account(pool: &PgPool, c: &Connection) -> Result<Account, Trouble> {
-    people::account(pool, c.account)
+async fn account(db: &PgPool, c: &Connection) -> Result<Account, Trouble> {
+    people::account(db, c.account)
         .await?
         .ok_or_else(|| Trouble::Report("the account is gone".into()))
 }

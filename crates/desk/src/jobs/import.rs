@@ -13,33 +13,34 @@ use tiller_store::people::{self, Account};
 use tiller_store::{Kind, PgPool, StoreError, facts};
 
 use super::after;
-use crate::reading::{self, Counters};
-use crate::{DeskError, reports};
+use crate::DeskError;
+use crate::measure::reading::{self, Counters};
+use crate::measure::reports;
 
 /// A passing trouble is tried so often.
 const ATTEMPTS: i32 = 6;
 
 /// Runs the next import in the queue; false if there is none.
-pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
-    let Some(import) = imports::claim(pool).await? else { return Ok(false) };
-    let sample = imports::chunk(pool, import.account, import.id, 0).await?.unwrap_or_default();
+pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
+    let Some(import) = imports::claim(db).await? else { return Ok(false) };
+    let sample = imports::chunk(db, import.account, import.id, 0).await?.unwrap_or_default();
     let read_as = guess(&sample).ok().map(|g| reports::source(&g.headers));
     let counters = Arc::new(Counters::default());
     let outcome = tokio::select! {
-        outcome = reading::read(pool, &import, &counters, false) => outcome,
-        never = report_progress(pool, &import, &counters) => never,
+        outcome = reading::read(db, &import, &counters, false) => outcome,
+        never = report_progress(db, &import, &counters) => never,
     };
     let settled = match outcome {
         Ok(Merged::Done) => {
             // Only what worked is remembered.
             if let (Some(mapping), Some(source)) = (&import.mapping, &read_as) {
-                imports::remember(pool, import.account, source, mapping).await?;
+                imports::remember(db, import.account, source, mapping).await?;
             }
-            return after_figures(pool, &import).await.map(|()| true);
+            return after_figures(db, &import).await.map(|()| true);
         }
         Ok(Merged::Decide(contents)) => {
             let errors = Some((contents.errors.as_slice(), contents.error_count));
-            imports::settle(pool, &import, State::Decide, None, errors).await
+            imports::settle(db, &import, State::Decide, None, errors).await
         }
         Err(DeskError::Store(StoreError::Lost)) => Err(StoreError::Lost),
         Err(DeskError::Store(error))
@@ -47,7 +48,7 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
         {
             tracing::warn!(import = import.id.0, %error, "an import is tried again");
             let pause = 2f64.powi(import.attempts).min(60.0);
-            imports::again(pool, &import, "the database was busy; it is tried again", pause).await
+            imports::again(db, &import, "the database was busy; it is tried again", pause).await
         }
         Err(error) => {
             tracing::error!(import = import.id.0, %error, "import failed");
@@ -57,7 +58,7 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
                     "nothing was imported, and the file is kept: {other}. Go back to the columns to try again, or discard it"
                 ),
             };
-            imports::settle(pool, &import, State::Failed, Some(&message), None).await
+            imports::settle(db, &import, State::Failed, Some(&message), None).await
         }
     };
     match settled {
@@ -68,18 +69,18 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
 }
 
 /// What follows from new figures.
-async fn after_figures(pool: &PgPool, import: &Import) -> Result<(), DeskError> {
-    let account = people::account(pool, import.account).await?;
-    let (Some(account), Some(span)) = (account, facts::span(pool, import.account).await?) else {
+async fn after_figures(db: &PgPool, import: &Import) -> Result<(), DeskError> {
+    let account = people::account(db, import.account).await?;
+    let (Some(account), Some(span)) = (account, facts::span(db, import.account).await?) else {
         return Ok(());
     };
-    after::new_figures(pool, &account, span.to()).await
+    after::new_figures(db, &account, span.to()).await
 }
 
 /// Writes down how far the import has come, for as long as it runs. An import that is this worker's no more finds that
 /// out before it writes; here it may as well have ended a moment ago, with its work done.
 async fn report_progress(
-    pool: &PgPool,
+    db: &PgPool,
     import: &Import,
     counters: &Counters,
 ) -> Result<Merged, DeskError> {
@@ -88,7 +89,7 @@ async fn report_progress(
         tick.tick().await;
         let (bytes, rows) =
             (counters.bytes.load(Ordering::Relaxed), counters.rows.load(Ordering::Relaxed));
-        match imports::progress(pool, import, bytes, rows).await {
+        match imports::progress(db, import, bytes, rows).await {
             Err(StoreError::Lost) => std::future::pending().await,
             told => told?,
         }
@@ -97,28 +98,28 @@ async fn report_progress(
 
 /// Imports a whole file at once, without a page: for the command line and the demo.
 pub async fn import_now<E: std::fmt::Display>(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     file_name: &str,
     body: impl Stream<Item = Result<Bytes, E>> + Unpin,
     adjust: impl FnOnce(&mut Mapping),
     only_good: bool,
 ) -> Result<Import, DeskError> {
-    let id = reports::upload(pool, account, Sender::Nobody, file_name, body).await?;
+    let id = reports::upload(db, account, Sender::Nobody, file_name, body).await?;
     let started = async {
-        let mut mapping = reports::preview(pool, account, id).await?.mapping;
+        let mut mapping = reports::preview(db, account, id).await?.mapping;
         adjust(&mut mapping);
-        reports::start(pool, account, id, &mapping).await
+        reports::start(db, account, id, &mapping).await
     };
     if let Err(error) = started.await {
-        reports::drop_import(pool, account, id).await?;
+        reports::drop_import(db, account, id).await?;
         return Err(error);
     }
     loop {
-        run_next(pool).await?;
-        let import = reports::get(pool, account, id).await?;
+        run_next(db).await?;
+        let import = reports::get(db, account, id).await?;
         match import.state {
-            State::Decide if only_good => reports::accept_good(pool, account, id).await?,
+            State::Decide if only_good => reports::accept_good(db, account, id).await?,
             // Another worker took it: look again when that one has had time for it.
             State::Queued | State::Running => tokio::time::sleep(Duration::from_millis(100)).await,
             _ => return Ok(import),

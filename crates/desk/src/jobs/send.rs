@@ -10,20 +10,20 @@ use tiller_store::connections::{self, Connection};
 use tiller_store::people::{self, Account};
 
 use crate::DeskError;
-use crate::settings::Settings;
+use crate::account::settings::Settings;
 use crate::tray::{self, Row};
 
 /// A batch that can't be delivered is tried again after so many seconds at most.
 const LONGEST_PAUSE: f64 = 60.0;
 
 /// Carries the next batch to its channel; false if there is none.
-pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
-    let Some(batch) = changes::claim(pool).await? else { return Ok(false) };
+pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
+    let Some(batch) = changes::claim(db).await? else { return Ok(false) };
     let account =
-        people::account(pool, batch.account).await?.ok_or(DeskError::NotFound("account"))?;
-    let load = changes::list(pool, batch.account, Which::Batch(batch.id)).await?;
-    let rows = tray::check(pool, &account, load).await?;
-    let connection = connections::list(pool, batch.account)
+        people::account(db, batch.account).await?.ok_or(DeskError::NotFound("account"))?;
+    let load = changes::list(db, batch.account, Which::Batch(batch.id)).await?;
+    let rows = tray::check(db, &account, load).await?;
+    let connection = connections::list(db, batch.account)
         .await?
         .into_iter()
         .find(|c| c.channel == batch.channel);
@@ -31,23 +31,23 @@ pub async fn run_next(pool: &PgPool) -> Result<bool, DeskError> {
         // Without an interface the batch is the file that somebody carries.
         let answers: Vec<Answered> =
             rows.iter().map(|r| made(r, today(None), account.settle())).collect();
-        changes::answered(pool, &batch, today(None), &answers).await?;
+        changes::answered(db, &batch, today(None), &answers).await?;
         return Ok(true);
     };
     let from = today(connection.last_day);
-    let answers = match deliver(pool, &account, &batch, &connection, &rows).await? {
+    let answers = match deliver(db, &account, &batch, &connection, &rows).await? {
         Ok(answers) => answers,
         Err(error) if error.passing() => {
             tracing::warn!(channel = connection.channel_name, %error, "a batch was not delivered");
             let pause = 2f64.powi(batch.attempts.min(10)).min(LONGEST_PAUSE);
-            changes::delay(pool, &batch, &error.to_string(), pause).await?;
+            changes::delay(db, &batch, &error.to_string(), pause).await?;
             return Ok(true);
         }
         // The channel understood, and made nothing of it.
         Err(error) => rows.iter().map(|r| refused(r, error.to_string())).collect(),
     };
-    changes::answered(pool, &batch, from, &answers).await?;
-    connections::queue(pool, batch.account, connection.id).await?;
+    changes::answered(db, &batch, from, &answers).await?;
+    connections::queue(db, batch.account, connection.id).await?;
     Ok(true)
 }
 
@@ -66,14 +66,14 @@ fn refused(row: &Row, why: String) -> Answered {
 }
 
 async fn deliver(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     batch: &Batch,
     connection: &Connection,
     rows: &[Row],
 ) -> Result<Result<Vec<Answered>, ChannelError>, DeskError> {
     let items: Vec<_> = rows.iter().filter_map(|r| r.change.item).collect();
-    let settings = Settings::load(pool, account, &items).await?;
+    let settings = Settings::load(db, account, &items).await?;
     let mut wire = Vec::with_capacity(rows.len());
     let mut answers = Vec::new();
     for row in rows {
@@ -87,7 +87,7 @@ async fn deliver(
             None => answers.push(refused(row, "the channel no longer has it".into())),
         }
     }
-    let sent = match crate::connections::open(connection) {
+    let sent = match crate::account::connections::open(connection) {
         Ok(channel) => channel.send(&batch.key, &WireBatch { changes: wire }).await,
         Err(error) => Err(error),
     };

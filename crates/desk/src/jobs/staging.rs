@@ -14,7 +14,7 @@ use crate::PgPool;
 
 /// Fetches and stages conversions for one window, segments and terms for another, all of one attempt's import.
 pub(super) async fn stage(
-    pool: &PgPool,
+    db: &PgPool,
     sync: &Sync,
     c: &Connection,
     channel: &HttpConnection,
@@ -22,20 +22,20 @@ pub(super) async fn stage(
     conversions: Window,
     people: Window,
 ) -> Result<(), Trouble> {
-    splits::clear(pool, c.account, c.id).await?;
+    splits::clear(db, c.account, c.id).await?;
     let rows = [
-        each::<ConversionRow>(pool, sync, c, channel, import, conversions).await?,
-        each::<SegmentRow>(pool, sync, c, channel, import, people).await?,
-        each::<TermRow>(pool, sync, c, channel, import, people).await?,
+        each::<ConversionRow>(db, sync, c, channel, import, conversions).await?,
+        each::<SegmentRow>(db, sync, c, channel, import, people).await?,
+        each::<TermRow>(db, sync, c, channel, import, people).await?,
     ];
-    Ok(splits::staged(pool, c.account, import, rows).await?)
+    Ok(splits::staged(db, c.account, import, rows).await?)
 }
 
 /// A row of a report that is staged.
 trait Staged: DeserializeOwned + Send + 'static {
     const KIND: ReportKind;
     fn put(
-        pool: &PgPool,
+        db: &PgPool,
         c: &Connection,
         import: ImportId,
         rows: Vec<Self>,
@@ -45,45 +45,45 @@ trait Staged: DeserializeOwned + Send + 'static {
 impl Staged for ConversionRow {
     const KIND: ReportKind = ReportKind::Conversions;
     async fn put(
-        pool: &PgPool,
+        db: &PgPool,
         c: &Connection,
         import: ImportId,
         rows: Vec<Self>,
     ) -> Result<(), StoreError> {
         let rows: Vec<_> = rows.into_iter().map(conversion).collect();
-        splits::stage_conversions(pool, c.account, c.id, import, &rows).await
+        splits::stage_conversions(db, c.account, c.id, import, &rows).await
     }
 }
 
 impl Staged for SegmentRow {
     const KIND: ReportKind = ReportKind::Segments;
     async fn put(
-        pool: &PgPool,
+        db: &PgPool,
         c: &Connection,
         import: ImportId,
         rows: Vec<Self>,
     ) -> Result<(), StoreError> {
         let rows: Vec<_> = rows.into_iter().map(segment).collect();
-        splits::stage_segments(pool, c.account, c.id, import, &rows).await
+        splits::stage_segments(db, c.account, c.id, import, &rows).await
     }
 }
 
 impl Staged for TermRow {
     const KIND: ReportKind = ReportKind::Terms;
     async fn put(
-        pool: &PgPool,
+        db: &PgPool,
         c: &Connection,
         import: ImportId,
         rows: Vec<Self>,
     ) -> Result<(), StoreError> {
         let rows: Vec<_> = rows.into_iter().map(term).collect();
-        splits::stage_terms(pool, c.account, c.id, import, &rows).await
+        splits::stage_terms(db, c.account, c.id, import, &rows).await
     }
 }
 
 /// Stages a report's rows as they come in, and tells how far it is.
 async fn each<T: Staged>(
-    pool: &PgPool,
+    db: &PgPool,
     sync: &Sync,
     c: &Connection,
     channel: &HttpConnection,
@@ -96,8 +96,8 @@ async fn each<T: Staged>(
     while let Some(batch) = batches.recv().await {
         let batch = batch?;
         read += batch.len() as i64;
-        T::put(pool, c, import, batch).await?;
-        connections::progress(pool, sync, T::KIND.word(), 0, read).await?;
+        T::put(db, c, import, batch).await?;
+        connections::progress(db, sync, T::KIND.word(), 0, read).await?;
     }
     Ok(read)
 }

@@ -13,16 +13,15 @@ use tiller_core::{Micros, Window};
 use tiller_store::PgPool;
 use tiller_store::months::{self, Month, MonthBudget};
 
-use crate::DeskError;
+use crate::account::decisions::{self, Own};
+use crate::account::settings::Settings;
+use crate::book::quiet::{Quiet, quiet};
 use crate::book::{Book, Entry, Period};
-use crate::budgets::{self, Opened};
-use crate::decisions::{self, Own};
-use crate::figures::{money, sum};
 use crate::kept::Kept;
-use crate::proposal::{Adds, Origin, Proposal};
-use crate::quiet::{Quiet, quiet};
-use crate::settings::Settings;
-use crate::tray;
+use crate::numerals::{money, sum};
+use crate::plans::{self, Opened};
+use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
 
 /// A needed budget is set where it differs by more than this from what is set.
@@ -119,17 +118,17 @@ pub fn month_of(day: NaiveDate) -> Option<Window> {
 static KEPT: Kept<(Period, ()), Option<Arc<Pace>>> = Kept::new(24);
 
 /// How the month goes; none where too little has been reported.
-pub async fn of_account(pool: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, DeskError> {
-    Ok(book.keep(&KEPT, (), || forecast(pool, book)).await?.as_ref().clone())
+pub async fn of_account(db: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, DeskError> {
+    Ok(book.keep(&KEPT, (), || forecast(db, book)).await?.as_ref().clone())
 }
 
-async fn forecast(pool: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, DeskError> {
-    let plans = budgets::list(pool, &book.account).await?;
+async fn forecast(db: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, DeskError> {
+    let plans = plans::list(db, &book.account).await?;
     let kept = plans.into_iter().find(|o| o.plan.kept);
     let Some(month) = month_of(book.span.to()).filter(|_| book.span.days() >= LEAST_DAYS) else {
         return Ok(None);
     };
-    let typed = months::list(pool, book.account.id, month.from()).await?;
+    let typed = months::list(db, book.account.id, month.from()).await?;
     Ok(read(book, month, kept.as_ref(), typed).map(Arc::new))
 }
 
@@ -140,11 +139,11 @@ fn read(
     typed: Vec<MonthBudget>,
 ) -> Option<Pace> {
     let to = book.span.to();
-    let solved = kept.and_then(|o| Some((o, budgets::work(&o.file).solved()?.clone())));
+    let solved = kept.and_then(|o| Some((o, plans::work(&o.file).solved()?.clone())));
     // A plan's money is of a mean month: by the day it is the same in each.
     let planned = |e: &Entry| {
         let (o, s) = solved.as_ref()?;
-        let place = o.file.lines.iter().position(|l| budgets::line_id(book, e) == l.id)?;
+        let place = o.file.lines.iter().position(|l| plans::line_id(book, e) == l.id)?;
         Some(s.lines[place].budget / o.file.days * month.days() as f64)
     };
     let mut channels: Vec<&str> =
@@ -233,7 +232,7 @@ fn read(
 
 /// Sets what the month of the last reported day is to spend, by channel (none: the account); empty is nothing.
 pub async fn plan_month(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     person: PersonId,
     typed: &[(Option<String>, String)],
@@ -242,7 +241,7 @@ pub async fn plan_month(
     let mut budgets = Vec::new();
     for (channel, text) in typed {
         let of = channel.as_deref().unwrap_or("the account");
-        let Some(amount) = crate::entry::amount(text, None)
+        let Some(amount) = crate::numerals::typed_number::amount(text, None)
             .map_err(|e| DeskError::Invalid(format!("the month’s budget of {of}: {e}")))?
         else {
             continue;
@@ -265,7 +264,7 @@ pub async fn plan_month(
     }
     budgets.sort_by(|a, b| a.channel.cmp(&b.channel));
     let own = Own::Month(Month { first: month.from(), budgets });
-    decisions::decide(pool, book.account.id, Some(person), None, &own).await?;
+    decisions::decide(db, book.account.id, Some(person), None, &own).await?;
     Ok(())
 }
 
@@ -276,13 +275,13 @@ fn spend(e: &Entry) -> Vec<(NaiveDate, f64)> {
 
 /// Puts the daily budgets that would end some campaigns' month on plan in the tray.
 pub async fn take(
-    pool: &PgPool,
+    db: &PgPool,
     book: &Book,
     person: PersonId,
     chosen: &[CampaignId],
 ) -> Result<usize, DeskError> {
-    let pace = of_account(pool, book).await?.ok_or(DeskError::NotFound("month"))?;
-    let settings = Settings::open(pool, &book.account).await?;
+    let pace = of_account(db, book).await?.ok_or(DeskError::NotFound("month"))?;
+    let settings = Settings::open(db, &book.account).await?;
     let mut proposals = Vec::new();
     for row in &pace.rows {
         let Of::Campaign(id) = row.of else { continue };
@@ -319,5 +318,5 @@ pub async fn take(
             "choose at least one campaign whose daily budget is off and that is not waiting for its look-back; a budget that would have to be 0 is paused instead".into(),
         ));
     }
-    tray::propose(pool, &book.account, person, proposals).await
+    tray::propose(db, &book.account, person, proposals).await
 }

@@ -1,7 +1,7 @@
 //! How a month ends, in words.
 
 use super::{Miss, Pace, Row};
-use crate::figures::{money, sum};
+use crate::numerals::{money, sum};
 use crate::wording::Words;
 
 impl Pace {

@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use chrono::NaiveDate;
 use tiller_core::Target;
-use tiller_desk::{Account, PgPool, accounts, connections};
+use tiller_desk::account::{self, connections};
+use tiller_desk::{Account, PgPool};
 use tiller_market::World;
 use tiller_market::http::Service;
 use tiller_market::world::AMBERFOLD;
@@ -52,12 +53,12 @@ impl Answering {
 }
 
 /// An account that has fetched everything from a market.
-pub async fn connected(pool: &PgPool, market: &Answering) -> Account {
+pub async fn connected(db: &PgPool, market: &Answering) -> Account {
     static NUMBER: AtomicU64 = AtomicU64::new(0);
     let slug = format!("connected-{}", NUMBER.fetch_add(1, Ordering::Relaxed));
-    let account = super::account(pool, &slug).await;
-    connections::connect(pool, &account, &market.address, "test-token").await.unwrap();
-    fetch_all(pool).await;
+    let account = super::account(db, &slug).await;
+    connections::connect(db, &account, &market.address, "test-token").await.unwrap();
+    fetch_all(db).await;
     account
 }
 
@@ -69,7 +70,7 @@ pub async fn amberfold(seed: u64) -> Answering {
 
 /// One of its accounts, with everything fetched.
 pub async fn practice(
-    pool: &PgPool,
+    db: &PgPool,
     market: &Answering,
     key: &str,
     seed: u64,
@@ -82,27 +83,27 @@ pub async fn practice(
         currency: "EUR",
         time_zone: "Europe/Copenhagen",
     };
-    let id = accounts::add(pool, &new).await.unwrap();
-    accounts::set_default_target(pool, id, Some(target)).await.unwrap();
-    let account = accounts::by_slug(pool, &slug).await.unwrap();
+    let id = account::add(db, &new).await.unwrap();
+    account::set_default_target(db, id, Some(target)).await.unwrap();
+    let account = account::by_slug(db, &slug).await.unwrap();
     let token = format!("amberfold-{key}-practice");
-    connections::connect(pool, &account, &market.address, &token).await.unwrap();
-    fetch_all(pool).await;
-    accounts::by_slug(pool, &slug).await.unwrap()
+    connections::connect(db, &account, &market.address, &token).await.unwrap();
+    fetch_all(db).await;
+    account::by_slug(db, &slug).await.unwrap()
 }
 
 /// Runs every job that waits.
-pub async fn fetch_all(pool: &PgPool) {
-    while tiller_desk::jobs::fetch::run_next(pool).await.unwrap() {}
+pub async fn fetch_all(db: &PgPool) {
+    while tiller_desk::jobs::fetch::run_next(db).await.unwrap() {}
 }
 
 /// Makes what waits for later due now, and what a dead worker holds free.
-pub async fn time_passes(pool: &PgPool) {
+pub async fn time_passes(db: &PgPool) {
     for table in ["sync_job", "change_batch"] {
         let sql = format!(
             "UPDATE {table} SET not_before = now() - interval '1 second', claimed_at = claimed_at - interval '2 minutes'"
         );
-        sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(pool).await.unwrap();
+        sqlx::raw_sql(sqlx::AssertSqlSafe(sql)).execute(db).await.unwrap();
     }
 }
 

@@ -11,8 +11,8 @@ use chrono::NaiveDate;
 use tiller_channel::report::Mapping;
 use tiller_core::Target;
 use tiller_desk::book::{Book, PeriodChoice};
-use tiller_desk::reports::{self, ReportImport};
-use tiller_desk::{Account, PgPool, accounts};
+use tiller_desk::measure::reports::{self, ReportImport};
+use tiller_desk::{Account, PgPool, account};
 use tiller_market::world::AMBERFOLD;
 use tiller_market::{Market, World};
 use tiller_store::people::NewAccount;
@@ -22,24 +22,24 @@ pub fn day(text: &str) -> NaiveDate {
 }
 
 /// An account in euros with a target CPA of 30.
-pub async fn account(pool: &PgPool, slug: &str) -> Account {
+pub async fn account(db: &PgPool, slug: &str) -> Account {
     let new = NewAccount {
         slug,
         name: "Amberfold Test",
         currency: "EUR",
         time_zone: "Europe/Copenhagen",
     };
-    let id = accounts::add(pool, &new).await.unwrap();
-    accounts::set_default_target(pool, id, Some(Target::Cpa(30.0))).await.unwrap();
-    accounts::by_slug(pool, slug).await.unwrap()
+    let id = account::add(db, &new).await.unwrap();
+    account::set_default_target(db, id, Some(Target::Cpa(30.0))).await.unwrap();
+    account::by_slug(db, slug).await.unwrap()
 }
 
-pub async fn import(pool: &PgPool, account: &Account, text: &str) -> ReportImport {
-    import_as(pool, account, text, |_| {}, false).await.unwrap()
+pub async fn import(db: &PgPool, account: &Account, text: &str) -> ReportImport {
+    import_as(db, account, text, |_| {}, false).await.unwrap()
 }
 
 pub async fn import_as(
-    pool: &PgPool,
+    db: &PgPool,
     account: &Account,
     text: &str,
     adjust: impl FnOnce(&mut Mapping),
@@ -51,7 +51,7 @@ pub async fn import_as(
         .map(|c| Ok::<_, std::io::Error>(Bytes::copy_from_slice(c)))
         .collect();
     tiller_desk::jobs::import::import_now(
-        pool,
+        db,
         account,
         "test.csv",
         futures::stream::iter(pieces),
@@ -78,12 +78,12 @@ pub fn row(
     )
 }
 
-pub async fn book(pool: &PgPool, account: &Account) -> Arc<Book> {
-    Book::load(pool, account, PeriodChoice::default()).await.unwrap().unwrap()
+pub async fn book(db: &PgPool, account: &Account) -> Arc<Book> {
+    Book::load(db, account, PeriodChoice::default()).await.unwrap().unwrap()
 }
 
 /// An account of the demo world with its whole history imported.
-pub async fn demo_account(pool: &PgPool, key: &str, last: NaiveDate) -> Account {
+pub async fn demo_account(db: &PgPool, key: &str, last: NaiveDate) -> Account {
     let world = World::parse(AMBERFOLD).unwrap();
     let from = world.accounts.iter().find(|a| a.key == key).unwrap();
     let new = NewAccount {
@@ -92,13 +92,13 @@ pub async fn demo_account(pool: &PgPool, key: &str, last: NaiveDate) -> Account 
         currency: &from.currency,
         time_zone: &from.time_zone,
     };
-    let id = accounts::add(pool, &new).await.unwrap();
+    let id = account::add(db, &new).await.unwrap();
     let target = from.target_cpa.map(Target::Cpa).or(from.target_roas.map(Target::Roas));
-    accounts::set_default_target(pool, id, target).await.unwrap();
-    let account = accounts::by_slug(pool, key).await.unwrap();
+    account::set_default_target(db, id, target).await.unwrap();
+    let account = account::by_slug(db, key).await.unwrap();
     let market = Market::begin(Arc::new(world.clone()), last);
     let text = String::from_utf8(market.history(market.account(key).unwrap()).unwrap()).unwrap();
-    let done = import(pool, &account, &text).await;
+    let done = import(db, &account, &text).await;
     assert_eq!(done.state, reports::ImportState::Done, "{:?}", done.message);
     account
 }

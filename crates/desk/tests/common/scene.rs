@@ -1,11 +1,10 @@
 //! An account on a market, worked on as its people do.
 
 use tiller_core::setting::CampaignSettings;
-use tiller_desk::budgets::{self, Fields, Opened};
-use tiller_desk::{
-    Account, CampaignId, ChangeId, DeskError, PersonId, PgPool, accounts, connections, sending,
-    tray,
-};
+use tiller_desk::account::{self, connections};
+use tiller_desk::plans::{self, Fields, Opened};
+use tiller_desk::tray::{self, sending};
+use tiller_desk::{Account, CampaignId, ChangeId, DeskError, PersonId, PgPool};
 
 use super::book;
 use super::market::{Answering, connected, fetch_all};
@@ -18,48 +17,48 @@ pub struct Scene {
 }
 
 impl Scene {
-    pub async fn new(pool: &PgPool) -> Self {
-        Self::on(pool, Answering::new().await).await
+    pub async fn new(db: &PgPool) -> Self {
+        Self::on(db, Answering::new().await).await
     }
 
-    pub async fn on(pool: &PgPool, market: Answering) -> Self {
-        let account = connected(pool, &market).await;
-        let person = accounts::save_person(pool, "a@amberfold.example", "Ada", "a long password")
+    pub async fn on(db: &PgPool, market: Answering) -> Self {
+        let account = connected(db, &market).await;
+        let person = account::save_person(db, "a@amberfold.example", "Ada", "a long password")
             .await
             .unwrap();
-        accounts::join(pool, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
+        account::join(db, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
         Self { market, account, person }
     }
 
-    pub async fn id(&self, pool: &PgPool, name: &str) -> CampaignId {
-        let book = book(pool, &self.account).await;
+    pub async fn id(&self, db: &PgPool, name: &str) -> CampaignId {
+        let book = book(db, &self.account).await;
         book.entries.iter().find(|e| e.campaign.name == name).unwrap().campaign.id
     }
 
     /// Sends everything that waits, and fetches what came of it.
-    pub async fn send(&self, pool: &PgPool) {
-        let rows = tray::rows(pool, &self.account).await.unwrap();
+    pub async fn send(&self, db: &PgPool) {
+        let rows = tray::rows(db, &self.account).await.unwrap();
         let ids: Vec<ChangeId> = rows
             .iter()
             .filter(|r| r.change.state == tray::State::Waiting)
             .map(|r| r.change.id)
             .collect();
-        sending::send(pool, &self.account, &ids).await.unwrap();
-        self.settle(pool).await;
+        sending::send(db, &self.account, &ids).await.unwrap();
+        self.settle(db).await;
     }
 
-    pub async fn settle(&self, pool: &PgPool) {
+    pub async fn settle(&self, db: &PgPool) {
         loop {
-            fetch_all(pool).await;
-            if !tiller_desk::jobs::send::run_next(pool).await.unwrap() {
+            fetch_all(db).await;
+            if !tiller_desk::jobs::send::run_next(db).await.unwrap() {
                 break;
             }
         }
     }
 
-    pub async fn days_pass(&self, pool: &PgPool, days: u16) {
-        connections::let_pass(pool, &self.account, days).await.unwrap();
-        self.settle(pool).await;
+    pub async fn days_pass(&self, db: &PgPool, days: u16) {
+        connections::let_pass(db, &self.account, days).await.unwrap();
+        self.settle(db).await;
     }
 
     /// Whether the market has a campaign of a name: others are told of by files only.
@@ -81,14 +80,13 @@ impl Scene {
         self.at_market(name).budget.unwrap().per_day().to_units()
     }
 
-    pub async fn plan(&self, pool: &PgPool) -> Opened {
-        let book = book(pool, &self.account).await;
-        let (_, known) = budgets::known(pool, &book).await.unwrap();
+    pub async fn plan(&self, db: &PgPool) -> Opened {
+        let book = book(db, &self.account).await;
+        let (_, known) = plans::known(db, &book).await.unwrap();
         let ids: Vec<CampaignId> = book.entries.iter().map(|e| e.campaign.id).collect();
-        let file = budgets::draft(&book, &known, &ids).unwrap();
-        let id =
-            budgets::add(pool, &self.account, self.person, "Plan", &book, &file).await.unwrap();
-        budgets::open(pool, &self.account, id).await.unwrap()
+        let file = plans::draft(&book, &known, &ids).unwrap();
+        let id = plans::add(db, &self.account, self.person, "Plan", &book, &file).await.unwrap();
+        plans::open(db, &self.account, id).await.unwrap()
     }
 }
 

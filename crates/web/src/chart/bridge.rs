@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::bridge::{Bridge, Factor};
-use tiller_desk::figures::{money, percent, signed};
+use tiller_desk::numerals::{money, percent, signed};
 use tiller_desk::wording::list;
 
 use super::scale::{Mark, Scale};

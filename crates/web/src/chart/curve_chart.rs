@@ -3,7 +3,7 @@
 use askama::Template;
 use chrono::NaiveDate;
 use tiller_core::allocation::{CONFIDENCE, Precision, Response};
-use tiller_desk::figures::{day, money, number};
+use tiller_desk::numerals::{day, money, number};
 
 use super::scale::{Mark, Scale};
 use super::{Form, at, path};

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::allocation::{CONFIDENCE, Goal, Line, LineAnswer, Problem, Response, brings};
-use tiller_desk::figures::{count, sum};
+use tiller_desk::numerals::{count, sum};
 
 use super::scale::{Mark, Scale};
 use super::{at, fit, path};

@@ -4,7 +4,7 @@ use askama::Template;
 use chrono::NaiveDate;
 use tiller_core::{Tally, Target};
 use tiller_desk::causes::Estimate;
-use tiller_desk::figures::{conversions, day, money, number, sum};
+use tiller_desk::numerals::{conversions, day, money, number, sum};
 
 use super::scale::{Mark, Scale};
 use super::{Form, at};

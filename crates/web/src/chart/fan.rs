@@ -4,7 +4,7 @@ use askama::Template;
 use chrono::NaiveDate;
 use tiller_core::Window;
 use tiller_core::pace::Forecast;
-use tiller_desk::figures::{day, sum};
+use tiller_desk::numerals::{day, sum};
 
 use super::scale::{Mark, Scale};
 use super::{at, path};

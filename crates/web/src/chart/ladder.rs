@@ -1,7 +1,7 @@
 //! The click ladder: the clicks that one conversion takes, each rung priced at the CPC paid.
 
 use askama::Template;
-use tiller_desk::figures::{money, number};
+use tiller_desk::numerals::{money, number};
 
 use super::at;
 

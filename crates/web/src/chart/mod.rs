@@ -1,6 +1,6 @@
 //! Charts: functions from data to SVG. Geometry here, marks in templates/chart/, colours by class.
 
-use tiller_desk::figures;
+use tiller_desk::numerals;
 
 mod bridge;
 mod curve_chart;
@@ -87,7 +87,7 @@ impl<C: std::fmt::Display> std::fmt::Display for Forms<C> {
 /// A name cut to fit so many units at the charts' text size.
 fn fit(name: &str, width: f64) -> String {
     let room = (width / UNIT) as usize;
-    if room < 4 && name.chars().count() > room { String::new() } else { figures::cut(name, room) }
+    if room < 4 && name.chars().count() > room { String::new() } else { numerals::cut(name, room) }
 }
 
 /// What a character of the charts' text takes on average.

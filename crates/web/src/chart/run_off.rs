@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::lag::{RunOff, SETTLED};
-use tiller_desk::figures::{number, percent};
+use tiller_desk::numerals::{number, percent};
 
 use super::at;
 use super::scale::Mark;

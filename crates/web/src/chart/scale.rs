@@ -39,7 +39,7 @@ impl Scale {
         let decimals = if step >= 1.0 { 0 } else { (-step.log10()).ceil() as usize };
         (0..=(self.most / step) as usize)
             .map(|i| i as f64 * step)
-            .map(|v| Mark { at: self.y(v), text: tiller_desk::figures::number(v, decimals) })
+            .map(|v| Mark { at: self.y(v), text: tiller_desk::numerals::number(v, decimals) })
             .collect()
     }
 }

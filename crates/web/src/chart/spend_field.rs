@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::{Tally, Target};
-use tiller_desk::figures::{conversions, money, number, signed, sum};
+use tiller_desk::numerals::{conversions, money, number, signed, sum};
 
 use super::scale::{Mark, Scale};
 use super::{Form, UNIT, at, fit};

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::allocation::AtTotal;
-use tiller_desk::figures::{number, sum};
+use tiller_desk::numerals::{number, sum};
 
 use super::scale::{Mark, Scale};
 use super::{at, fit, path};

@@ -2,7 +2,7 @@
 
 use askama::Template;
 use tiller_core::Tally;
-use tiller_desk::figures::{conversions, money, or_absent, signed, sum};
+use tiller_desk::numerals::{conversions, money, or_absent, signed, sum};
 
 use super::Form;
 

@@ -5,11 +5,11 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::Response;
 use tiller_core::allocation::Totals;
-use tiller_desk::advice::{self as desk, Advised};
+use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
-use tiller_desk::figures::{counted, money, number, or_absent, signed, sum};
-use tiller_desk::rebalance::{self, Move, Week};
-use tiller_desk::{CampaignId, DeskError};
+use tiller_desk::budgets::weekly::{self, Move, Week};
+use tiller_desk::numerals::{counted, money, number, or_absent, signed, sum};
+use tiller_desk::{CampaignId, DeskError, advice as desk};
 
 use crate::App;
 use crate::error::PageError;
@@ -167,14 +167,14 @@ pub async fn take(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let ids: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
-    let moves = desk::of_account(&app.pool, &book).await?.week.moves.clone();
+    let moves = desk::of_account(&app.db, &book).await?.week.moves.clone();
     let moves: Vec<Move> = moves.into_iter().filter(|m| ids.contains(&m.line.campaign)).collect();
     let outcome = if moves.is_empty() {
         Err(DeskError::Invalid("choose at least one budget; then put it in the tray".into()))
     } else {
-        rebalance::propose(&app.pool, &member.account, member.person.id, &moves).await
+        weekly::propose(&app.db, &member.account, member.person.id, &moves).await
     };
     let outcome = outcome.map(|(n, left)| match left.len() {
         0 => put(n),

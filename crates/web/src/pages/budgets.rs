@@ -10,10 +10,11 @@ use tiller_core::allocation::{Answer, Goal, Response as Curve, Solved, Totals};
 use tiller_core::steps::Step;
 use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
-use tiller_desk::budgets::{self as desk, Opened};
-use tiller_desk::figures::{self, count, money, number, signed, sum};
-use tiller_desk::plan_file::{self, PlanFile};
-use tiller_desk::{CampaignId, DeskError, PlanId, courses, levers, steps};
+use tiller_desk::budgets::responses;
+use tiller_desk::numerals::{self, count, money, number, signed, sum};
+use tiller_desk::plans::Opened;
+use tiller_desk::plans::file::{self, PlanFile};
+use tiller_desk::{CampaignId, DeskError, PlanId, courses, plans as desk, steps};
 
 use crate::App;
 use crate::error::PageError;
@@ -136,11 +137,11 @@ pub async fn list(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let (frame, advised, book) = match book(&app.pool, &member, &params).await? {
+    let (frame, advised, book) = match book(&app.db, &member, &params).await? {
         Some(book) => {
             let frame = Frame::of_book(&member, Station::Budgets, &params, &book)
                 .with_causes(book.judge_all().iter().flatten());
-            let advised = tiller_desk::advice::of_account(&app.pool, &book).await?;
+            let advised = tiller_desk::advice::of_account(&app.db, &book).await?;
             (frame, advised, book)
         }
         None => {
@@ -153,7 +154,7 @@ pub async fn list(
             .into_response());
         }
     };
-    let plans = desk::list(&app.pool, &member.account).await?;
+    let plans = desk::list(&app.db, &member.account).await?;
     let listed = |o: &Opened| {
         let solved = optimal(&o.file);
         let gain = solved.as_ref().map(|s| s.objective - s.present);
@@ -172,7 +173,7 @@ pub async fn list(
                 "harm"
             },
             days: if desk::of_a_month(&o.file) {
-                format!("days to {}", figures::day(o.plan.window.to()))
+                format!("days to {}", numerals::day(o.plan.window.to()))
             } else {
                 span(o.plan.window)
             },
@@ -182,7 +183,7 @@ pub async fn list(
     let plans = plans.iter().map(listed).collect();
     let advice = advice::of(&advised, &book, &frame);
     let campaigns = campaign_lines(&book, &advised, &frame);
-    let courses = courses::list(&app.pool, &member.account)
+    let courses = courses::list(&app.db, &member.account)
         .await?
         .iter()
         .take(MOST_COURSES)
@@ -200,13 +201,13 @@ const MOST_COURSES: usize = 12;
 /// Every campaign that has spent lately, the most money first, with the step that its last days speak for.
 fn campaign_lines(book: &Book, advised: &Advised, frame: &Frame) -> Vec<CampaignLine> {
     let steps = steps::of_account(book, advised);
-    let mut lines: Vec<&levers::Line> = advised.known.iter().collect();
+    let mut lines: Vec<&responses::Line> = advised.known.iter().collect();
     lines.sort_by(|a, b| b.spend.total_cmp(&a.spend));
-    let line = |l: &&levers::Line| CampaignLine {
+    let line = |l: &&responses::Line| CampaignLine {
         id: l.campaign,
         name: l.name.clone(),
         base: format!("{}/budgets/campaigns/{}", frame.base(), l.campaign),
-        budget: figures::or_absent(l.budget, money),
+        budget: numerals::or_absent(l.budget, money),
         spend: money(l.spend),
         answers: match (l.lever.response, l.lever.capacity.most) {
             (Curve::Constant { .. }, Some(most)) => {
@@ -238,10 +239,10 @@ pub async fn step(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let chosen: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
     let double = form.iter().any(|(k, v)| k == "up_by" && v == "double");
-    let outcome = steps::take(&app.pool, &book, member.person.id, &chosen, double).await;
+    let outcome = steps::take(&app.db, &book, member.person.id, &chosen, double).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
 
@@ -282,8 +283,8 @@ pub async fn choose(
     State(app): State<App>,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let name = format!("Plan of {}", figures::full_day(book.span.to()));
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let name = format!("Plan of {}", numerals::full_day(book.span.to()));
     Ok(new_page(&member, &params, &book, name, None))
 }
 
@@ -294,13 +295,13 @@ pub async fn create(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let name = form.iter().find(|(k, _)| k == "name").map_or(String::new(), |(_, v)| v.clone());
     let chosen: Vec<CampaignId> = chosen(&form, "campaign").map(CampaignId).collect();
-    let (_, known) = desk::known(&app.pool, &book).await?;
+    let (_, known) = desk::known(&app.db, &book).await?;
     let made = match desk::draft(&book, &known, &chosen) {
         Ok(file) => {
-            desk::add(&app.pool, &member.account, member.person.id, &name, &book, &file).await
+            desk::add(&app.db, &member.account, member.person.id, &name, &book, &file).await
         }
         Err(error) => Err(error),
     };
@@ -326,7 +327,7 @@ pub async fn duplicate(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    let copy = desk::duplicate(&app.pool, &member.account, member.person.id, PlanId(id)).await?;
+    let copy = desk::duplicate(&app.db, &member.account, member.person.id, PlanId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets/{copy}", member.account.slug)))
 }
 
@@ -336,7 +337,7 @@ pub async fn remove(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    desk::remove(&app.pool, &member.account, PlanId(id)).await?;
+    desk::remove(&app.db, &member.account, PlanId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets", member.account.slug)))
 }
 
@@ -346,7 +347,7 @@ pub async fn csv(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Response, PageError> {
-    let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let contradiction = || {
         PageError::Invalid("The limits of this plan contradict each other, so there are no budgets to export. Repair it first.".into())
     };
@@ -381,7 +382,7 @@ pub async fn csv(
             plain(Some(a.conversions)),
             plain(a.value),
             plain(Some(a.marginal)),
-            plan_file::held_word(a.held_by).to_owned(),
+            file::held_word(a.held_by).to_owned(),
         ]
     });
     csv_file(&format!("{}.csv", opened.plan.name), &header, rows)
@@ -393,7 +394,7 @@ pub async fn json(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Response, PageError> {
-    let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let text = serde_json::to_string_pretty(&opened.file)
         .map_err(|e| PageError::Internal(e.to_string()))?;
     Ok(download("application/json", &format!("{}.json", opened.plan.name), text + "\n"))
@@ -405,7 +406,7 @@ pub async fn compare(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let all = desk::list(&app.pool, &member.account).await?;
+    let all = desk::list(&app.db, &member.account).await?;
     let pick = |name: &str, otherwise: usize| -> Result<Option<&Opened>, PageError> {
         let id: Option<i64> = params.number(name)?;
         Ok(match id {
@@ -433,7 +434,7 @@ pub async fn compare(
             let cell = |(o, s): (&&Opened, &Option<Solved>)| {
                 let place = o.file.lines.iter().position(|l| l.id == id);
                 let answer = place.zip(s.as_ref()).map(|(i, s)| s.lines[i]);
-                answer.map_or((figures::ABSENT.into(), String::new(), "quiet"), |a| {
+                answer.map_or((numerals::ABSENT.into(), String::new(), "quiet"), |a| {
                     (money(a.budget), signed(a.budget - now, money), "quiet")
                 })
             };
@@ -448,7 +449,7 @@ pub async fn compare(
         |of: &dyn Fn(&Totals) -> Option<f64>, text: &dyn Fn(f64) -> String| -> Vec<String> {
             solved
                 .iter()
-                .map(|s| figures::or_absent(s.as_ref().and_then(|s| of(&s.totals)), text))
+                .map(|s| numerals::or_absent(s.as_ref().and_then(|s| of(&s.totals)), text))
                 .collect()
         };
     let totals = vec![

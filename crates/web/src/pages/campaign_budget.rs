@@ -67,13 +67,13 @@ pub struct Untold {
 
 /// What each of these pages begins with.
 pub async fn open(
-    pool: &PgPool,
+    db: &PgPool,
     member: &Member,
     params: &Params,
     campaign: CampaignId,
     side: Side,
 ) -> Result<(Arc<Book>, Frame, Head), PageError> {
-    let book = book_of_reports(pool, member, params).await?;
+    let book = book_of_reports(db, member, params).await?;
     let frame = Frame::of_book(member, Station::Budgets, params, &book);
     let head = Head::new(&frame, &book, campaign, side)?;
     Ok((book, frame, head))

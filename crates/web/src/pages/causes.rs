@@ -12,7 +12,7 @@ use tiller_core::{Tally, Target};
 use tiller_desk::advice::{self, Cure};
 use tiller_desk::book::{Book, Judged};
 use tiller_desk::causes::{self, Examined};
-use tiller_desk::figures::{self, counted, money, number, percent, probability, signed, sum};
+use tiller_desk::numerals::{self, counted, money, number, percent, probability, signed, sum};
 use tiller_desk::spend::{Level, Within, rows};
 use tiller_desk::wording::{self, Words};
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
@@ -118,7 +118,7 @@ pub async fn ranked(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let Some(book) = book(&app.pool, &member, &params).await? else {
+    let Some(book) = book(&app.db, &member, &params).await? else {
         let frame = Frame::new(&member, Station::Causes, &params);
         return Ok(NoReports {
             frame,
@@ -140,9 +140,9 @@ pub async fn ranked(
             href: href(&frame.base(), subject, &frame.days),
             excess: signed(excess, sum),
             tone: if excess > 0.0 { "harm" } else { "gain" },
-            sure: figures::or_absent(j.diagnosis.p_over, probability),
+            sure: numerals::or_absent(j.diagnosis.p_over, probability),
             cost: cost_text(j),
-            target: figures::target(j.target),
+            target: numerals::target(j.target),
             verdict: wording::short(&j.diagnosis),
             working: format!(
                 "{}/working{}",
@@ -183,8 +183,8 @@ pub async fn ranked(
 
 fn cost_text(j: &Judged) -> String {
     match j.target {
-        Target::Cpa(_) => figures::or_absent(j.tally.cpa(), money),
-        Target::Roas(_) => figures::or_absent(j.tally.roas(), |r| number(r, 2)),
+        Target::Cpa(_) => numerals::or_absent(j.tally.cpa(), money),
+        Target::Roas(_) => numerals::or_absent(j.tally.roas(), |r| number(r, 2)),
     }
 }
 
@@ -224,13 +224,13 @@ async fn examine(
     params: &Params,
     subject: Subject,
 ) -> Result<CausePage, PageError> {
-    let book = book_of_reports(&app.pool, member, params).await?;
-    let e = causes::examine(&app.pool, &book, subject).await?;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let e = causes::examine(&app.db, &book, subject).await?;
     let all = book.judge_all();
     let frame =
         Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
     let parts = parts(app, &book, subject, &frame).await?;
-    let cure = advice::cure(&app.pool, &book, subject, &e).await?;
+    let cure = advice::cure(&app.db, &book, subject, &e).await?;
     let (found, here) = match subject {
         Subject::Campaign(id) => (
             findings::of(app, &book, id, &frame.days).await?,
@@ -347,9 +347,9 @@ fn facts(e: &Examined, entry: Option<&tiller_desk::book::Entry>, book: &Book) ->
     let status = entry.and_then(|e| e.campaign.status.clone());
     let since = entry.and_then(|e| e.campaign.first_day).map(|d| {
         if d > book.span.from() {
-            format!("launched {}", figures::day(d))
+            format!("launched {}", numerals::day(d))
         } else {
-            format!("reported since {}", figures::day(d))
+            format!("reported since {}", numerals::day(d))
         }
     });
     [target, budget, status, since].into_iter().flatten().collect::<Vec<_>>().join(" · ")
@@ -359,7 +359,7 @@ fn bridge(j: &Judged) -> Option<Forms<BridgeChart>> {
     let b = j.diagnosis.bridge?;
     let (own, peers) = (&j.tally, &j.diagnosis.peers);
     let pair = |name: &str, of: fn(&Tally) -> Option<f64>, text: &dyn Fn(f64) -> String| {
-        let text = |t| figures::or_absent(of(t), text);
+        let text = |t| numerals::or_absent(of(t), text);
         format!("{name} {}, peers {}", text(own), text(peers))
     };
     let captions = b.effects().map(|(factor, _)| match factor {
@@ -396,11 +396,11 @@ fn bids(j: &Judged) -> Vec<(&'static str, String, &'static str)> {
 
 fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
     let (t, p, d) = (&j.tally, &j.diagnosis.peers, &j.diagnosis);
-    let rate = |x: Option<f64>| figures::or_absent(x, |x| format!("{}%", percent(x)));
+    let rate = |x: Option<f64>| numerals::or_absent(x, |x| format!("{}%", percent(x)));
     let relative = |own: Option<f64>, peers: Option<f64>| {
         let change = own.zip(peers).filter(|(_, p)| *p > 0.0).map(|(o, p)| o / p - 1.0);
         (
-            figures::or_absent(change, |c| format!("{}%", signed(c * 100.0, |x| number(x, 0)))),
+            numerals::or_absent(change, |c| format!("{}%", signed(c * 100.0, |x| number(x, 0)))),
             change.unwrap_or(0.0),
         )
     };
@@ -441,8 +441,8 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
         },
         Compared {
             title: "Cost per click (CPC)",
-            own: figures::or_absent(t.cpc(), money),
-            peers: figures::or_absent(p.cpc(), money),
+            own: numerals::or_absent(t.cpc(), money),
+            peers: numerals::or_absent(p.cpc(), money),
             difference: cpc,
             tone: dearer(cpc_change),
             working: working("cpc"),
@@ -451,8 +451,8 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
     match j.target {
         Target::Cpa(_) => rows.push(Compared {
             title: "Cost per acquisition (CPA)",
-            own: figures::or_absent(t.cpa(), money),
-            peers: figures::or_absent(p.cpa(), money),
+            own: numerals::or_absent(t.cpa(), money),
+            peers: numerals::or_absent(p.cpa(), money),
             difference: cpa,
             tone: dearer(cpa_change),
             working: working("cpa"),
@@ -461,16 +461,16 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
             let (roas, change) = relative(t.roas(), p.roas());
             rows.push(Compared {
                 title: "Order value",
-                own: figures::or_absent(t.aov(), money),
-                peers: figures::or_absent(p.aov(), money),
+                own: numerals::or_absent(t.aov(), money),
+                peers: numerals::or_absent(p.aov(), money),
                 difference: wording::standing(d.aov).into(),
                 tone: lower(d.aov),
                 working: working("aov"),
             });
             rows.push(Compared {
                 title: "Return on ad spend (ROAS)",
-                own: figures::or_absent(t.roas(), |x| number(x, 2)),
-                peers: figures::or_absent(p.roas(), |x| number(x, 2)),
+                own: numerals::or_absent(t.roas(), |x| number(x, 2)),
+                peers: numerals::or_absent(p.roas(), |x| number(x, 2)),
                 difference: roas,
                 tone: dearer(-change),
                 working: working("roas"),
@@ -503,20 +503,20 @@ async fn parts(
         Subject::AdGroup(id) => (Level::Items, Within { campaign: None, ad_group: Some(id) }),
         Subject::Item(_) => return Ok(Vec::new()),
     };
-    let mut rows = rows(&app.pool, book, level, within).await?;
+    let mut rows = rows(&app.db, book, level, within).await?;
     rows.sort_by(|a, b| b.excess().unwrap_or(0.0).total_cmp(&a.excess().unwrap_or(0.0)));
     let part = |r: &tiller_desk::spend::Row| {
         let cost = match r.target {
-            Some(Target::Roas(_)) => figures::or_absent(r.tally.roas(), |x| number(x, 2)),
-            _ => figures::or_absent(r.tally.cpa(), money),
+            Some(Target::Roas(_)) => numerals::or_absent(r.tally.roas(), |x| number(x, 2)),
+            _ => numerals::or_absent(r.tally.cpa(), money),
         };
         Part {
             name: r.name.clone(),
             href: href(&frame.base(), r.subject, &frame.days),
             spend: sum(r.tally.spend.to_units()),
-            conversions: figures::count(r.tally.conversions),
+            conversions: numerals::count(r.tally.conversions),
             cost,
-            excess: figures::or_absent(r.excess(), |x| signed(x, sum)),
+            excess: numerals::or_absent(r.excess(), |x| signed(x, sum)),
             tone: if r.excess().is_some_and(|x| x > 0.0) { "harm" } else { "gain" },
         }
     };

@@ -8,8 +8,9 @@ use axum::Form;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderName, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
-use tiller_desk::connections::{self as desk, View};
-use tiller_desk::figures::{full_day, number};
+use tiller_desk::account::connections as desk;
+use tiller_desk::account::connections::View;
+use tiller_desk::numerals::{full_day, number};
 use tiller_desk::{ConnectionId, DeskError};
 
 use crate::App;
@@ -78,7 +79,7 @@ async fn page(
     wrong: Option<String>,
 ) -> Result<ChannelsPage, PageError> {
     let lines: Vec<Line> =
-        desk::list(&app.pool, &member.account).await?.into_iter().map(line).collect();
+        desk::list(&app.db, &member.account).await?.into_iter().map(line).collect();
     Ok(ChannelsPage {
         frame: Frame::new(member, Station::Channels, params),
         open: lines.iter().any(|l| l.open),
@@ -106,7 +107,7 @@ pub async fn connect(
 ) -> Result<Response, PageError> {
     let field = |name: &str| form.get(name).map_or("", String::as_str);
     let (address, token) = (field("address"), field("token"));
-    match desk::connect(&app.pool, &member.account, address, token).await {
+    match desk::connect(&app.db, &member.account, address, token).await {
         Ok(_) => {
             app.wake.fetches.notify_one();
             Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)).into_response())
@@ -125,7 +126,7 @@ pub async fn fetch(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    desk::fetch(&app.pool, &member.account, ConnectionId(id)).await?;
+    desk::fetch(&app.db, &member.account, ConnectionId(id)).await?;
     app.wake.fetches.notify_one();
     Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
 }
@@ -136,7 +137,7 @@ pub async fn remove(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    desk::remove(&app.pool, &member.account, ConnectionId(id)).await?;
+    desk::remove(&app.db, &member.account, ConnectionId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
 }
 
@@ -148,7 +149,7 @@ pub async fn let_pass(
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Redirect, PageError> {
     let days = form.get("days").and_then(|d| d.parse().ok()).unwrap_or(0);
-    desk::let_pass(&app.pool, &member.account, days).await?;
+    desk::let_pass(&app.db, &member.account, days).await?;
     app.wake.fetches.notify_one();
     Ok(back(&headers, &format!("/accounts/{}/today", member.account.slug)))
 }

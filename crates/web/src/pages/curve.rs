@@ -10,11 +10,12 @@ use tiller_core::response::experiment::would_leave;
 use tiller_core::response::lever::{Bidding, Evidence};
 use tiller_core::response::regression::Prior;
 use tiller_desk::book::Book;
+use tiller_desk::budgets::curves::{self, Examined};
+use tiller_desk::budgets::responses;
 use tiller_desk::courses::{self, Kind};
-use tiller_desk::curves::{self, Examined};
-use tiller_desk::figures::{count, money, number, percent};
+use tiller_desk::numerals::{count, money, number, percent};
 use tiller_desk::wording::Words;
-use tiller_desk::{CampaignId, budgets, levers};
+use tiller_desk::{CampaignId, plans};
 
 use crate::App;
 use crate::chart::{CurveChart, CurveLine, DayPoint, Forms, ResidualChart};
@@ -50,10 +51,10 @@ pub async fn show(
     params: Params,
 ) -> Result<Response, PageError> {
     let campaign = CampaignId(id);
-    let (book, frame, head) = open(&app.pool, &member, &params, campaign, Side::Curve).await?;
-    let courses = courses::list(&app.pool, &member.account).await?;
-    let examined = curves::examine(&app.pool, &book, campaign, &courses).await?;
-    let (settings, known) = budgets::known(&app.pool, &book).await?;
+    let (book, frame, head) = open(&app.db, &member, &params, campaign, Side::Curve).await?;
+    let courses = courses::list(&app.db, &member.account).await?;
+    let examined = curves::examine(&app.db, &book, campaign, &courses).await?;
+    let (settings, known) = plans::known(&app.db, &book).await?;
     let line = known.iter().find(|l| l.campaign == campaign);
     let points = examined.as_ref().map(points);
     let chart = points.as_ref().zip(line).and_then(|(points, l)| {
@@ -72,7 +73,7 @@ pub async fn show(
         && line.is_some_and(|l| l.budget.is_some())
         && frame.connected)
         .then(|| format!("{}/experiment", head.base));
-    let kept = curves::Curves::load(&app.pool, &member.account).await?;
+    let kept = curves::Curves::load(&app.db, &member.account).await?;
     let groups = kept
         .of_groups(campaign)
         .into_iter()
@@ -135,7 +136,7 @@ fn plus_minus(p: Prior) -> String {
     format!("{} ± {}", number(p.mean, 2), number(p.deviation, 2))
 }
 
-fn lead(line: Option<&levers::Line>, e: Option<&Examined>) -> Words {
+fn lead(line: Option<&responses::Line>, e: Option<&Examined>) -> Words {
     let Some(l) = line else {
         return Words::say(
             "Its conversions can’t be trusted, or it has spent nothing lately, so no curve can be fitted. Measure shows what is wrong.",
@@ -195,7 +196,7 @@ fn lead(line: Option<&levers::Line>, e: Option<&Examined>) -> Words {
     }
 }
 
-fn figures(line: Option<&levers::Line>, e: Option<&Examined>) -> Vec<(&'static str, String)> {
+fn figures(line: Option<&responses::Line>, e: Option<&Examined>) -> Vec<(&'static str, String)> {
     let mut all = Vec::new();
     if let Some(l) = line {
         all.push(("Spends a day", money(l.spend)));
@@ -237,7 +238,7 @@ fn check(e: &Examined) -> String {
     }
 }
 
-fn sharpen(book: &Book, line: Option<&levers::Line>, e: Option<&Examined>) -> Vec<String> {
+fn sharpen(book: &Book, line: Option<&responses::Line>, e: Option<&Examined>) -> Vec<String> {
     let mut all = Vec::new();
     let Some(e) = e else {
         all.push("More days: a curve needs 14 days with spend and 5 conversions.".into());
@@ -290,7 +291,7 @@ pub async fn experiment(
     headers: HeaderMap,
 ) -> Result<Response, PageError> {
     let outcome =
-        courses::experiment(&app.pool, &member.account, member.person.id, CampaignId(id)).await;
+        courses::experiment(&app.db, &member.account, member.person.id, CampaignId(id)).await;
     let told = outcome.map(|()| {
         format!(
             "The first step of the {} waits in the tray; the others follow by themselves.",

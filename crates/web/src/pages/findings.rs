@@ -7,14 +7,14 @@ use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::bridge::Effect;
 use tiller_core::setting::Dimension as By;
 use tiller_core::{Target, Window};
-use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
-use tiller_desk::change_words;
-use tiller_desk::figures::{self, count, day, money, number, percent, probability, signed, sum};
-use tiller_desk::findings::{
-    self as desk, BidPath, BidWeek, Broke, Dimension, Factor, Findings, Found, Gap,
+use tiller_desk::causes::findings as desk;
+use tiller_desk::causes::findings::{
+    BidPath, BidWeek, Broke, Dimension, Factor, Findings, Found, Gap,
 };
+use tiller_desk::numerals::{self, count, day, money, number, percent, probability, signed, sum};
 use tiller_desk::wording::Words;
+use tiller_desk::{CampaignId, change_words};
 
 use crate::App;
 use crate::error::PageError;
@@ -117,14 +117,14 @@ pub struct BrokeView {
 
 fn cost(target: Target, t: &tiller_core::Tally) -> String {
     match target {
-        Target::Cpa(_) => figures::or_absent(t.cpa(), money),
-        Target::Roas(_) => figures::or_absent(t.roas(), |r| number(r, 2)),
+        Target::Cpa(_) => numerals::or_absent(t.cpa(), money),
+        Target::Roas(_) => numerals::or_absent(t.roas(), |r| number(r, 2)),
     }
 }
 
 fn line(target: Target, f: &Found, working: Option<Params>) -> Line {
     let told = |of: &dyn Fn(&tiller_core::Tally) -> String| {
-        f.tally.as_ref().map_or(figures::ABSENT.into(), of)
+        f.tally.as_ref().map_or(numerals::ABSENT.into(), of)
     };
     Line {
         id: f.id.clone(),
@@ -132,7 +132,7 @@ fn line(target: Target, f: &Found, working: Option<Params>) -> Line {
         spend: told(&|t| sum(t.spend.to_units())),
         conversions: told(&|t| count(t.conversions)),
         cost: told(&|t| cost(target, t)),
-        excess: if f.excess.abs() < 0.5 { figures::ABSENT.into() } else { signed(f.excess, sum) },
+        excess: if f.excess.abs() < 0.5 { numerals::ABSENT.into() } else { signed(f.excess, sum) },
         tone: tone(f.excess),
         why: f.why.clone(),
         advice: f.advice.clone(),
@@ -257,10 +257,10 @@ fn view(target: Target, f: &Findings, campaign: CampaignId, days: &Params) -> Vi
 
 fn path(p: &BidPath) -> PathView {
     let clicks = |of: Option<&tiller_core::Tally>| {
-        of.map_or(figures::ABSENT.into(), |t| number(t.clicks as f64, 0))
+        of.map_or(numerals::ABSENT.into(), |t| number(t.clicks as f64, 0))
     };
     let (first, last) = (p.weeks.first(), p.weeks.last());
-    let bid = |w: Option<&BidWeek>| w.map_or(figures::ABSENT.into(), |w| money(w.bid));
+    let bid = |w: Option<&BidWeek>| w.map_or(numerals::ABSENT.into(), |w| money(w.bid));
     let words = Words::say("Each bid has been set from its own average plus ")
         .strong(money(p.headroom))
         .and(", and since a click costs ")
@@ -275,7 +275,7 @@ fn path(p: &BidPath) -> PathView {
         .strong(money(p.rests_at))
         .and(format!("; adding {} would have held it.", money(p.holds)));
     let week = |w: &BidWeek| {
-        let cpc = figures::or_absent(w.tally.cpc(), money);
+        let cpc = numerals::or_absent(w.tally.cpc(), money);
         [day(w.from), money(w.bid), cpc, number(w.tally.clicks as f64, 0)]
     };
     PathView { words, weeks: p.weeks.iter().map(week).collect() }
@@ -306,8 +306,8 @@ fn gap(g: &Gap) -> GapView {
 fn factor(f: Factor, t: &tiller_core::Tally, days: f64) -> String {
     match f {
         Factor::Impressions => format!("{} a day", number(t.impressions as f64 / days, 0)),
-        Factor::Ctr | Factor::Cvr => figures::or_absent(f.of(t), |x| percent(x) + "%"),
-        Factor::Cpc => figures::or_absent(f.of(t), money),
+        Factor::Ctr | Factor::Cvr => numerals::or_absent(f.of(t), |x| percent(x) + "%"),
+        Factor::Cpc => numerals::or_absent(f.of(t), money),
     }
 }
 
@@ -360,12 +360,11 @@ pub async fn take(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let findings = desk::of_campaign(&app.pool, &book, CampaignId(id)).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let findings = desk::of_campaign(&app.db, &book, CampaignId(id)).await?;
     let chosen: Vec<String> =
         form.into_iter().filter(|(k, _)| k == "take").map(|(_, v)| v).collect();
-    let outcome =
-        desk::take(&app.pool, &member.account, member.person.id, &findings, &chosen).await;
+    let outcome = desk::take(&app.db, &member.account, member.person.id, &findings, &chosen).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
 
@@ -376,9 +375,9 @@ pub async fn seen(
     Id(id): Id,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let findings = desk::of_campaign(&app.pool, &book, CampaignId(id)).await?;
-    desk::seen(&app.pool, &member.account, &findings.searches.new).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let findings = desk::of_campaign(&app.db, &book, CampaignId(id)).await?;
+    desk::seen(&app.db, &member.account, &findings.searches.new).await?;
     let to =
         format!("/accounts/{}/causes/campaigns/{id}{}", member.account.slug, params.only_period());
     Ok(Redirect::to(&to).into_response())
@@ -392,6 +391,6 @@ pub async fn of(
     days: &Params,
 ) -> Result<Option<View>, PageError> {
     let Some(target) = book.entry(campaign)?.target else { return Ok(None) };
-    let found = desk::of_campaign(&app.pool, book, campaign).await?;
+    let found = desk::of_campaign(&app.db, book, campaign).await?;
     Ok(Some(view(target, &found, campaign, days)))
 }

@@ -10,10 +10,11 @@ use chrono::NaiveDate;
 use tiller_core::Window;
 use tiller_core::flight::{By, monthly_limit, preview};
 use tiller_core::setting::Budget;
+use tiller_desk::account::settings::Settings;
+use tiller_desk::budgets::flight as desk;
 use tiller_desk::courses::{self, Course};
-use tiller_desk::figures::{day, full_day, money};
-use tiller_desk::settings::Settings;
-use tiller_desk::{CampaignId, CourseId, DeskError, entry, flight as desk};
+use tiller_desk::numerals::{day, full_day, money, typed_number};
+use tiller_desk::{CampaignId, CourseId, DeskError};
 
 use crate::App;
 use crate::error::PageError;
@@ -99,9 +100,9 @@ fn lift(params: &Params) -> Result<Option<(By, Window)>, String> {
         .and_then(|(from, to)| Window::new(from, to))
         .ok_or("type the first and the last day; it ends no earlier than it begins")?;
     let by = if by.ends_with('%') {
-        entry::share(by.trim_start_matches('+'))?.map(By::Share)
+        typed_number::share(by.trim_start_matches('+'))?.map(By::Share)
     } else {
-        entry::amount(by, None)?.map(By::Amount)
+        typed_number::amount(by, None)?.map(By::Amount)
     };
     let by = by.ok_or("type by how much: an amount a day, or a share such as 50%")?;
     if by.applied(1.0) <= 1.0 {
@@ -133,8 +134,8 @@ async fn page(
     refused: Option<String>,
 ) -> Result<Response, PageError> {
     let campaign = CampaignId(id);
-    let (_, frame, head) = open(&app.pool, member, params, campaign, Side::Flight).await?;
-    let settings = Settings::load_of(&app.pool, &member.account, campaign, &[]).await?;
+    let (_, frame, head) = open(&app.db, member, params, campaign, Side::Flight).await?;
+    let settings = Settings::load_of(&app.db, &member.account, campaign, &[]).await?;
     let budget = settings.campaign(campaign).and_then(|c| c.budget);
     let a_day = budget.map(|b| b.per_day().to_units());
     let (wrong, asked) = match asked {
@@ -165,7 +166,7 @@ async fn page(
             })
             .collect(),
     };
-    let courses = courses::list(&app.pool, &member.account).await?;
+    let courses = courses::list(&app.db, &member.account).await?;
     let status =
         if view.wrong.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let body = FlightPage {
@@ -220,7 +221,7 @@ pub async fn set_lift(
     let outcome = match &asked {
         Ok(Some((by, dates))) => {
             let person = member.person.id;
-            courses::lift(&app.pool, &member.account, person, CampaignId(id), *by, *dates).await
+            courses::lift(&app.db, &member.account, person, CampaignId(id), *by, *dates).await
         }
         Ok(None) => Err(DeskError::Invalid("type its days, and by how much".into())),
         Err(why) => Err(DeskError::Invalid(why.clone())),
@@ -251,7 +252,7 @@ pub async fn convert(
     };
     let flight = date("starts").zip(date("ends")).and_then(|(from, to)| Window::new(from, to));
     let outcome =
-        desk::convert(&app.pool, &member.account, member.person.id, CampaignId(id), flight).await;
+        desk::convert(&app.db, &member.account, member.person.id, CampaignId(id), flight).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
 
@@ -261,6 +262,6 @@ pub async fn stop(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    courses::stop(&app.pool, &member.account, CourseId(id)).await?;
+    courses::stop(&app.db, &member.account, CourseId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets#courses", member.account.slug)))
 }

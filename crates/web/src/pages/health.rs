@@ -13,7 +13,7 @@ pub async fn alive() -> &'static str {
 
 /// The database answers too, and the queues are worked off.
 pub async fn ready(State(app): State<App>) -> Response {
-    match tiller_store::ping(&app.pool).await {
+    match tiller_store::ping(&app.db).await {
         Ok(()) => match app.queues.dead() {
             dead if dead.is_empty() => "ready\n".into_response(),
             dead => {

@@ -7,8 +7,9 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use tiller_core::hours::{ALWAYS, Week, only, place};
-use tiller_desk::figures::{conversions, full_day, money, number, or_absent, signed, sum};
-use tiller_desk::hours::{self as desk, View};
+use tiller_desk::budgets::hours as desk;
+use tiller_desk::budgets::hours::View;
+use tiller_desk::numerals::{conversions, full_day, money, number, or_absent, signed, sum};
 use tiller_desk::{CampaignId, DeskError};
 
 use crate::App;
@@ -139,9 +140,9 @@ pub async fn show(
     params: Params,
 ) -> Result<Response, PageError> {
     let campaign = CampaignId(id);
-    let (book, frame, head) = open(&app.pool, &member, &params, campaign, Side::Hours).await?;
+    let (book, frame, head) = open(&app.db, &member, &params, campaign, Side::Hours).await?;
     let shown = desk::read_zone(&book, Some(params.text("zone")))?;
-    let view = desk::view(&app.pool, &book, campaign, shown).await?;
+    let view = desk::view(&app.db, &book, campaign, shown).await?;
     let hour = |name: &str, otherwise: usize| {
         params
             .text(name)
@@ -250,7 +251,7 @@ pub async fn set(
     params: Params,
     Form(form): Form<std::collections::HashMap<String, String>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let outcome = take(&app, &member, &book, CampaignId(id), &form).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
@@ -273,7 +274,7 @@ async fn take(
         Some(because) => because.to_owned(),
         None => "Hours set by hand.".into(),
     };
-    desk::set(&app.pool, book, member.person.id, campaign, &week, shown, &reason).await
+    desk::set(&app.db, book, member.person.id, campaign, &week, shown, &reason).await
 }
 
 #[cfg(test)]

@@ -5,10 +5,10 @@ use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
-use tiller_desk::decisions::{self, Decision};
-use tiller_desk::figures::{day, full_day};
-use tiller_desk::logbook::{self as desk, Entry, Show};
-use tiller_desk::{ChangeId, DecisionId, change_words, measure};
+use tiller_desk::account::decisions::{self, Decision};
+use tiller_desk::logbook::{Entry, Show};
+use tiller_desk::numerals::{day, full_day};
+use tiller_desk::{ChangeId, DecisionId, change_words, logbook as desk, measure};
 
 use crate::App;
 use crate::error::PageError;
@@ -99,10 +99,10 @@ pub async fn show(
     let show = Show::read(params.text("show"));
     let search = params.text("q").to_owned();
     let today = member.standing.today;
-    let entries = desk::entries(&app.pool, &member.account, show, &search, today).await?;
+    let entries = desk::entries(&app.db, &member.account, show, &search, today).await?;
     let base = frame.base();
     let own = match show {
-        Show::Own => decisions::list(&app.pool, &member.account).await?,
+        Show::Own => decisions::list(&app.db, &member.account).await?,
         Show::All | Show::Due | Show::Refused => Vec::new(),
     };
     let own: Vec<OwnLine> = own
@@ -135,7 +135,7 @@ pub async fn csv(
 ) -> Result<Response, PageError> {
     let show = Show::read(params.text("show"));
     let entries =
-        desk::entries(&app.pool, &member.account, show, params.text("q"), member.standing.today)
+        desk::entries(&app.db, &member.account, show, params.text("q"), member.standing.today)
             .await?;
     let header = [
         "answered_at",
@@ -181,7 +181,7 @@ pub async fn csv(
 /// The look-backs to come, as a calendar.
 pub async fn calendar(member: Member, State(app): State<App>) -> Result<Response, PageError> {
     let today = member.standing.today;
-    let entries = desk::entries(&app.pool, &member.account, Show::All, "", today).await?;
+    let entries = desk::entries(&app.db, &member.account, Show::All, "", today).await?;
     let text = desk::calendar(&member.account, &entries);
     Ok(download(
         "text/calendar; charset=utf-8",
@@ -196,7 +196,7 @@ pub async fn undo(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    desk::undo(&app.pool, &member.account, member.person.id, ChangeId(id)).await?;
+    desk::undo(&app.db, &member.account, member.person.id, ChangeId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
 }
 
@@ -206,9 +206,9 @@ pub async fn undo_own(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    let own = decisions::undo(&app.pool, &member.account, member.person.id, DecisionId(id)).await?;
+    let own = decisions::undo(&app.db, &member.account, member.person.id, DecisionId(id)).await?;
     if matches!(own, decisions::Own::Events(_) | decisions::Own::ClickWindow(_)) {
-        measure::settle_account(&app.pool, &member.account).await?;
+        measure::settle_account(&app.db, &member.account).await?;
     }
     Ok(Redirect::to(&format!("/accounts/{}/logbook?show=own", member.account.slug)))
 }
@@ -219,7 +219,7 @@ pub async fn again(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    desk::again(&app.pool, &member.account, ChangeId(id)).await?;
+    desk::again(&app.db, &member.account, ChangeId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
 }
 
@@ -230,6 +230,6 @@ pub async fn looked(
     Id(id): Id,
     headers: HeaderMap,
 ) -> Result<Redirect, PageError> {
-    desk::looked(&app.pool, &member.account, ChangeId(id)).await?;
+    desk::looked(&app.db, &member.account, ChangeId(id)).await?;
     Ok(back(&headers, &format!("/accounts/{}/logbook", member.account.slug)))
 }

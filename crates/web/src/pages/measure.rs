@@ -10,10 +10,10 @@ use tiller_core::Target;
 use tiller_core::evidence::Interval;
 use tiller_core::spot::Subject;
 use tiller_desk::book::Book;
-use tiller_desk::figures::{self, count, counted, day, money, number, percent, signed, sum};
-use tiller_desk::measure::{self as desk, Event, Lag, Preview, Side};
+use tiller_desk::measure::{Event, Lag, Preview, Side};
+use tiller_desk::numerals::{self, count, counted, day, money, number, percent, signed, sum};
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{CampaignId, DeskError};
+use tiller_desk::{CampaignId, DeskError, measure as desk};
 
 use crate::App;
 use crate::chart::{AgeRow, RunOffChart, ages};
@@ -153,14 +153,14 @@ fn campaign_row(
         with_value: if tally.value.get() > 0 {
             money(tally.aov().unwrap_or_default())
         } else {
-            figures::ABSENT.into()
+            numerals::ABSENT.into()
         },
-        maturity: run_off.map_or(figures::ABSENT.into(), |(r, _)| percent(r.maturity(0))),
-        settled: run_off.map_or(figures::ABSENT.into(), |(r, borrowed)| {
+        maturity: run_off.map_or(numerals::ABSENT.into(), |(r, _)| percent(r.maturity(0))),
+        settled: run_off.map_or(numerals::ABSENT.into(), |(r, borrowed)| {
             let days = counted_days(r.settled_age());
             if borrowed { format!("{days}, the account’s") } else { days }
         }),
-        to_come: lag.zip(open).map_or(figures::ABSENT.into(), |(l, w)| {
+        to_come: lag.zip(open).map_or(numerals::ABSENT.into(), |(l, w)| {
             let c = l.complete(Some(id), w);
             format!("{} of {}", count(c.reported), range(c.interval(CONFIDENCE)))
         }),
@@ -180,10 +180,10 @@ async fn page(
 ) -> Result<MeasurePage, PageError> {
     let frame = Frame::of_book(member, Station::Measure, params, book);
     let base = frame.base();
-    let lag = Lag::of_account(&app.pool, book.account.id, book.span.to()).await?;
+    let lag = Lag::of_account(&app.db, book.account.id, book.span.to()).await?;
     let spoiled = desk::spoiled(book);
     let choice = book.account.counted_events.as_ref();
-    let events = desk::events(&app.pool, book).await?;
+    let events = desk::events(&app.db, book).await?;
     let window = book.account.click_window;
     let windows =
         std::iter::once((String::new(), "the channel’s own window".to_owned(), window.is_none()))
@@ -218,7 +218,7 @@ async fn page(
             .iter()
             .map(|event| EventRow {
                 conversions: count(event.conversions),
-                value: if event.value > 0.0 { sum(event.value) } else { figures::ABSENT.into() },
+                value: if event.value > 0.0 { sum(event.value) } else { numerals::ABSENT.into() },
                 chosen: choice.map_or(event.channel_counts, |c| c.contains(&event.name)),
                 event: event.clone(),
             })
@@ -242,7 +242,7 @@ pub async fn show(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let Some(book) = book(&app.pool, &member, &params).await? else {
+    let Some(book) = book(&app.db, &member, &params).await? else {
         let frame = Frame::new(&member, Station::Measure, &params);
         let what = "what counts as a result, whether it can be trusted, and how late it comes in";
         return Ok(NoReports { frame, title: "Measure", what }.into_response());
@@ -266,10 +266,10 @@ pub async fn choose_default(
     params: Params,
     Form(fields): Form<Fields>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let window = fields.iter().find(|(k, _)| k == "click_window").map_or("", |(_, v)| v.as_str());
     let window = if window.is_empty() { None } else { Some(window.parse().unwrap_or(-1)) };
-    match desk::choose_default(&app.pool, &book, Some(member.person.id), chosen(&fields), window)
+    match desk::choose_default(&app.db, &book, Some(member.person.id), chosen(&fields), window)
         .await
     {
         Ok(()) => Ok(Redirect::to(&format!(
@@ -308,8 +308,8 @@ struct ChoicePage {
 
 fn cost(side: &Side, target: Option<Target>) -> String {
     match target {
-        Some(Target::Roas(_)) => figures::or_absent(side.tally.roas(), |r| number(r, 2)),
-        _ => figures::or_absent(side.tally.cpa(), money),
+        Some(Target::Roas(_)) => numerals::or_absent(side.tally.roas(), |r| number(r, 2)),
+        _ => numerals::or_absent(side.tally.cpa(), money),
     }
 }
 
@@ -326,9 +326,9 @@ fn compared(before: &Side, after: &Side, target: Option<Target>) -> Vec<Compared
         }),
         row("Conversions", &|s| count(s.tally.conversions)),
         row("Value", &|s| sum(s.tally.value.to_units())),
-        row("CVR %", &|s| figures::or_absent(s.tally.cvr(), percent)),
+        row("CVR %", &|s| numerals::or_absent(s.tally.cvr(), percent)),
         row(if by_return { "ROAS" } else { "CPA" }, &|s| cost(s, target)),
-        row("Excess", &|s| figures::or_absent(s.excess, |e| signed(e, sum))),
+        row("Excess", &|s| numerals::or_absent(s.excess, |e| signed(e, sum))),
     ]
 }
 
@@ -345,9 +345,9 @@ async fn choice_page(
     let asked = fields.iter().any(|(k, _)| k == "by");
     let own = if asked { chosen(fields).is_some() } else { entry.campaign.own_events };
     let Preview { events, before, after } = if asked {
-        desk::preview(&app.pool, book, id, chosen(fields).as_deref()).await?
+        desk::preview(&app.db, book, id, chosen(fields).as_deref()).await?
     } else {
-        let now = desk::preview(&app.pool, book, id, None).await?;
+        let now = desk::preview(&app.db, book, id, None).await?;
         Preview { after: now.before.clone(), ..now }
     };
     Ok(ChoicePage {
@@ -360,7 +360,7 @@ async fn choice_page(
                 let value = if e.value.get() > 0 {
                     sum(e.value.to_units())
                 } else {
-                    figures::ABSENT.into()
+                    numerals::ABSENT.into()
                 };
                 (e.event.clone(), count(e.conversions), value, after.events.contains(&e.event))
             })
@@ -380,7 +380,7 @@ pub async fn campaign(
     params: Params,
     Query(fields): Query<Fields>,
 ) -> Result<impl IntoResponse, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     choice_page(&app, &member, &params, &book, CampaignId(id), &fields, None).await
 }
 
@@ -392,8 +392,8 @@ pub async fn choose(
     params: Params,
     Form(fields): Form<Fields>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    match desk::choose(&app.pool, &book, Some(member.person.id), CampaignId(id), chosen(&fields))
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    match desk::choose(&app.db, &book, Some(member.person.id), CampaignId(id), chosen(&fields))
         .await
     {
         Ok(()) => Ok(Redirect::to(&format!(

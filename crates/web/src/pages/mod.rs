@@ -43,16 +43,16 @@ use crate::params::Params;
 
 /// The account's book for the period in the address; none without reports.
 async fn book(
-    pool: &PgPool,
+    db: &PgPool,
     member: &Member,
     params: &Params,
 ) -> Result<Option<Arc<Book>>, PageError> {
-    Ok(Book::load(pool, &member.account, params.period()?).await?)
+    Ok(Book::load(db, &member.account, params.period()?).await?)
 }
 
 /// The book, or an answer that names what is missing.
 async fn book_of_reports(
-    pool: &PgPool,
+    db: &PgPool,
     member: &Member,
     params: &Params,
 ) -> Result<Arc<Book>, PageError> {
@@ -61,7 +61,7 @@ async fn book_of_reports(
             "This account has no figures yet: connect a channel or import a report first.".into(),
         )
     };
-    book(pool, member, params).await?.ok_or_else(none)
+    book(db, member, params).await?.ok_or_else(none)
 }
 
 /// Back to the page that a form was sent from, if it is one of ours; else to another.

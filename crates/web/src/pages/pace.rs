@@ -12,10 +12,10 @@ use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::NaiveDate;
 use tiller_desk::book::Book;
-use tiller_desk::figures::{self, money, or_absent, signed, sum};
-use tiller_desk::pace::{self as desk, Miss, Of, Pace, Row};
+use tiller_desk::numerals::{self, money, or_absent, signed, sum};
+use tiller_desk::pace::{Miss, Of, Pace, Row};
 use tiller_desk::wording::Words;
-use tiller_desk::{CampaignId, PgPool, PlanId, budgets};
+use tiller_desk::{CampaignId, PgPool, PlanId, pace as desk, plans};
 
 use crate::App;
 use crate::chart::{self, Fan, Forms};
@@ -125,7 +125,7 @@ fn line(row: &Row, frame: &Frame) -> Line {
         end: sum(mid),
         interval: format!("{} – {}", sum(low), sum(high)),
         off: or_absent(row.plan.filter(|p| *p > 0.0), |p| {
-            signed(100.0 * (mid / p - 1.0), |x| figures::number(x, 0))
+            signed(100.0 * (mid / p - 1.0), |x| numerals::number(x, 0))
         }),
         tone,
         verdict: match &row.quiet {
@@ -152,8 +152,8 @@ pub(super) fn chosen_row<'a>(pace: &'a Pace, params: &Params) -> Result<&'a Row,
     })
 }
 
-pub(super) async fn pace(pool: &PgPool, book: &Book) -> Result<Arc<Pace>, PageError> {
-    desk::of_account(pool, book).await?.ok_or_else(|| {
+pub(super) async fn pace(db: &PgPool, book: &Book) -> Result<Arc<Pace>, PageError> {
+    desk::of_account(db, book).await?.ok_or_else(|| {
         PageError::NotFound(
             "A forecast needs seven reported days. Look again when they are there.".into(),
         )
@@ -179,11 +179,11 @@ async fn shown(
     params: &Params,
     refused: Option<(String, Typed)>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, params).await?;
+    let book = book_of_reports(&app.db, &member, params).await?;
     let frame = Frame::of_book(&member, Station::Spend, params, &book);
-    let pace = pace(&app.pool, &book).await?;
+    let pace = pace(&app.db, &book).await?;
     let row = chosen_row(&pace, params)?;
-    let plans = budgets::list(&app.pool, &member.account).await?;
+    let plans = plans::list(&app.db, &member.account).await?;
     let (error, typed) = refused.map_or((None, None), |(e, t)| (Some(e), Some(t)));
     let months = places(&pace)
         .into_iter()
@@ -247,13 +247,13 @@ pub async fn plan(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let typed: Typed = {
-        let pace = pace(&app.pool, &book).await?;
+        let pace = pace(&app.db, &book).await?;
         let value = |c| form.iter().find(|(k, _)| *k == field(c)).map(|(_, v)| v.clone());
         places(&pace).into_iter().filter_map(|c| Some((c.map(str::to_owned), value(c)?))).collect()
     };
-    match desk::plan_month(&app.pool, &book, member.person.id, &typed).await {
+    match desk::plan_month(&app.db, &book, member.person.id, &typed).await {
         Err(tiller_desk::DeskError::Invalid(why)) => {
             shown(&app, member, &params, Some((why, typed))).await
         }
@@ -272,8 +272,8 @@ pub async fn csv(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let pace = pace(&app.pool, &book).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let pace = pace(&app.db, &book).await?;
     let header = [
         "level",
         "name",
@@ -322,7 +322,7 @@ pub async fn hold(
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Redirect, PageError> {
     let id = form.iter().find(|(k, _)| k == "plan").and_then(|(_, v)| v.parse().ok()).map(PlanId);
-    budgets::hold_month(&app.pool, &member.account, id).await?;
+    plans::hold_month(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&format!(
         "/accounts/{}/spend/pace{}",
         member.account.slug,
@@ -339,8 +339,8 @@ pub async fn take(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let chosen: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
-    let outcome = desk::take(&app.pool, &book, member.person.id, &chosen).await;
+    let outcome = desk::take(&app.db, &book, member.person.id, &chosen).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }

@@ -2,7 +2,7 @@
 
 use axum::extract::State;
 use axum::response::Response;
-use tiller_desk::figures::{counted, full_day, money, number, sum};
+use tiller_desk::numerals::{counted, full_day, money, number, sum};
 use tiller_desk::pace::{Pace, Row};
 
 use crate::App;
@@ -21,8 +21,8 @@ pub async fn show(
     Fragment(fragment): Fragment,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let pace = pace(&app.pool, &book).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let pace = pace(&app.db, &book).await?;
     let row = chosen_row(&pace, &params)?;
     let currency = &book.account.currency;
     let working = working(params.text("figure"), &pace, row, currency)

@@ -5,8 +5,8 @@ use askama_web::WebTemplate;
 use axum::Form;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect};
-use tiller_desk::decisions::{self, Own};
-use tiller_desk::figures::{count, or_absent, percent};
+use tiller_desk::account::decisions::{self, Own};
+use tiller_desk::numerals::{count, or_absent, percent};
 use tiller_desk::{CampaignId, wording};
 
 use crate::App;
@@ -46,7 +46,7 @@ pub async fn show(
     Id(id): Id,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let id = CampaignId(id);
     let entry = book.entry(id)?;
     let picked = book.chosen_peers.get(&id).map_or(&[][..], Vec::as_slice);
@@ -91,7 +91,7 @@ pub async fn set(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Redirect, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let entry = book.entry(CampaignId(id))?;
     let mut peers: Vec<CampaignId> = chosen(&form, "peer").map(CampaignId).collect();
     peers.sort_unstable();
@@ -106,7 +106,7 @@ pub async fn set(
         }
     }
     let (account, person) = (member.account.id, Some(member.person.id));
-    decisions::decide(&app.pool, account, person, Some(CampaignId(id)), &Own::Peers(peers)).await?;
+    decisions::decide(&app.db, account, person, Some(CampaignId(id)), &Own::Peers(peers)).await?;
     Ok(Redirect::to(&format!(
         "/accounts/{}/causes/campaigns/{id}{}",
         member.account.slug,

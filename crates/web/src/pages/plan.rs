@@ -11,14 +11,13 @@ use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::allocation::{
     Answer, Goal, HeldBy, Problem, Response as Curve, Solved, Use, at_totals, brings,
 };
-use tiller_desk::DeskError;
-use tiller_desk::PlanId;
+use tiller_desk::account::settings::Settings;
 use tiller_desk::book::Book;
-use tiller_desk::budgets::{self as desk, By, FieldError, Fields, Opened, THIN};
-use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
-use tiller_desk::plan_file::{self, PlanFile};
-use tiller_desk::settings::Settings;
+use tiller_desk::numerals::{self, count, money, number, percent, signed, sum};
+use tiller_desk::plans::file::{self, PlanFile};
+use tiller_desk::plans::{By, FieldError, Fields, Opened, THIN};
 use tiller_desk::wording::Words;
+use tiller_desk::{DeskError, PlanId, plans as desk};
 
 use crate::App;
 use crate::chart::{Axes, CurvePanel, Spot, Told, TotalCurve, totals};
@@ -144,7 +143,7 @@ pub async fn show(
     Id(id): Id,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let file = opened.file.clone();
     page(&app, &member, &params, &opened, &file, &Fields::new(), Vec::new()).await
 }
@@ -158,14 +157,14 @@ async fn page(
     fields: &Fields,
     errors: Vec<FieldError>,
 ) -> Result<PlanPage, PageError> {
-    let book = book(&app.pool, member, params).await?;
+    let book = book(&app.db, member, params).await?;
     let frame = match &book {
         Some(book) => Frame::of_book(member, Station::Budgets, params, book),
         None => Frame::new(member, Station::Budgets, params),
     };
     let newer = match &book {
         Some(book) => {
-            let (_, known) = desk::known(&app.pool, book).await?;
+            let (_, known) = desk::known(&app.db, book).await?;
             let mut fresh = opened.file.clone();
             desk::refresh(&mut fresh, book, &known);
             desk::differs(&fresh, &opened.file)
@@ -180,7 +179,7 @@ async fn page(
 
 /// The account's other plans.
 async fn others(app: &App, member: &Member, id: PlanId) -> Result<Vec<Opened>, PageError> {
-    let all = desk::list(&app.pool, &member.account).await?;
+    let all = desk::list(&app.db, &member.account).await?;
     Ok(all.into_iter().filter(|o| o.plan.id != id).take(MOST_OTHERS).collect())
 }
 
@@ -196,7 +195,7 @@ pub(super) async fn take(
     if let (Some(by), Some(book)) = (asked, book)
         && by != desk::grouped_by(file, book)
     {
-        let settings = Settings::open(&app.pool, &member.account).await?;
+        let settings = Settings::open(&app.db, &member.account).await?;
         desk::group(file, book, Some(&settings), by);
     }
     Ok(desk::edit(file, fields))
@@ -211,9 +210,9 @@ pub async fn solve(
     params: Params,
     Form(mut fields): Form<Fields>,
 ) -> Result<Response, PageError> {
-    let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
-    let book = book(&app.pool, &member, &params).await?;
+    let book = book(&app.db, &member, &params).await?;
     let errors = take(&app, &member, book.as_deref(), &mut file, &fields).await?;
     if let Some(n) = fields.get("repair").and_then(|n| n.parse::<usize>().ok())
         && errors.is_empty()
@@ -272,17 +271,17 @@ async fn keep(
     fields: &Fields,
     newest: bool,
 ) -> Result<Response, PageError> {
-    let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
-    let book = book(&app.pool, member, params).await?;
+    let book = book(&app.db, member, params).await?;
     let mut errors = take(app, member, book.as_deref(), &mut file, fields).await?;
     if let (true, Some(book)) = (newest, &book) {
-        let (_, known) = desk::known(&app.pool, book).await?;
+        let (_, known) = desk::known(&app.db, book).await?;
         desk::refresh(&mut file, book, &known);
     }
     if errors.is_empty() {
         let name = fields.get("name").unwrap_or(&opened.plan.name);
-        match desk::save(&app.pool, &member.account, PlanId(id), name, &file).await {
+        match desk::save(&app.db, &member.account, PlanId(id), name, &file).await {
             Ok(()) => {
                 return Ok(Redirect::to(&format!(
                     "/accounts/{}/budgets/{id}{}",
@@ -355,8 +354,8 @@ fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
     let (headline, lead) = headline(file, solved, errors.len());
     let infeasible = worked.as_ref().and_then(|w| match &w.answer {
         Answer::Infeasible { conflicts, repairs } if errors.is_empty() => Some(Infeasible {
-            conflicts: conflicts.iter().map(|c| plan_file::conflict(c).1).collect(),
-            repairs: repairs.iter().map(plan_file::repair).enumerate().collect(),
+            conflicts: conflicts.iter().map(|c| file::conflict(c).1).collect(),
+            repairs: repairs.iter().map(file::repair).enumerate().collect(),
         }),
         _ => None,
     });
@@ -442,13 +441,13 @@ fn period(file: &PlanFile, opened: &Opened) -> String {
 
 fn warnings(file: &PlanFile, book: Option<&Book>, solved: Option<&Solved>) -> Vec<String> {
     let mut warnings: Vec<String> = solved
-        .map_or(Vec::new(), |s| s.warnings.iter().map(|w| plan_file::warning(w).message).collect());
+        .map_or(Vec::new(), |s| s.warnings.iter().map(|w| file::warning(w).message).collect());
     if let Some((book, solved)) = book.zip(solved) {
         let spare = desk::with_money_to_spare(book, file, solved);
         if !spare.is_empty() {
             warnings.push(format!(
                 "{} would get more, yet {} leave{} a fifth or more of the present budget unspent: a higher budget alone buys nothing there. Raise the bid or the target, or set a ceiling.",
-                plan_file::listed(&spare),
+                file::listed(&spare),
                 if spare.len() == 1 { "it" } else { "they" },
                 if spare.len() == 1 { "s" } else { "" }
             ));
@@ -481,7 +480,7 @@ fn panels(
                 .map(|id| format!("{}/budgets/campaigns/{id}/curve{}", frame.base(), frame.days)),
             moved: (
                 budget(line.current),
-                answer.map_or(figures::ABSENT.into(), |a| budget(a.budget)),
+                answer.map_or(numerals::ABSENT.into(), |a| budget(a.budget)),
             ),
             more: more
                 .filter(|m| m.abs() >= 0.05)
@@ -582,8 +581,9 @@ fn group_view(
     GroupView {
         id: group.id.clone(),
         now: budget(members().map(|i| file.lines[i].current).sum()),
-        plan: solved
-            .map_or(figures::ABSENT.into(), |s| budget(members().map(|i| s.lines[i].budget).sum())),
+        plan: solved.map_or(numerals::ABSENT.into(), |s| {
+            budget(members().map(|i| s.lines[i].budget).sum())
+        }),
         wrong: [&floor, &ceiling].iter().filter_map(|f| errors.get(*f).cloned()).collect(),
         floor: shown(&floor, either(group.floor, group.share_floor)),
         ceiling: shown(&ceiling, either(group.ceiling, group.share_ceiling)),
@@ -705,7 +705,7 @@ fn headline(file: &PlanFile, solved: Option<&Solved>, wrong: usize) -> (Words, W
         .zip(&s.lines)
         .filter(|(l, a)| (a.budget - l.current).abs() > 0.01 * l.current.max(1.0))
         .count();
-    let moved = figures::counted(moved as u64, "budget", "budgets");
+    let moved = numerals::counted(moved as u64, "budget", "budgets");
     (Words::say(title), lead.and(format!("; {moved} moved.")))
 }
 
@@ -834,9 +834,9 @@ fn compared(s: &Solved) -> Vec<Compared> {
         Compared {
             title,
             figure,
-            now: figures::or_absent(now, text),
-            plan: figures::or_absent(plan, text),
-            change: figures::or_absent(change, |c| signed(c, text)),
+            now: numerals::or_absent(now, text),
+            plan: numerals::or_absent(plan, text),
+            change: numerals::or_absent(change, |c| signed(c, text)),
             tone,
         }
     };

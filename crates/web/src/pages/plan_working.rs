@@ -6,12 +6,12 @@ use axum::response::Response;
 use tiller_core::allocation::{
     CONFIDENCE, Goal, HeldBy, Line, Response as Curve, Solved, brings, marginal_at,
 };
-use tiller_desk::PlanId;
-use tiller_desk::budgets::{self as desk, Fields, Worked};
-use tiller_desk::curves::DAYS;
-use tiller_desk::figures::{self, money, number, signed, sum};
-use tiller_desk::levers::RATE_DAYS;
-use tiller_desk::plan_file::PlanFile;
+use tiller_desk::budgets::curves::DAYS;
+use tiller_desk::budgets::responses::RATE_DAYS;
+use tiller_desk::numerals::{self, money, number, signed, sum};
+use tiller_desk::plans::file::PlanFile;
+use tiller_desk::plans::{Fields, Worked};
+use tiller_desk::{PlanId, plans as desk};
 
 use crate::App;
 use crate::error::PageError;
@@ -39,9 +39,9 @@ pub async fn show(
     params: Params,
     Form(fields): Form<Fields>,
 ) -> Result<Response, PageError> {
-    let opened = desk::open(&app.pool, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
-    let book = book(&app.pool, &member, &params).await?;
+    let book = book(&app.db, &member, &params).await?;
     let unknown = || PageError::NotFound("This plan has no such figure.".into());
     // What could not be read is told at its field; figures stand for the rest, as on the page.
     take(&app, &member, book.as_deref(), &mut file, &fields).await?;
@@ -96,20 +96,20 @@ impl Asked<'_> {
                 numbers: vec![
                     ("Budgets", self.paid(plan.budget)),
                     ("Conversions", about(plan.conversions)),
-                    ("Now", figures::or_absent(now.cpa(), |x| self.paid(x))),
+                    ("Now", numerals::or_absent(now.cpa(), |x| self.paid(x))),
                 ],
-                result: figures::or_absent(plan.cpa(), |x| self.paid(x)),
+                result: numerals::or_absent(plan.cpa(), |x| self.paid(x)),
                 uncertain: self.open(),
             },
             "roas" => Working {
                 title: "ROAS",
                 formula: "value ÷ budgets of all lines",
                 numbers: vec![
-                    ("Value", figures::or_absent(plan.value, |x| self.paid(x))),
+                    ("Value", numerals::or_absent(plan.value, |x| self.paid(x))),
                     ("Budgets", self.paid(plan.budget)),
-                    ("Now", figures::or_absent(now.roas(), |x| number(x, 2))),
+                    ("Now", numerals::or_absent(now.roas(), |x| number(x, 2))),
                 ],
-                result: figures::or_absent(plan.roas(), |x| number(x, 2)),
+                result: numerals::or_absent(plan.roas(), |x| number(x, 2)),
                 uncertain: self.open(),
             },
             _ => return None,
@@ -241,7 +241,7 @@ impl Asked<'_> {
             }
             (None, Curve::Constant { cpc, cvr }) => {
                 numbers.push(("CPC", money(cpc)));
-                numbers.push(("CVR", format!("{}%", figures::percent(cvr))));
+                numbers.push(("CVR", format!("{}%", numerals::percent(cvr))));
                 "money ÷ CPC × CVR"
             }
             (None, Curve::Power { scale, elasticity }) => {
@@ -263,7 +263,7 @@ impl Asked<'_> {
             line.value_per_conversion.filter(|_| matches!(p.goal, Goal::Value | Goal::Profit));
         numbers.extend(worth.map(|v| ("Value of a conversion", self.paid(v))));
         let margin = line.margin.filter(|_| p.goal == Goal::Profit);
-        numbers.extend(margin.map(|m| ("Margin", format!("{}%", figures::percent(m)))));
+        numbers.extend(margin.map(|m| ("Margin", format!("{}%", numerals::percent(m)))));
         let uncertain = line.precision.filter(|_| p.goal != Goal::Clicks).map(|known| {
             let i = known.interval(line.response, a_day, CONFIDENCE);
             format!(

@@ -8,8 +8,9 @@ use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use tiller_core::pool::{Conflict, DECIDED};
-use tiller_desk::figures::{count, money, or_absent, percent, probability, sum};
-use tiller_desk::pool::{self as desk, Group, Part, Pool};
+use tiller_desk::budgets::pool as desk;
+use tiller_desk::budgets::pool::{Group, Part, Pool};
+use tiller_desk::numerals::{count, money, or_absent, percent, probability, sum};
 use tiller_desk::wording::Words;
 use tiller_desk::{AdGroupId, CampaignId, DeskError};
 
@@ -140,8 +141,8 @@ pub async fn show(
     params: Params,
 ) -> Result<Response, PageError> {
     let campaign = CampaignId(id);
-    let (book, frame, head) = open(&app.pool, &member, &params, campaign, Side::Pool).await?;
-    let Some(pool) = desk::view(&app.pool, &book, campaign).await? else {
+    let (book, frame, head) = open(&app.db, &member, &params, campaign, Side::Pool).await?;
+    let Some(pool) = desk::view(&app.db, &book, campaign).await? else {
         return Ok(Untold {
             lead: "What is set on its ad groups is not known, since its channel is not connected.",
             title: "Ad groups",
@@ -194,9 +195,9 @@ pub async fn take(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let chosen: Vec<AdGroupId> = chosen(&form, "take").map(AdGroupId).collect();
-    let outcome = desk::take(&app.pool, &book, member.person.id, CampaignId(id), &chosen).await;
+    let outcome = desk::take(&app.db, &book, member.person.id, CampaignId(id), &chosen).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
 
@@ -210,15 +211,15 @@ pub async fn take_split(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let pool = desk::view(&app.pool, &book, CampaignId(id)).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let pool = desk::view(&app.db, &book, CampaignId(id)).await?;
     let pool = pool.ok_or(DeskError::NotFound("campaign"))?;
     let typed = |name: &str| form.iter().find(|(k, _)| k == name).map(|(_, v)| v.clone());
     let sizes = |id: AdGroupId| typed(&format!("size-{id}"));
     let parts =
         desk::by_audience(&member.account, &pool, &sizes, &typed("least").unwrap_or_default());
     let outcome = match parts {
-        Ok(parts) => desk::take_split(&app.pool, &book, member.person.id, &pool, &parts).await,
+        Ok(parts) => desk::take_split(&app.db, &book, member.person.id, &pool, &parts).await,
         Err(error) => Err(error),
     };
     said(&app, &member, &headers, fragment, outcome.map(put)).await

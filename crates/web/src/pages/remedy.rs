@@ -1,10 +1,10 @@
 //! The form that puts what the advice says in the tray, wherever that stands.
 
 use tiller_core::spot::Subject;
+use tiller_desk::budgets::weekly::Move;
 use tiller_desk::change_words;
-use tiller_desk::figures::counted;
-use tiller_desk::proposal::Proposal;
-use tiller_desk::rebalance::Move;
+use tiller_desk::numerals::counted;
+use tiller_desk::tray::proposal::Proposal;
 
 use crate::pages::spend::key;
 

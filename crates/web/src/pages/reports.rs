@@ -9,8 +9,9 @@ use axum::extract::{Multipart, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_channel::report::{Column, DateOrder, Dialect, Mapping};
-use tiller_desk::figures::{counted, full_day, number};
-use tiller_desk::reports::{self as desk, ImportState, ReportImport, Sender};
+use tiller_desk::measure::reports as desk;
+use tiller_desk::measure::reports::{ImportState, ReportImport, Sender};
+use tiller_desk::numerals::{counted, full_day, number};
 use tiller_desk::{DeskError, ImportId};
 
 use crate::App;
@@ -152,7 +153,7 @@ async fn list_page(
             tone,
         }
     };
-    let entries = desk::list(&app.pool, &member.account).await?.into_iter().map(entry).collect();
+    let entries = desk::list(&app.db, &member.account).await?.into_iter().map(entry).collect();
     Ok(ReportsPage { entries, wrong, frame })
 }
 
@@ -182,17 +183,11 @@ pub async fn upload(
         }
         let name: String =
             name.rsplit(['/', '\\']).next().unwrap_or_default().chars().take(200).collect();
-        let id = desk::upload(
-            &app.pool,
-            &member.account,
-            Sender::Person(member.person.id),
-            &name,
-            field,
-        )
-        .await?;
-        if let Err(DeskError::Invalid(wrong)) = desk::preview(&app.pool, &member.account, id).await
-        {
-            desk::drop_import(&app.pool, &member.account, id).await?;
+        let id =
+            desk::upload(&app.db, &member.account, Sender::Person(member.person.id), &name, field)
+                .await?;
+        if let Err(DeskError::Invalid(wrong)) = desk::preview(&app.db, &member.account, id).await {
+            desk::drop_import(&app.db, &member.account, id).await?;
             let wrong = format!("‘{name}’ was not taken: {wrong}.");
             return Ok((
                 StatusCode::UNPROCESSABLE_ENTITY,
@@ -215,7 +210,7 @@ pub async fn show(
     Fragment(fragment): Fragment,
     params: Params,
 ) -> Result<Response, PageError> {
-    let import = desk::get(&app.pool, &member.account, ImportId(id)).await?;
+    let import = desk::get(&app.db, &member.account, ImportId(id)).await?;
     if import.state == ImportState::Mapping {
         return Ok(mapping_page(&app, &member, &params, &import, None, None)
             .await?
@@ -229,7 +224,7 @@ pub async fn show(
 }
 
 async fn status(app: &App, member: &Member, i: &ReportImport) -> Result<StatusFragment, PageError> {
-    let errors = desk::errors(&app.pool, &member.account, i.id, 100).await?;
+    let errors = desk::errors(&app.db, &member.account, i.id, 100).await?;
     let lines = errors.into_iter().map(|e| ErrorLine {
         line: number(e.line as f64, 0),
         column: e.column,
@@ -269,7 +264,7 @@ async fn mapping_page(
     chosen: Option<Mapping>,
     wrong: Option<String>,
 ) -> Result<MappingPage, PageError> {
-    let preview = desk::preview(&app.pool, &member.account, import.id).await?;
+    let preview = desk::preview(&app.db, &member.account, import.id).await?;
     let mapping = chosen.unwrap_or(preview.mapping);
     let fields = preview.guess.headers.iter().enumerate().map(|(i, header)| Field {
         header: if header.is_empty() { format!("(column {})", i + 1) } else { header.clone() },
@@ -330,11 +325,11 @@ pub async fn start(
     params: Params,
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Response, PageError> {
-    let import = desk::get(&app.pool, &member.account, ImportId(id)).await?;
-    let preview = desk::preview(&app.pool, &member.account, import.id).await?;
+    let import = desk::get(&app.db, &member.account, ImportId(id)).await?;
+    let preview = desk::preview(&app.db, &member.account, import.id).await?;
     let mapping =
         read_mapping(&form, preview.guess.headers.len(), preview.guess.mapping.dialect.delimiter);
-    match desk::start(&app.pool, &member.account, import.id, &mapping).await {
+    match desk::start(&app.db, &member.account, import.id, &mapping).await {
         Ok(()) => {
             app.wake.imports.notify_one();
             Ok(back(&member, id))
@@ -358,7 +353,7 @@ pub async fn accept(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Response, PageError> {
-    desk::accept_good(&app.pool, &member.account, ImportId(id)).await?;
+    desk::accept_good(&app.db, &member.account, ImportId(id)).await?;
     app.wake.imports.notify_one();
     Ok(back(&member, id))
 }
@@ -369,7 +364,7 @@ pub async fn columns(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Redirect, PageError> {
-    desk::back(&app.pool, &member.account, ImportId(id)).await?;
+    desk::back(&app.db, &member.account, ImportId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug)))
 }
 
@@ -379,7 +374,7 @@ pub async fn drop_import(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Response, PageError> {
-    desk::drop_import(&app.pool, &member.account, ImportId(id)).await?;
+    desk::drop_import(&app.db, &member.account, ImportId(id)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/reports", member.account.slug)).into_response())
 }
 
@@ -389,7 +384,7 @@ pub async fn undo(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Response, PageError> {
-    desk::undo(&app.pool, &member.account, ImportId(id)).await?;
+    desk::undo(&app.db, &member.account, ImportId(id)).await?;
     Ok(back(&member, id))
 }
 
@@ -399,8 +394,8 @@ pub async fn errors_csv(
     State(app): State<App>,
     Id(id): Id,
 ) -> Result<Response, PageError> {
-    desk::get(&app.pool, &member.account, ImportId(id)).await?;
-    let errors = desk::errors(&app.pool, &member.account, ImportId(id), usize::MAX >> 1).await?;
+    desk::get(&app.db, &member.account, ImportId(id)).await?;
+    let errors = desk::errors(&app.db, &member.account, ImportId(id), usize::MAX >> 1).await?;
     let header = ["line", "column", "found", "expected"].map(str::to_owned);
     csv_file(
         &format!("errors-{id}.csv"),

@@ -6,7 +6,7 @@ use axum::Form;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
-use tiller_desk::sign_in as desk;
+use tiller_desk::account::sign_in as desk;
 use tower_sessions::Session;
 
 use crate::App;
@@ -47,7 +47,7 @@ pub async fn home(
     SignedIn { person }: SignedIn,
     State(app): State<App>,
 ) -> Result<Response, PageError> {
-    let accounts = desk::accounts(&app.pool, person.id).await?;
+    let accounts = desk::accounts(&app.db, person.id).await?;
     match accounts.first() {
         Some((account, ..)) => {
             Ok(Redirect::to(&format!("/accounts/{}/today", account.slug)).into_response())
@@ -74,7 +74,7 @@ pub async fn sign_in(
     State(app): State<App>,
     Form(form): Form<Credentials>,
 ) -> Result<Response, PageError> {
-    match desk::sign_in(&app.pool, &form.email, &form.password).await? {
+    match desk::sign_in(&app.db, &form.email, &form.password).await? {
         Some(person) => enter(&session, person.id, &form.next).await,
         None => {
             let page = SignInPage {
@@ -96,7 +96,7 @@ pub async fn demo(
 ) -> Result<Response, PageError> {
     let none = || PageError::NotFound("This server has no demo.".into());
     let demo = app.demo.as_ref().ok_or_else(none)?;
-    let person = desk::sign_in(&app.pool, &demo.email, &demo.password).await?.ok_or_else(none)?;
+    let person = desk::sign_in(&app.db, &demo.email, &demo.password).await?.ok_or_else(none)?;
     enter(&session, person.id, &form.next).await
 }
 

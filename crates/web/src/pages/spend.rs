@@ -7,7 +7,7 @@ use axum::response::{IntoResponse, Response};
 use tiller_core::Tally;
 use tiller_core::spot::Subject;
 use tiller_desk::book::Book;
-use tiller_desk::figures::{self, count, money, number, sum};
+use tiller_desk::numerals::{self, count, money, number, sum};
 use tiller_desk::spend::{self, Level, Row, Within, rows};
 use tiller_desk::tray::Edit;
 use tiller_desk::wording::{self, Words};
@@ -165,7 +165,7 @@ pub async fn show(
     session: Session,
     params: Params,
 ) -> Result<Response, PageError> {
-    let Some(book) = book(&app.pool, &member, &params).await? else {
+    let Some(book) = book(&app.db, &member, &params).await? else {
         let frame = Frame::new(&member, Station::Spend, &params);
         return Ok(NoReports {
             frame,
@@ -176,7 +176,7 @@ pub async fn show(
     };
     let view = View::of(&params)?;
     let columns = chosen(&session, &params, book.account.id, book.by_value(), view.level).await?;
-    let all = rows(&app.pool, &book, view.level, view.within).await?;
+    let all = rows(&app.db, &book, view.level, view.within).await?;
     let judged: Vec<_> = all.iter().filter_map(|r| r.judged.as_ref()).collect();
     let frame =
         Frame::of_book(&member, Station::Spend, &params, &book).with_causes(judged.into_iter());
@@ -211,7 +211,8 @@ pub async fn show(
     };
     let sort_now = if view.sort.is_empty() { "-excess" } else { &view.sort };
     let page = SpendPage {
-        views: tiller_desk::views::list(&app.pool, &member.account, member.person.id).await?,
+        views: tiller_desk::account::views::list(&app.db, &member.account, member.person.id)
+            .await?,
         summary,
         field,
         levels: Level::ALL
@@ -257,10 +258,10 @@ pub async fn csv(
     session: Session,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
+    let book = book_of_reports(&app.db, &member, &params).await?;
     let view = View::of(&params)?;
     let columns = chosen(&session, &params, book.account.id, book.by_value(), view.level).await?;
-    let all = view.arrange(rows(&app.pool, &book, view.level, view.within).await?, "-excess");
+    let all = view.arrange(rows(&app.db, &book, view.level, view.within).await?, "-excess");
     let account = whole(&book);
     let header: Vec<String> = ["name", "belongs_to", "channel"]
         .into_iter()
@@ -394,7 +395,7 @@ fn tone(j: &tiller_desk::book::Judged) -> &'static str {
 
 fn cell(c: &Column, seen: &Seen, working: String) -> Cell {
     let Some(x) = (c.raw)(seen) else {
-        return Cell { text: figures::ABSENT.into(), tone: "quiet", working: None };
+        return Cell { text: numerals::ABSENT.into(), tone: "quiet", working: None };
     };
     let harm = f64::from(c.sign) * x;
     let tone = match harm {
@@ -420,7 +421,7 @@ fn total_cells(
         let raw = if c.key == "excess" { spend::excess(rows) } else { (c.raw)(&seen) };
         let working =
             workings.filter(|_| raw.is_some()).map(|link| format!("{link}&figure={}", c.key));
-        Cell { text: figures::or_absent(raw, |x| c.written(&seen, x)), tone: "", working }
+        Cell { text: numerals::or_absent(raw, |x| c.written(&seen, x)), tone: "", working }
     };
     columns.iter().map(cell).collect()
 }
@@ -470,8 +471,10 @@ fn summary(book: &Book) -> Words {
         .filter(|x| *x > 0.0)
         .collect();
     let above: f64 = over.iter().sum();
-    let results = results
-        .and(format!(" against a target of {}. ", figures::target(target).trim_end_matches(".00")));
+    let results = results.and(format!(
+        " against a target of {}. ",
+        numerals::target(target).trim_end_matches(".00")
+    ));
     let met = if target.excess(&total) <= 0.0 { "That meets it" } else { "That misses it" };
     if over.is_empty() {
         return results.and(format!("{met}, and no campaign is above it."));

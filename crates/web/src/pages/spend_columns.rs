@@ -2,7 +2,7 @@
 
 use tiller_core::{Tally, Target};
 use tiller_desk::AccountId;
-use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
+use tiller_desk::numerals::{self, count, money, number, percent, signed, sum};
 use tiller_desk::spend::{Level, Row};
 use tower_sessions::Session;
 
@@ -64,7 +64,7 @@ impl Column {
     /// A number of it for a row, written; a target as what it is a target of.
     pub fn written(&self, seen: &Seen, x: f64) -> String {
         let target = seen.row.target.filter(|_| self.key == "target");
-        target.map_or_else(|| (self.text)(x), figures::target)
+        target.map_or_else(|| (self.text)(x), numerals::target)
     }
 
     fn fits(&self, level: Level) -> bool {

@@ -10,8 +10,9 @@ use tiller_core::Tally;
 use tiller_core::setting::Dimension;
 use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
-use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
-use tiller_desk::split::{self as desk, By, Of, Row};
+use tiller_desk::numerals::{self, count, money, number, percent, signed, sum};
+use tiller_desk::spend::split as desk;
+use tiller_desk::spend::split::{By, Of, Row};
 
 use crate::App;
 use crate::chart::{FieldRow, Forms, SpendField, WeekGrid};
@@ -71,16 +72,16 @@ pub fn of(params: &Params) -> Result<Of, PageError> {
 fn cells(row: &Row, whole: &Tally, a: &Asked, working: Option<&Params>) -> Vec<Cell> {
     let t = &row.tally;
     let by_value = a.book.by_value();
-    let share = |part: f64, of: f64| figures::or_absent((of > 0.0).then(|| part / of), percent);
+    let share = |part: f64, of: f64| numerals::or_absent((of > 0.0).then(|| part / of), percent);
     let (result, results) = if by_value {
         (t.value.to_units(), whole.value.to_units())
     } else {
         (t.conversions, whole.conversions)
     };
     let cost = if by_value {
-        ("roas", figures::or_absent(t.roas(), |r| number(r, 2)))
+        ("roas", numerals::or_absent(t.roas(), |r| number(r, 2)))
     } else {
-        ("cpa", figures::or_absent(t.cpa(), money))
+        ("cpa", numerals::or_absent(t.cpa(), money))
     };
     // Campaigns with targets of their own have no formula in common.
     let excess = if a.one_target() { "excess" } else { "" };
@@ -89,17 +90,17 @@ fn cells(row: &Row, whole: &Tally, a: &Asked, working: Option<&Params>) -> Vec<C
         ("spend", sum(t.spend.to_units()), ""),
         ("share", share(t.spend.to_units(), whole.spend.to_units()), ""),
         ("clicks", number(t.clicks as f64, 0), ""),
-        ("cpc", figures::or_absent(t.cpc(), money), ""),
-        ("cvr", figures::or_absent(t.cvr(), percent), ""),
+        ("cpc", numerals::or_absent(t.cpc(), money), ""),
+        ("cvr", numerals::or_absent(t.cvr(), percent), ""),
         ("conversions", count(t.conversions), ""),
         ("result_share", share(result, results), ""),
         (cost.0, cost.1, ""),
-        (excess, figures::or_absent(row.excess, |e| signed(e, sum)), tone),
+        (excess, numerals::or_absent(row.excess, |e| signed(e, sum)), tone),
     ]
     .into_iter()
     .map(|(figure, text, tone)| Cell {
         working: working
-            .filter(|_| !figure.is_empty() && text != figures::ABSENT)
+            .filter(|_| !figure.is_empty() && text != numerals::ABSENT)
             .map(|p| p.with("figure", figure)),
         text,
         tone,
@@ -124,13 +125,13 @@ impl Asked {
 }
 
 async fn asked(app: &App, member: &Member, params: &Params) -> Result<Asked, PageError> {
-    let book = book_of_reports(&app.pool, member, params).await?;
+    let book = book_of_reports(&app.db, member, params).await?;
     let (by, word, title) = By::read(params.text("by"));
     let of = of(params)?;
     if let Some(id) = of.campaign {
         book.entry(id)?;
     }
-    let mut rows = desk::rows(&app.pool, &book, by, &of).await?;
+    let mut rows = desk::rows(&app.db, &book, by, &of).await?;
     // Hours and weekdays keep their order; of everything else the dearest comes first.
     if !matches!(by, By::Weekday | By::People(Dimension::Hour)) {
         rows.sort_by_key(|r| std::cmp::Reverse(r.tally.spend));
@@ -174,7 +175,7 @@ pub async fn show(
         .collect();
     let week = match a.by {
         By::People(Dimension::Hour) if a.of.part.is_none() => {
-            let week = desk::week(&app.pool, &a.book, a.of.campaign).await?;
+            let week = desk::week(&app.db, &a.book, a.of.campaign).await?;
             Forms::of(|form| Some(WeekGrid::new(&week, form)))
         }
         _ => None,

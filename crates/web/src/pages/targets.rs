@@ -10,9 +10,9 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::Target;
 use tiller_core::purpose::Purpose;
-use tiller_desk::decisions::{self, Own};
-use tiller_desk::figures::percent;
-use tiller_desk::{CampaignId, DeskError, entry, wording};
+use tiller_desk::account::decisions::{self, Own};
+use tiller_desk::numerals::{percent, typed_number};
+use tiller_desk::{CampaignId, DeskError, wording};
 
 use crate::App;
 use crate::error::PageError;
@@ -68,7 +68,7 @@ fn shown(target: Option<Target>) -> (&'static str, String, String) {
 fn read(form: &HashMap<String, String>, before: Option<Target>) -> Result<Option<Target>, String> {
     let field = |name: &str| form.get(name).map_or("", |text| text.trim());
     let number = |name: &str, label: &str| -> Result<f64, String> {
-        let read = entry::amount(field(name), None).map_err(|e| format!("{label}: {e}"))?;
+        let read = typed_number::amount(field(name), None).map_err(|e| format!("{label}: {e}"))?;
         read.filter(|x| *x > 0.0).ok_or_else(|| format!("{label}: type a number above 0"))
     };
     let (_, cpa, roas) = shown(before);
@@ -102,7 +102,7 @@ fn least_difference(form: &HashMap<String, String>) -> Result<Option<f64>, Strin
     let label = "Least difference";
     match form.get("least").map(String::as_str) {
         None => Ok(None),
-        Some(text) => entry::share(text)
+        Some(text) => typed_number::share(text)
             .map_err(|e| format!("{label}: {e}"))?
             // `5` beside a percent sign of the label means 5%.
             .map(|x| if x > 0.5 && !text.contains('%') { x / 100.0 } else { x })
@@ -119,7 +119,7 @@ async fn page(
 ) -> Result<TargetsPage, PageError> {
     let frame = Frame::new(member, Station::Targets, params);
     let base = frame.base();
-    let book = book(&app.pool, member, params).await?;
+    let book = book(&app.db, member, params).await?;
     let days = params.only_period();
     let entry = match (campaign, &book) {
         (Some(id), Some(book)) => Some(book.entry(id)?),
@@ -248,7 +248,7 @@ async fn set(
     let least = least.filter(|_| campaign.is_none()).map(Own::LeastDifference);
     for own in [Some(Own::Target(target)), least].into_iter().flatten() {
         let (account, person) = (member.account.id, Some(member.person.id));
-        match decisions::decide(&app.pool, account, person, campaign, &own).await {
+        match decisions::decide(&app.db, account, person, campaign, &own).await {
             Ok(_) => {}
             Err(DeskError::Invalid(wrong)) => {
                 return refuse(app, member, params, campaign, form, wrong).await;
@@ -275,7 +275,7 @@ pub async fn set_purposes(
     }
     for id in ids {
         let (account, person) = (member.account.id, Some(member.person.id));
-        decisions::decide(&app.pool, account, person, Some(id), &own).await?;
+        decisions::decide(&app.db, account, person, Some(id), &own).await?;
     }
     Ok(Redirect::to(&format!("/accounts/{}/targets{}", member.account.slug, params.only_period())))
 }

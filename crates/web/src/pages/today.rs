@@ -6,17 +6,18 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::Tally;
 use tiller_core::verdict::Verdict;
+use tiller_desk::PgPool;
+use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm};
 use tiller_desk::book::Book;
-use tiller_desk::figures::{conversions, counted, day, money, number, percent, sum};
+use tiller_desk::book::quiet::Quiet;
+use tiller_desk::budgets::weekly::{Move, Week};
+use tiller_desk::causes::remedy;
+use tiller_desk::numerals::{conversions, counted, day, money, number, percent, sum};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
-use tiller_desk::plan_file::listed;
-use tiller_desk::quiet::Quiet;
-use tiller_desk::rebalance::{Move, Week};
-use tiller_desk::settings::Settings;
+use tiller_desk::plans::file::listed;
 use tiller_desk::today::{self, Faulty, Letter, Visit, What};
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{PgPool, remedy};
 use tower_sessions::Session;
 
 use crate::App;
@@ -92,8 +93,8 @@ pub async fn show(
     let frame = Frame::new(&member, Station::Today, &params);
     let today = member.standing.today;
     let date = today.format("%A, %-d %B").to_string();
-    let book = book(&app.pool, &member, &params).await?;
-    let visit = last_visit(&app.pool, &session, &member, book.as_deref()).await?;
+    let book = book(&app.db, &member, &params).await?;
+    let visit = last_visit(&app.db, &session, &member, book.as_deref()).await?;
     let Some(book) = book else {
         let page = TodayPage {
             frame,
@@ -110,8 +111,8 @@ pub async fn show(
     };
     let frame = Frame::of_book(&member, Station::Today, &params, &book)
         .with_causes(book.judge_all().iter().flatten());
-    let settings = Settings::of_book(&app.pool, &book).await?;
-    let letter = today::letter(&app.pool, &book, visit, today).await?;
+    let settings = Settings::of_book(&app.db, &book).await?;
+    let letter = today::letter(&app.db, &book, visit, today).await?;
     let base = frame.base();
     let todos = letter
         .deeds
@@ -184,7 +185,7 @@ fn alarm(frame: &Frame, a: &Alarm) -> AlarmLine {
 
 /// The last visit before this session: the letter stays the same while one goes to and fro.
 async fn last_visit(
-    pool: &PgPool,
+    db: &PgPool,
     session: &Session,
     member: &Member,
     book: Option<&Book>,
@@ -194,7 +195,7 @@ async fn last_visit(
     if let Some(known) = session.get::<Option<Visit>>(&name).await.map_err(failed)? {
         return Ok(known);
     }
-    let last = today::visit(pool, &member.account, member.person.id, book).await?;
+    let last = today::visit(db, &member.account, member.person.id, book).await?;
     session.insert(&name, last).await.map_err(failed)?;
     Ok(last)
 }
@@ -321,8 +322,8 @@ fn fault(f: &Faulty) -> Words {
             .and(", whose conversions can’t be trusted. Fix the tracking first."),
         Verdict::Traffic if j.diagnosis.leans.is_none() => overspent().and(format!(
             ": its visitors convert at {}%, its peers’ at {}%.",
-            tiller_desk::figures::or_absent(j.tally.cvr(), percent),
-            tiller_desk::figures::or_absent(j.diagnosis.peers.cvr(), percent)
+            tiller_desk::numerals::or_absent(j.tally.cvr(), percent),
+            tiller_desk::numerals::or_absent(j.diagnosis.peers.cvr(), percent)
         )),
         _ => match (j.tally.cpc(), j.diagnosis.affordable, f.trade_off) {
             (Some(cpc), Some(a), Some(t)) if j.diagnosis.faults.bid => overspent().and(format!(

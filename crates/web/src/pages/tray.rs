@@ -10,13 +10,11 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_core::spot::Subject;
 use tiller_desk::advice::{self, Cure};
-use tiller_desk::figures::{self, counted, full_day};
 use tiller_desk::logbook::{self, Show};
-use tiller_desk::tray::{self as desk, Check, Edit, Row};
-use tiller_desk::wording;
-use tiller_desk::{
-    ChangeId, DeskError, PlanId, budgets, causes, change_words, plan_moves, sending,
-};
+use tiller_desk::numerals::{self, counted, full_day};
+use tiller_desk::plans::{self, moves};
+use tiller_desk::tray::{Check, Edit, Row, sending};
+use tiller_desk::{ChangeId, DeskError, PlanId, causes, change_words, tray as desk, wording};
 
 use crate::App;
 use crate::error::PageError;
@@ -92,7 +90,7 @@ fn line(row: Row, base: &str) -> Line {
         was: row.was.as_ref().map(change_words::value).unwrap_or_default(),
         set_to: change_words::value(&row.set_to),
         distance: change_words::distance(row.was.as_ref(), &row.set_to),
-        a_day: if a_day == 0.0 { String::new() } else { figures::signed(a_day, figures::money) },
+        a_day: if a_day == 0.0 { String::new() } else { numerals::signed(a_day, numerals::money) },
         tone: if a_day < 0.0 { "gain" } else { "" },
         reason: c.reason.clone(),
         effect: c.effect.clone(),
@@ -111,9 +109,9 @@ async fn page(
     let frame = Frame::new(member, Station::Tray, params);
     let base = frame.base();
     let lines: Vec<Line> =
-        desk::rows(&app.pool, &member.account).await?.into_iter().map(|r| line(r, &base)).collect();
+        desk::rows(&app.db, &member.account).await?.into_iter().map(|r| line(r, &base)).collect();
     let log =
-        logbook::entries(&app.pool, &member.account, Show::All, "", member.standing.today).await?;
+        logbook::entries(&app.db, &member.account, Show::All, "", member.standing.today).await?;
     let newest = log.first().and_then(|e| e.change.answered_at);
     let lately = |e: &&logbook::Entry| {
         newest.zip(e.change.answered_at).is_some_and(|(n, t)| (n - t).num_days() < REFUSALS_SHOWN)
@@ -133,7 +131,7 @@ async fn page(
                 answer: e.change.answer.clone(),
             })
             .collect(),
-        held_up: sending::held_up(&app.pool, &member.account).await?,
+        held_up: sending::held_up(&app.db, &member.account).await?,
         made: just_made(&log),
         lines,
         wrong,
@@ -172,7 +170,7 @@ pub async fn show(
 
 /// The tray as a file, for channels whose changes are made by hand.
 pub async fn csv(member: Member, State(app): State<App>) -> Result<Response, PageError> {
-    let rows = desk::rows(&app.pool, &member.account).await?;
+    let rows = desk::rows(&app.db, &member.account).await?;
     let bytes = sending::file(&rows).map_err(|e| PageError::Internal(e.to_string()))?;
     Ok(download("text/csv; charset=utf-8", &format!("changes-{}.csv", member.account.slug), bytes))
 }
@@ -189,7 +187,7 @@ pub async fn send(
     params: Params,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    match sending::send(&app.pool, &member.account, &ids(&form)).await {
+    match sending::send(&app.db, &member.account, &ids(&form)).await {
         Ok(_) => {
             app.wake.changes.notify_one();
             Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)).into_response())
@@ -208,7 +206,7 @@ pub async fn withdraw(
     State(app): State<App>,
     Form(form): Form<Vec<(String, String)>>,
 ) -> Result<Redirect, PageError> {
-    desk::withdraw(&app.pool, &member.account, &ids(&form)).await?;
+    desk::withdraw(&app.db, &member.account, &ids(&form)).await?;
     Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
 }
 
@@ -240,7 +238,7 @@ pub async fn said(
         Err(DeskError::Invalid(message)) => (false, message),
         Err(error) => return Err(error.into()),
     };
-    let waiting = desk::waiting(&app.pool, &member.account, member.standing.today).await?;
+    let waiting = desk::waiting(&app.db, &member.account, member.standing.today).await?;
     let tray = TrayBar { beside: true, ..TrayBar::new(member, waiting) };
     let html =
         Said { good, text, tray }.render().map_err(|e| PageError::Internal(e.to_string()))?;
@@ -269,9 +267,9 @@ pub async fn edit(
         form.iter().filter(|(k, _)| k == "on").filter_map(|(_, v)| subject(v)).collect();
     let what = Edit::read(field("what"))
         .ok_or_else(|| PageError::Invalid("Choose what to set.".into()))?;
-    let (pool, account, person) = (&app.pool, &member.account, member.person.id);
+    let (db, account, person) = (&app.db, &member.account, member.person.id);
     let outcome =
-        desk::edit(pool, account, person, &chosen, what, field("how"), field("reason")).await;
+        desk::edit(db, account, person, &chosen, what, field("how"), field("reason")).await;
     said(&app, &member, &headers, fragment, outcome.map(put)).await
 }
 
@@ -286,11 +284,11 @@ pub async fn remedy(
 ) -> Result<Response, PageError> {
     let of = form.get("of").map_or("", String::as_str);
     let of = subject(of).ok_or_else(|| PageError::Invalid("Choose what to change.".into()))?;
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let examined = causes::examine(&app.pool, &book, of).await?;
-    let (pool, account, person) = (&app.pool, &member.account, member.person.id);
-    let outcome = match advice::cure(&app.pool, &book, of, &examined).await? {
-        Some(Cure::Change(p)) => desk::propose(pool, account, person, vec![p]).await.map(put),
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let examined = causes::examine(&app.db, &book, of).await?;
+    let (db, account, person) = (&app.db, &member.account, member.person.id);
+    let outcome = match advice::cure(&app.db, &book, of, &examined).await? {
+        Some(Cure::Change(p)) => desk::propose(db, account, person, vec![p]).await.map(put),
         Some(Cure::Budget(..)) => Err(DeskError::Invalid(
             "its budget is one of the week’s moves by now; put those in the tray on Budgets".into(),
         )),
@@ -311,9 +309,9 @@ pub async fn plan(
     headers: HeaderMap,
     params: Params,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.pool, &member, &params).await?;
-    let opened = budgets::open(&app.pool, &member.account, PlanId(id)).await?;
-    let done = plan_moves::to_tray(&app.pool, &book, member.person.id, &opened).await;
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let opened = plans::open(&app.db, &member.account, PlanId(id)).await?;
+    let done = moves::to_tray(&app.db, &book, member.person.id, &opened).await;
     let outcome = done.map(|(n, left)| {
         let rest = if left.is_empty() {
             String::new()

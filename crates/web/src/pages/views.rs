@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use axum::Form;
 use axum::extract::State;
 use axum::response::Redirect;
-use tiller_desk::views as desk;
+use tiller_desk::account::views as desk;
 
 use crate::App;
 use crate::error::PageError;
@@ -24,7 +24,7 @@ pub async fn save(
 ) -> Result<Redirect, PageError> {
     // Read and written again: only what is a query of ours comes back into a page.
     let query = Params::read(field(&form, "query").trim_start_matches('?')).to_string();
-    desk::save(&app.pool, &member.account, member.person.id, field(&form, "name"), &query).await?;
+    desk::save(&app.db, &member.account, member.person.id, field(&form, "name"), &query).await?;
     Ok(Redirect::to(&format!("/accounts/{}/spend{query}", member.account.slug)))
 }
 
@@ -34,6 +34,6 @@ pub async fn remove(
     State(app): State<App>,
     Form(form): Form<HashMap<String, String>>,
 ) -> Result<Redirect, PageError> {
-    desk::remove(&app.pool, &member.account, member.person.id, field(&form, "name")).await?;
+    desk::remove(&app.db, &member.account, member.person.id, field(&form, "name")).await?;
     Ok(Redirect::to(&format!("/accounts/{}/spend", member.account.slug)))
 }

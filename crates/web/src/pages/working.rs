@@ -8,9 +8,8 @@ use tiller_core::evidence::{cost_per_conversion, least_cost_without_conversions,
 use tiller_core::spot::Subject;
 use tiller_core::{Tally, Target, Window};
 use tiller_desk::book::Book;
-use tiller_desk::figures::{self, count, money, number, percent, signed, sum};
-use tiller_desk::spend::{self, Level, Row, Within, rows, together};
-use tiller_desk::split;
+use tiller_desk::numerals::{self, count, money, number, percent, signed, sum};
+use tiller_desk::spend::{self, Level, Row, Within, rows, split, together};
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
 use crate::App;
@@ -76,7 +75,7 @@ pub async fn show(
     Fragment(fragment): Fragment,
     params: Params,
 ) -> Result<Response, PageError> {
-    let mut book = book_of_reports(&app.pool, &member, &params).await?;
+    let mut book = book_of_reports(&app.db, &member, &params).await?;
     if !params.text("settled").is_empty() {
         book = book.of_settled_days().into();
     }
@@ -84,13 +83,13 @@ pub async fn show(
     let nothing = || PageError::NotFound("Nothing was counted for it in these days.".into());
     let (row, all) = match of {
         "all" => {
-            let all = rows(&app.pool, &book, Level::Campaigns, Within::default()).await?;
+            let all = rows(&app.db, &book, Level::Campaigns, Within::default()).await?;
             (together(&all, &book).ok_or_else(nothing)?, all)
         }
         "part" => {
             let of = split_of(&params)?;
             let by = split::By::read(params.text("by")).0;
-            let all = split::rows(&app.pool, &book, by, &of).await?;
+            let all = split::rows(&app.db, &book, by, &of).await?;
             let all: Vec<Row> =
                 all.into_iter().map(|p| p.as_row(&book, &of)).collect::<Result<_, _>>()?;
             let name = params.text("row");
@@ -98,7 +97,7 @@ pub async fn show(
         }
         _ => {
             let (subject, level) = subject(of)?;
-            let all = rows(&app.pool, &book, level, within(&params)?).await?;
+            let all = rows(&app.db, &book, level, within(&params)?).await?;
             (all.iter().find(|r| r.subject == subject).cloned().ok_or_else(nothing)?, all)
         }
     };
@@ -107,13 +106,13 @@ pub async fn show(
         working,
         name: row.name.clone(),
         window: days(book.period.window),
-        source: format!("reports of {}, up to {}", row.channel, figures::full_day(book.span.to())),
+        source: format!("reports of {}, up to {}", row.channel, numerals::full_day(book.span.to())),
     };
     Ok(body.shown(fragment, || Frame::of_book(&member, Station::Spend, &params, &book)))
 }
 
 fn days(w: Window) -> String {
-    format!("{}, {}", span(w), figures::counted(w.days(), "day", "days"))
+    format!("{}, {}", span(w), numerals::counted(w.days(), "day", "days"))
 }
 
 const EXACT: &str = "Nothing: channels count it exactly, and a day is final when it is reported.";
@@ -125,7 +124,7 @@ fn late(book: &Book) -> String {
         w if w.to() <= settled => "All of these days have settled.".into(),
         w if w.from() > settled => "Conversions of these days are still coming in.".into(),
         _ => {
-            format!("Conversions of the days after {} are still coming in.", figures::day(settled))
+            format!("Conversions of the days after {} are still coming in.", numerals::day(settled))
         }
     }
 }
@@ -162,7 +161,7 @@ fn working(
         "spend" => of(
             "Spend",
             "sum of what the channel charged",
-            vec![("Clicks", sum(t.clicks as f64)), ("CPC", figures::or_absent(t.cpc(), money))],
+            vec![("Clicks", sum(t.clicks as f64)), ("CPC", numerals::or_absent(t.cpc(), money))],
             paid(spend),
             EXACT.into(),
         ),
@@ -186,21 +185,21 @@ fn working(
                 number_of("Clicks", t.clicks as f64),
                 number_of("Impressions", t.impressions as f64),
             ],
-            figures::or_absent(t.ctr(), |x| format!("{}%", percent(x))),
+            numerals::or_absent(t.ctr(), |x| format!("{}%", percent(x))),
             rate_range(t.clicks as f64, t.impressions as f64),
         ),
         "cpc" => of(
             "Cost per click (CPC)",
             "spend ÷ clicks",
             vec![("Spend", paid(spend)), number_of("Clicks", t.clicks as f64)],
-            figures::or_absent(t.cpc(), paid),
+            numerals::or_absent(t.cpc(), paid),
             EXACT.into(),
         ),
         "cvr" => of(
             "Conversion rate (CVR)",
             "conversions ÷ clicks",
             vec![number_of("Conversions", t.conversions), number_of("Clicks", t.clicks as f64)],
-            figures::or_absent(t.cvr(), |x| format!("{}%", percent(x))),
+            numerals::or_absent(t.cvr(), |x| format!("{}%", percent(x))),
             rate_range(t.conversions, t.clicks as f64),
         ),
         "conversions" => of(
@@ -214,7 +213,7 @@ fn working(
             "Cost per acquisition (CPA)",
             "spend ÷ conversions",
             vec![("Spend", paid(spend)), number_of("Conversions", t.conversions)],
-            figures::or_absent(t.cpa(), paid),
+            numerals::or_absent(t.cpa(), paid),
             cost_range(spend, t.conversions, &late),
         ),
         "value" => of(
@@ -222,7 +221,7 @@ fn working(
             "sum of the values of its conversions",
             vec![
                 number_of("Conversions", t.conversions),
-                ("Value each", figures::or_absent(t.aov(), money)),
+                ("Value each", numerals::or_absent(t.aov(), money)),
             ],
             paid(value),
             late,
@@ -231,21 +230,21 @@ fn working(
             "Return on ad spend (ROAS)",
             "value ÷ spend",
             vec![("Value", paid(value)), ("Spend", paid(spend))],
-            figures::or_absent(t.roas(), |x| number(x, 2)),
+            numerals::or_absent(t.roas(), |x| number(x, 2)),
             value_range(t, &late),
         ),
         "acos" => of(
             "Advertising cost of sales (ACoS)",
             "spend ÷ value",
             vec![("Spend", paid(spend)), ("Value", paid(value))],
-            figures::or_absent(t.acos(), |x| format!("{}%", percent(x))),
+            numerals::or_absent(t.acos(), |x| format!("{}%", percent(x))),
             value_range(t, &late),
         ),
         "target" => of(
             "Target",
             if row.own_target { "set for this campaign" } else { "the account’s default" },
             vec![],
-            figures::or_absent(row.target.map(Target::number), |x| number(x, 2)),
+            numerals::or_absent(row.target.map(Target::number), |x| number(x, 2)),
             "It is a decision, not a measurement.".into(),
         ),
         "excess" if of_all => excess_of_all(all, &paid, late),
@@ -310,7 +309,7 @@ fn share(
             ("Its own", text(own)),
             (if of_pool { "Its campaign" } else { "All rows" }, text(whole)),
         ],
-        result: figures::or_absent(share, |x| format!("{}%", percent(x))),
+        result: numerals::or_absent(share, |x| format!("{}%", percent(x))),
         uncertain: uncertain.into(),
     })
 }
@@ -350,11 +349,11 @@ fn beside_peers(figure: &str, row: &Row) -> Result<Working, PageError> {
         title,
         formula: "its own ÷ its peers’ together − 1",
         numbers: vec![
-            ("Its own", figures::or_absent(mine, text)),
-            ("Peers", figures::or_absent(theirs, text)),
+            ("Its own", numerals::or_absent(mine, text)),
+            ("Peers", numerals::or_absent(theirs, text)),
             ("Peers’ clicks", sum(peers.clicks as f64)),
         ],
-        result: figures::or_absent(ratio, |x| format!("{}%", signed(x * 100.0, |x| number(x, 0)))),
+        result: numerals::or_absent(ratio, |x| format!("{}%", signed(x * 100.0, |x| number(x, 0)))),
         uncertain,
     })
 }
@@ -368,7 +367,7 @@ fn excess_of_all(rows: &[Row], paid: &dyn Fn(f64) -> String, late: String) -> Wo
             ("Above target", paid(each().filter(|x| *x > 0.0).sum())),
             ("Under target", paid(each().filter(|x| *x < 0.0).sum())),
         ],
-        result: figures::or_absent(spend::excess(rows), |x| signed(x, paid)),
+        result: numerals::or_absent(spend::excess(rows), |x| signed(x, paid)),
         uncertain: late,
     }
 }
@@ -390,14 +389,14 @@ fn excess(row: &Row, paid: &dyn Fn(f64) -> String, late: String) -> Working {
     let uncertain = row.judged.as_ref().and_then(|j| j.diagnosis.p_over).map_or(late, |p| {
         format!(
             "That the true cost is above target has a probability of {}, from the settled days.",
-            figures::probability(p)
+            numerals::probability(p)
         )
     });
     Working {
         title: "Excess",
         formula,
         numbers,
-        result: figures::or_absent(row.excess(), |x| signed(x, paid)),
+        result: numerals::or_absent(row.excess(), |x| signed(x, paid)),
         uncertain,
     }
 }
@@ -434,10 +433,10 @@ fn change(figure: &str, row: &Row, book: &Book) -> Result<Working, PageError> {
         title,
         formula: "now ÷ before − 1",
         numbers: vec![
-            ("Now", figures::or_absent(now, money)),
-            ("Before", format!("{} ({})", figures::or_absent(then, money), span(window))),
+            ("Now", numerals::or_absent(now, money)),
+            ("Before", format!("{} ({})", numerals::or_absent(then, money), span(window))),
         ],
-        result: figures::or_absent(ratio, |x| format!("{}%", signed(x * 100.0, |x| number(x, 0)))),
+        result: numerals::or_absent(ratio, |x| format!("{}%", signed(x * 100.0, |x| number(x, 0)))),
         uncertain,
     })
 }

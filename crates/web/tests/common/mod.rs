@@ -9,7 +9,8 @@ use axum::body::Body;
 use axum::http::{Request, Response, StatusCode, header};
 use http_body_util::BodyExt;
 use tiller_core::Target;
-use tiller_desk::{Account, PgPool, Role, accounts, reports};
+use tiller_desk::measure::reports;
+use tiller_desk::{Account, PgPool, Role, account};
 use tiller_store::people::NewAccount;
 use tiller_web::{App, Wake, router};
 use tower::ServiceExt;
@@ -18,30 +19,30 @@ const PASSWORD: &str = "smoke over the hive";
 
 pub struct Site {
     router: Router,
-    pub pool: PgPool,
+    pub db: PgPool,
 }
 
 impl Site {
-    pub fn new(pool: PgPool) -> Self {
+    pub fn new(db: PgPool) -> Self {
         let app = App {
-            pool: pool.clone(),
+            db: db.clone(),
             demo: None,
             https: false,
             wake: Wake::default(),
             queues: tiller_web::Queues::default(),
             metrics: None,
         };
-        Self { router: router(app), pool }
+        Self { router: router(app), db }
     }
 
     pub async fn account(&self, slug: &str) -> Account {
-        account(&self.pool, slug).await
+        account(&self.db, slug).await
     }
 
     /// A member with a role; answers their cookie.
     pub async fn member(&self, email: &str, account: &Account, role: Role) -> String {
-        let person = accounts::save_person(&self.pool, email, "Somebody", PASSWORD).await.unwrap();
-        accounts::join(&self.pool, account.id, person, role).await.unwrap();
+        let person = account::save_person(&self.db, email, "Somebody", PASSWORD).await.unwrap();
+        account::join(&self.db, account.id, person, role).await.unwrap();
         let answer = self
             .post(
                 "/sign-in",
@@ -78,10 +79,10 @@ impl Site {
 }
 
 /// An account in euros without a target.
-pub async fn account(pool: &PgPool, slug: &str) -> Account {
+pub async fn account(db: &PgPool, slug: &str) -> Account {
     let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
-    accounts::add(pool, &new).await.unwrap();
-    accounts::by_slug(pool, slug).await.unwrap()
+    account::add(db, &new).await.unwrap();
+    account::by_slug(db, slug).await.unwrap()
 }
 
 pub fn cookie(answer: &Response<Body>) -> String {
@@ -131,21 +132,15 @@ impl Site {
     /// The same in another currency.
     pub async fn with_report_in(&self, slug: &str, currency: &str) -> (Account, String) {
         let new = NewAccount { slug, name: slug, currency, time_zone: "Europe/Copenhagen" };
-        let id = accounts::add(&self.pool, &new).await.unwrap();
-        accounts::set_default_target(&self.pool, id, Some(Target::Cpa(15.0))).await.unwrap();
-        let account = accounts::by_slug(&self.pool, slug).await.unwrap();
+        let id = account::add(&self.db, &new).await.unwrap();
+        account::set_default_target(&self.db, id, Some(Target::Cpa(15.0))).await.unwrap();
+        let account = account::by_slug(&self.db, slug).await.unwrap();
         let rows = bytes::Bytes::from(report().replace("EUR", currency));
         let body = futures::stream::iter([Ok::<_, std::io::Error>(rows)]);
-        let done = tiller_desk::jobs::import::import_now(
-            &self.pool,
-            &account,
-            "r.csv",
-            body,
-            |_| {},
-            false,
-        )
-        .await
-        .unwrap();
+        let done =
+            tiller_desk::jobs::import::import_now(&self.db, &account, "r.csv", body, |_| {}, false)
+                .await
+                .unwrap();
         assert_eq!(done.state, reports::ImportState::Done, "{:?}", done.message);
         let cookie = self.member(&format!("analyst@{slug}.example"), &account, Role::Analyst).await;
         (account, cookie)

@@ -1,0 +1,214 @@
+//! What is set at the channels, as they told it last.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use tiller_channel::wire::Place;
+use tiller_core::ids::{AdGroupId, CampaignId, ChannelId, ItemId};
+use tiller_core::setting::{
+    AdGroupSettings, CampaignSettings, ItemSettings, Limits, Setting, Status,
+};
+use tiller_core::spot::{Spot, Subject};
+use tiller_store::connections::{self, Connection};
+use tiller_store::people::Account;
+use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
+use tiller_store::{PgPool, StoreError};
+
+use crate::DeskError;
+use crate::book::Book;
+use crate::kept::{Kept, Stamp};
+
+static KEPT: Kept<(), Settings> = Kept::new(24);
+
+/// The settings of an account.
+#[derive(Clone, Debug, Default)]
+pub struct Settings {
+    campaigns: HashMap<CampaignId, (SetCampaign, CampaignSettings)>,
+    groups: HashMap<AdGroupId, (SetGroup, AdGroupSettings)>,
+    items: HashMap<ItemId, (SetItem, ItemSettings)>,
+    connections: HashMap<ChannelId, (Connection, Limits)>,
+}
+
+fn read<T: DeserializeOwned>(value: &Value) -> Result<T, StoreError> {
+    Ok(T::deserialize(value)?)
+}
+
+impl Settings {
+    /// The account's campaigns and ad groups, as they are set now.
+    pub async fn open(db: &PgPool, account: &Account) -> Result<Arc<Self>, DeskError> {
+        let stamp = Stamp::read(db, account.id).await?;
+        KEPT.get(&stamp, (), || Self::load(db, account, &[])).await
+    }
+
+    /// The settings of the state that a book was read of.
+    pub async fn of_book(db: &PgPool, book: &Book) -> Result<Arc<Self>, DeskError> {
+        match &book.stamp {
+            Some(stamp) => KEPT.get(stamp, (), || Self::load(db, &book.account, &[])).await,
+            None => Ok(Arc::new(Self::load(db, &book.account, &[]).await?)),
+        }
+    }
+
+    /// The account's campaigns and ad groups, and some of its items.
+    pub async fn load(db: &PgPool, account: &Account, items: &[ItemId]) -> Result<Self, DeskError> {
+        Self::read(db, account, None, items).await
+    }
+
+    /// One campaign with its ad groups, and some of its items.
+    pub async fn load_of(
+        db: &PgPool,
+        account: &Account,
+        campaign: CampaignId,
+        items: &[ItemId],
+    ) -> Result<Self, DeskError> {
+        Self::read(db, account, Some(campaign), items).await
+    }
+
+    async fn read(
+        db: &PgPool,
+        account: &Account,
+        campaign: Option<CampaignId>,
+        items: &[ItemId],
+    ) -> Result<Self, DeskError> {
+        let mut settings = Self::default();
+        for (id, c) in structure::campaigns(db, account.id, campaign).await? {
+            let set = read(&c.settings)?;
+            settings.campaigns.insert(id, (c, set));
+        }
+        for (id, g) in structure::ad_groups(db, account.id, campaign).await? {
+            let set = read(&g.settings)?;
+            settings.groups.insert(id, (g, set));
+        }
+        if !items.is_empty() {
+            for (id, i) in structure::items(db, account.id, items).await? {
+                let set = read(&i.settings)?;
+                settings.items.insert(id, (i, set));
+            }
+        }
+        for c in connections::list(db, account.id).await? {
+            let limits = c.limits.as_ref().map(read).transpose()?.unwrap_or_default();
+            settings.connections.insert(c.channel, (c, limits));
+        }
+        Ok(settings)
+    }
+
+    /// A campaign's settings, where its channel told them.
+    pub fn campaign(&self, id: CampaignId) -> Option<&CampaignSettings> {
+        self.campaigns.get(&id).map(|(_, s)| s)
+    }
+
+    /// The connection of a campaign's channel.
+    pub fn connection(&self, campaign: CampaignId) -> Option<&Connection> {
+        self.channel(campaign).map(|(c, _)| c)
+    }
+
+    fn channel(&self, campaign: CampaignId) -> Option<&(Connection, Limits)> {
+        self.connections.get(&self.campaigns.get(&campaign)?.0.channel)
+    }
+
+    /// What a campaign's channel does not allow.
+    pub fn limits(&self, campaign: CampaignId) -> Limits {
+        self.channel(campaign).map(|(_, limits)| *limits).unwrap_or_default()
+    }
+
+    /// The ad groups of a campaign.
+    pub fn ad_groups_of(
+        &self,
+        id: CampaignId,
+    ) -> impl Iterator<Item = (AdGroupId, &AdGroupSettings)> {
+        self.groups.iter().filter(move |(_, (g, _))| g.campaign == id).map(|(id, (_, s))| (*id, s))
+    }
+
+    /// An ad group's name.
+    pub fn group_name(&self, id: AdGroupId) -> Option<&str> {
+        self.groups.get(&id).map(|(g, _)| g.name.as_str())
+    }
+
+    /// The spot of a campaign, an ad group or an item, if the channel told of it.
+    pub fn spot(&self, subject: Subject) -> Option<Spot> {
+        match subject {
+            Subject::Campaign(id) => self.campaigns.contains_key(&id).then_some(Spot {
+                campaign: id,
+                ad_group: None,
+                item: None,
+            }),
+            Subject::AdGroup(id) => {
+                let (group, _) = self.groups.get(&id)?;
+                Some(Spot { campaign: group.campaign, ad_group: Some(id), item: None })
+            }
+            Subject::Item(id) => {
+                let (item, _) = self.items.get(&id)?;
+                let (group, _) = self.groups.get(&item.ad_group)?;
+                Some(Spot {
+                    campaign: group.campaign,
+                    ad_group: Some(item.ad_group),
+                    item: Some(id),
+                })
+            }
+        }
+    }
+
+    /// What is set now where a change would be made; none if it can't be made there, or is unknown.
+    pub fn present(&self, spot: Spot, setting: &Setting) -> Option<Setting> {
+        match (spot.ad_group, spot.item) {
+            (_, Some(item)) => self.items.get(&item)?.1.present(setting),
+            (Some(group), None) => {
+                let set = &self.groups.get(&group)?.1;
+                self.keyword(group, setting).or_else(|| set.present(setting))
+            }
+            (None, None) => self.campaigns.get(&spot.campaign)?.1.present(setting),
+        }
+    }
+
+    /// Whether a keyword is among the items of an ad group that were loaded; the channel has the last word.
+    fn keyword(&self, group: AdGroupId, setting: &Setting) -> Option<Setting> {
+        let Setting::Keyword { text, match_type, bid, .. } = setting else { return None };
+        let there = self.items.values().find(|(i, set)| {
+            i.ad_group == group
+                && i.name.eq_ignore_ascii_case(text)
+                && i.match_type == match_type.word()
+                && set.status == Status::Active
+        });
+        Some(Setting::Keyword {
+            text: text.clone(),
+            match_type: *match_type,
+            bid: there.map_or(*bid, |(_, set)| set.bid),
+            present: there.is_some(),
+        })
+    }
+
+    /// The bid in force at a spot: its own, or the one that it inherits.
+    pub fn bid(&self, spot: Spot) -> Option<tiller_core::Micros> {
+        let item = spot.item.and_then(|i| self.items.get(&i)).and_then(|(_, s)| s.bid);
+        let group = spot.ad_group.and_then(|g| self.groups.get(&g)).and_then(|(_, s)| s.bid);
+        item.or(group).or_else(|| self.campaign(spot.campaign)?.bid)
+    }
+
+    /// The channel's keys of a spot.
+    pub fn keys(&self, spot: Spot) -> Option<Place> {
+        let group = |id| self.groups.get(&id).map(|(g, _)| g.key.clone());
+        let item = |id| self.items.get(&id).map(|(i, _)| i.key.clone());
+        Some(Place {
+            campaign: self.campaigns.get(&spot.campaign)?.0.key.clone(),
+            ad_group: match spot.ad_group {
+                Some(id) => Some(group(id)?),
+                None => None,
+            },
+            item: match spot.item {
+                Some(id) => Some(item(id)?),
+                None => None,
+            },
+        })
+    }
+
+    /// The names of a spot, from the campaign down.
+    pub fn names(&self, spot: Spot) -> Option<String> {
+        let campaign = &self.campaigns.get(&spot.campaign)?.0.name;
+        let group = spot.ad_group.and_then(|id| self.groups.get(&id)).map(|(g, _)| &g.name);
+        let item = spot.item.and_then(|id| self.items.get(&id)).map(|(i, _)| &i.name);
+        let parts = [Some(campaign), group, item].into_iter().flatten();
+        let parts: Vec<&str> = parts.map(String::as_str).filter(|n| !n.is_empty()).collect();
+        Some(parts.join(" › "))
+    }
+}

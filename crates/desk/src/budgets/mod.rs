@@ -1,0 +1,8 @@
+//! What a campaign's money can do: how it answers, what it is to have this week, its hours, its flight, its pool.
+
+pub mod curves;
+pub mod flight;
+pub mod hours;
+pub mod pool;
+pub mod responses;
+pub mod weekly;

@@ -1,0 +1,203 @@
+//! What each campaign's money can do, learned from its own days (A4).
+
+use tiller_core::evidence::prior_for_comparing;
+use tiller_core::ids::CampaignId;
+use tiller_core::response::Curve;
+use tiller_core::response::lever::{Bidding, BudgetDay, Lever, Rate, lever, rate, surely_bends};
+use tiller_core::setting::{Budget, Status, Strategy};
+use tiller_core::verdict::Early;
+use tiller_core::{Micros, Tally, Window};
+
+use crate::account::settings::Settings;
+use crate::book::{Book, Entry, Judged, PRESENT_DAYS};
+use crate::budgets::curves::Curves;
+
+/// Settled days that rates are read from.
+pub const RATE_DAYS: u64 = 56;
+/// Reported days that tell how much could be spent.
+const CAPACITY_DAYS: u64 = 28;
+/// Conversions with which the channel's value of one weighs.
+const VALUE_WEIGHT: f64 = 10.0;
+
+/// A campaign, and what its money can do.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// Its name.
+    pub name: String,
+    /// Its daily budget, in units of currency, if it has one and runs.
+    pub budget: Option<f64>,
+    /// The least that its channel allows it a day.
+    pub least: f64,
+    /// What it spends a day, on average under its present budget.
+    pub spend: f64,
+    /// Conversions that its rate is read from.
+    pub conversions: f64,
+    /// Who makes its bids, if that is known.
+    pub bidding: Option<Bidding>,
+    /// Whether a strategy learns its bids, which a jump of the budget would disturb.
+    pub learns: bool,
+    /// Launched so lately that it is left in peace.
+    pub fresh: bool,
+    /// What its money can do.
+    pub lever: Lever,
+    /// What a click costs.
+    pub cpc: f64,
+    /// Value of a conversion, drawn toward its channel's.
+    pub worth: f64,
+}
+
+impl Line {
+    /// The curve of a strategy that spends what it gets, or is believed to.
+    pub fn spends_all(&self) -> Option<&Curve> {
+        self.lever.curve.as_ref().filter(|_| self.bidding != Some(Bidding::Saturates))
+    }
+}
+
+/// The campaigns whose conversions can be trusted and that have spent anything lately.
+pub fn of_account(book: &Book, settings: &Settings, curves: &Curves) -> Vec<Line> {
+    let window = Window::ending(book.last_settled(), RATE_DAYS);
+    let trusted: Vec<(&Entry, Tally, &Option<Judged>)> = book
+        .entries
+        .iter()
+        .zip(book.judge_all())
+        .filter(|(e, _)| book.findings(e).is_empty())
+        .map(|(e, j)| (e, e.tally(window), j))
+        .filter(|(_, t, _)| t.spend.get() > 0)
+        .collect();
+    let line = |(entry, tally, judged): &(&Entry, Tally, &Option<Judged>)| {
+        let peers: Vec<&Tally> = trusted
+            .iter()
+            .filter(|(o, _, _)| {
+                o.campaign.id != entry.campaign.id
+                    && o.campaign.channel == entry.campaign.channel
+                    && o.campaign.kind == entry.campaign.kind
+            })
+            .map(|(_, t, _)| t)
+            .collect();
+        let early = judged.as_ref().and_then(|j| j.diagnosis.early);
+        let fresh = matches!(early, Some(Early::Launched { .. }));
+        of_campaign(book, settings, curves, (entry, *tally), &peers, fresh)
+    };
+    trusted.iter().filter_map(line).collect()
+}
+
+fn of_campaign(
+    book: &Book,
+    settings: &Settings,
+    curves: &Curves,
+    (entry, tally): (&Entry, Tally),
+    peers: &[&Tally],
+    fresh: bool,
+) -> Option<Line> {
+    // Money is final as soon as its day is over; only conversions come late.
+    let lately = Window::ending(book.span.to(), CAPACITY_DAYS);
+    let set = settings.campaign(entry.campaign.id);
+    let budget = match set {
+        Some(set) if set.status == Status::Active => match set.budget {
+            Some(Budget::Daily { amount }) => Some(amount.to_units()),
+            _ => None,
+        },
+        _ => None,
+    };
+    let together: Tally = peers.iter().map(|t| **t).sum::<Tally>() + tally;
+    let usual = together.aov().unwrap_or(0.0);
+    let worth =
+        (tally.value.to_units() + VALUE_WEIGHT * usual) / (tally.conversions + VALUE_WEIGHT);
+    let fitted = curves.of(entry.campaign.id).map(|(_, f)| f);
+    let bidding = set.map(|s| match s.strategy {
+        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
+            Bidding::SpendsAll
+        }
+        _ if fitted.and_then(|f| f.measured).is_some_and(surely_bends) => Bidding::Saturates,
+        _ => Bidding::Priced,
+    });
+    let budget_days: Vec<BudgetDay> = entry
+        .days
+        .iter()
+        .filter(|d| lately.contains(d.day))
+        .map(|d| BudgetDay {
+            spend: d.tally.spend.to_units(),
+            budget: d.budget.map(Micros::to_units),
+            lost_to_budget: d.lost_to_budget,
+        })
+        .collect();
+    let cpc = tally.cpc().filter(|c| *c > 0.0)?;
+    Some(Line {
+        campaign: entry.campaign.id,
+        name: entry.campaign.name.clone(),
+        budget,
+        least: settings.limits(entry.campaign.id).least_budget.to_units(),
+        spend: spends(&budget_days[budget_days.len().saturating_sub(PRESENT_DAYS.into())..]),
+        conversions: tally.conversions,
+        bidding,
+        learns: set.is_some_and(|s| s.strategy.automatic()),
+        fresh,
+        // Where nobody tells how it bids, money is believed to bring less and less.
+        lever: lever(
+            bidding.unwrap_or(Bidding::SpendsAll),
+            fitted.map(|f| &f.curve),
+            rate_beside(tally, peers),
+            cpc,
+            &budget_days,
+        ),
+        cpc,
+        worth,
+    })
+}
+
+/// Conversions for a unit of money, drawn toward peers' as far as those may speak.
+fn rate_beside(own: Tally, peers: &[&Tally]) -> Rate {
+    let others: Vec<(f64, f64)> =
+        peers.iter().map(|t| (t.conversions, t.spend.to_units())).collect();
+    let prior = prior_for_comparing(&others, own.conversions);
+    rate(own.conversions, own.spend.to_units(), prior)
+}
+
+/// Days under one budget from which they alone tell what it spends.
+const LEAST_DAYS: usize = 7;
+/// Budgets within this share of each other are one.
+const SAME: f64 = 0.02;
+
+/// What is spent a day under the present budget: what another one allowed does not tell what this one does. Of all
+/// days, where those are too few.
+fn spends(days: &[BudgetDay]) -> f64 {
+    let now = days.iter().rev().find_map(|d| d.budget);
+    let other = |d: &BudgetDay| {
+        d.budget.zip(now).is_some_and(|(budget, now)| (budget / now - 1.0).abs() > SAME)
+    };
+    let from = days.iter().rposition(other).map_or(0, |last| last + 1);
+    let days = if days.len() - from >= LEAST_DAYS { &days[from..] } else { days };
+    days.iter().map(|d| d.spend).sum::<f64>() / days.len().max(1) as f64
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tally(conversions: f64, spend: f64) -> Tally {
+        Tally { conversions, spend: Micros::from_units(spend), ..Tally::default() }
+    }
+
+    #[test]
+    fn one_peer_speaks_no_louder_than_two_conversions() {
+        let (own, dear) = (tally(40.0, 1000.0), tally(400.0, 20_000.0));
+        let rate = rate_beside(own, &[&dear]).mean;
+        assert!((rate / 0.04 - 1.0).abs() < 0.05, "{rate}: a peer at half drew it away");
+        assert!((rate_beside(own, &[]).mean / 0.04 - 1.0).abs() < 0.05);
+    }
+
+    #[test]
+    fn what_is_spent_now_is_told_by_the_days_of_the_present_budget() {
+        let day = |spend, budget| BudgetDay { spend, budget: Some(budget), lost_to_budget: None };
+        let mut days = vec![day(50.0, 50.0); 7];
+        days.extend(vec![day(80.0, 80.0); 7]);
+        assert_eq!(spends(&days), 80.0);
+        // Six days are too few, and a coin is no other budget.
+        assert!((spends(&days[..13]) - (7.0 * 50.0 + 6.0 * 80.0) / 13.0).abs() < 1e-9);
+        days[13].budget = Some(80.01);
+        assert_eq!(spends(&days), 80.0);
+        assert_eq!(spends(&[]), 0.0);
+    }
+}

@@ -1,0 +1,648 @@
+//! The week's advice: the same money, better placed. What is kept the same is what will be *spent*, not the budgets
+//! as they are written: a campaign that leaves half of its budget unspent has no money to give away.
+//!
+//! Only campaigns whose budget is the right thing to change take part; the others keep what they have.
+
+use tiller_core::allocation::{
+    Answer, Goal, Limits, Line as PlanLine, Outlook, Problem, Total, Totals, Use, marginal_at,
+    solve,
+};
+use tiller_core::flight::ramp;
+use tiller_core::ids::PersonId;
+use tiller_core::learning::{self, SHOCK};
+use tiller_core::response::lever::Evidence;
+use tiller_core::setting::{Budget, Setting};
+use tiller_core::{Micros, Target};
+use tiller_store::PgPool;
+use tiller_store::people::Account;
+
+use crate::book::Book;
+use crate::budgets::responses::Line;
+use crate::numerals::{money, number};
+use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::wording::capital;
+use crate::{DeskError, courses, tray};
+use tiller_core::spot::Subject;
+
+/// What a line keeps at least of what it spends: further down is for the next look, with what this cut has taught.
+const KEPT: f64 = 0.25;
+/// A campaign that spends less than this share of its budget has no money to give away: something else holds it. One
+/// over its target has, unless cuts as far as what it spends would set a strategy learning again.
+const USED: f64 = 0.5;
+/// Of a budget at the most that it could spend, so much is expected to be spent: the mean of the lesser of the two where
+/// that most is known to a fifth, 1 − 0.2 ÷ √(2π).
+const EXPECTED: f64 = 0.92;
+/// What it gets at most, in budgets of now. Common practice, no source: double at most.
+const DOUBLED: f64 = 2.0;
+/// With fewer conversions than this a line is cut by one step at most: they are no evidence for more.
+const LEAST_CONVERSIONS: f64 = 10.0;
+/// A strategy that spends any budget has no end that could be known: it is raised to no more than this at a time.
+const BEYOND: f64 = 1.5;
+/// Budgets are left as they are for a gain below this share of what comes of them.
+const LEAST_GAIN: f64 = 0.005;
+/// And for one that is less than this share of what chance alone moves in a month: nobody would ever see it.
+const SEEN: f64 = 0.3;
+/// Days of that month.
+const MONTH: f64 = 28.0;
+/// A budget is moved for no less than this.
+const WORTH_A_CHANGE: f64 = 0.03;
+
+/// A budget to be moved.
+#[derive(Clone, Debug)]
+pub struct Move {
+    /// The line.
+    pub line: Line,
+    /// Its daily budget now.
+    pub from: f64,
+    /// Its new daily budget.
+    pub to: f64,
+    /// What it is expected to spend a day then.
+    pub spend: f64,
+    /// Steps that lead there where it is more than a step, the last of them `to`.
+    pub steps: Vec<f64>,
+    /// How it takes part.
+    pub part: Part,
+}
+
+impl Move {
+    /// Conversions a day at what it spends, now and then.
+    pub fn conversions(&self) -> (f64, f64) {
+        let at = |spend: f64| self.line.lever.response.at(spend);
+        (at(self.line.spend), at(self.spend))
+    }
+
+    /// What it adds a day.
+    pub fn adds(&self) -> Adds {
+        let (now, then) = self.conversions();
+        Adds {
+            spend: Some(self.spend - self.line.spend),
+            conversions: Some(then - now),
+            value: Some((then - now) * self.line.worth),
+        }
+    }
+
+    /// Why, from what to what, and what comes of it, as sentences.
+    pub fn sentence(&self) -> String {
+        let (now, then) = self.conversions();
+        let steps = match self.steps.len() {
+            0 | 1 => String::new(),
+            n => format!(" in {n} steps"),
+        };
+        format!(
+            "{}. {} its daily budget from {} to {}{steps}: {} conversions a day instead of {}, for {} a day instead of {}.",
+            capital(&self.because()),
+            if self.to > self.from { "Raise" } else { "Lower" },
+            money(self.from),
+            money(self.to),
+            number(then, 1),
+            number(now, 1),
+            money(self.spend),
+            money(self.line.spend)
+        )
+    }
+
+    /// Why it is moved, as a phrase: what a raise could spend, and that a cut's money brings more elsewhere.
+    pub fn because(&self) -> String {
+        match self {
+            m if m.to > m.from => m.capacity(),
+            m if matches!(m.part, Part::Fixable(_)) => {
+                "even halfway to its target, its money would bring less than elsewhere".into()
+            }
+            _ => "its money brings more elsewhere".into(),
+        }
+    }
+
+    /// What it could spend a day, and how that is known.
+    fn capacity(&self) -> String {
+        let c = &self.line.lever.capacity;
+        if let (Some(curve), None) = (self.line.spends_all(), c.most) {
+            return format!(
+                "its strategy spends any budget it is given; 1% more money brings {}% more",
+                number(curve.elasticity, 2)
+            );
+        }
+        match (c.most, c.evidence) {
+            (Some(most), Evidence::LostAuctions) => {
+                format!("judging by the auctions it missed, it could spend {} a day", money(most))
+            }
+            (Some(most), _) => {
+                format!("on days when its budget was not the limit it spent {} a day", money(most))
+            }
+            (None, _) => format!(
+                "nothing tells how much it could spend, so it moves by {}% at most",
+                number(100.0 * SHOCK, 0)
+            ),
+        }
+    }
+}
+
+/// How a line takes part.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Part {
+    /// It may give and be given.
+    Full,
+    /// It is over its target: it may give.
+    Gives,
+    /// Something else is to be changed there first, which would make its money bring so many times as much: it gives
+    /// only where even that would be less than elsewhere.
+    Fixable(f64),
+}
+
+/// The week's advice on an account.
+#[derive(Clone, Debug, Default)]
+pub struct Week {
+    /// The budgets worth moving; none where they are about right.
+    pub moves: Vec<Move>,
+    /// All campaigns that take part, a day, now and then.
+    pub whole: Option<Whole>,
+}
+
+impl Week {
+    /// What it adds a day in money: revenue, or what so many more conversions cost now.
+    pub fn worth(&self, by_value: bool) -> f64 {
+        let Some(Whole { now, then, .. }) = self.whole.filter(|_| !self.moves.is_empty()) else {
+            return 0.0;
+        };
+        let cost = now.cpa().unwrap_or(0.0);
+        let revenue = then.value.zip(now.value).map(|(then, now)| then - now);
+        revenue.filter(|_| by_value).unwrap_or((then.conversions - now.conversions) * cost)
+    }
+
+    /// Who gives because its verdict is against it.
+    pub fn at_fault(&self) -> Vec<&str> {
+        self.moves.iter().filter(|m| m.part != Part::Full).map(|m| m.line.name.as_str()).collect()
+    }
+}
+
+/// The whole before and after, a day.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Whole {
+    /// At what is spent now.
+    pub now: Totals,
+    /// At what would be.
+    pub then: Totals,
+    /// What the goal counts then, and how much more than now, 80%.
+    pub outlook: Option<Outlook>,
+}
+
+/// The highest budget that may be set.
+fn highest(l: &Line, budget: f64) -> f64 {
+    match l.lever.capacity.most {
+        Some(most) => most.min(DOUBLED * budget),
+        None if l.spends_all().is_some() => BEYOND * budget,
+        None => (1.0 + SHOCK) * budget,
+    }
+}
+
+/// The least and the most that a line is expected to spend.
+fn bounds(l: &Line, part: Part, budget: f64) -> (f64, f64) {
+    let kept = match l {
+        l if l.spend < USED * budget && (l.learns || part == Part::Full) => 1.0,
+        l if l.conversions < LEAST_CONVERSIONS => 1.0 - SHOCK,
+        _ => KEPT,
+    };
+    let floor = (kept * l.spend).max(l.least.min(l.spend));
+    let sure = l.lever.capacity.most.map_or(f64::INFINITY, |most| EXPECTED * most);
+    let ceiling = match highest(l, budget) {
+        most if most > (1.0 + WORTH_A_CHANGE) * budget => most.min(sure),
+        // A budget that it does not use up is no lever: more of it buys nothing.
+        _ => l.spend,
+    };
+    (floor.min(l.spend), ceiling.max(l.spend))
+}
+
+/// Whether another unit of money on a line would still meet the target.
+fn worth_raising(l: &Line, target: Option<Target>) -> bool {
+    let problem = problem(std::slice::from_ref(l), false, l.spend);
+    let more = marginal_at(&problem, 0, l.spend);
+    match target {
+        Some(Target::Cpa(cpa)) => more * cpa >= 1.0,
+        Some(Target::Roas(roas)) => more * l.worth >= roas,
+        None => true,
+    }
+}
+
+fn problem(lines: &[Line], by_value: bool, total: f64) -> Problem {
+    let line = |(i, l): (usize, &Line)| PlanLine {
+        current: l.spend,
+        value_per_conversion: Some(l.worth),
+        precision: Some(l.lever.precision),
+        ..PlanLine::new(i.to_string(), l.lever.response)
+    };
+    Problem {
+        goal: if by_value { Goal::Value } else { Goal::Conversions },
+        total: Total { amount: total, spend: Use::UpTo },
+        step: 0.0,
+        days: 1.0,
+        lines: lines.iter().enumerate().map(line).collect(),
+        groups: Vec::new(),
+        limits: Limits::default(),
+    }
+}
+
+/// The best placement of what the lines spend; nothing where it is about right.
+pub fn advise(
+    lines: Vec<Line>,
+    by_value: bool,
+    target: impl Fn(&Line) -> Option<Target>,
+    part: impl Fn(&Line) -> Part,
+) -> Week {
+    let lines: Vec<Line> =
+        lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
+    let total: f64 = lines.iter().map(|l| l.spend).sum();
+    let parts: Vec<Part> = lines.iter().map(&part).collect();
+    let mut problem = problem(&lines, by_value, total);
+    for ((of, l), part) in problem.lines.iter_mut().zip(&lines).zip(&parts) {
+        let (floor, ceiling) = bounds(l, *part, l.budget.unwrap_or(l.spend));
+        of.floor = floor;
+        let rises = *part == Part::Full && worth_raising(l, target(l));
+        of.ceiling = Some(if rises { ceiling } else { l.spend });
+    }
+    let Some(spends) = placed(&lines, &parts, &mut problem) else { return Week::default() };
+    let moved = worth_a_change(&lines, spends);
+    for (of, spend) in problem.lines.iter_mut().zip(&moved) {
+        of.fixed = Some(*spend);
+    }
+    let Answer::Optimal(then) = solve(&problem) else { return Week::default() };
+    let whole = Some(Whole { now: then.current, then: then.totals, outlook: then.outlook });
+    // Picking the best of many estimates flatters: to change nothing is as good where little is gained.
+    let by_chance = 1.0 / (MONTH * then.totals.conversions).max(1.0).sqrt();
+    let least = LEAST_GAIN.max(SEEN * by_chance);
+    if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid) {
+        return Week { moves: Vec::new(), whole };
+    }
+    let a_move = |((l, part), spend)| a_move(l, part, spend);
+    let moves = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
+    Week { moves, whole }
+}
+
+/// The best spends within the bounds. What has a fix of its own keeps its money where that, once fixed, would bring as
+/// much as where it would go, or where only little would be taken.
+fn placed(lines: &[Line], parts: &[Part], problem: &mut Problem) -> Option<Vec<f64>> {
+    loop {
+        let spends = best(lines, problem)?;
+        let raised = (0..lines.len()).filter(|i| spends[*i] > lines[*i].spend * (1.0 + 1e-9));
+        let elsewhere =
+            raised.map(|i| marginal_at(problem, i, spends[i])).fold(f64::INFINITY, f64::min);
+        let keeps = |i: usize| {
+            let Part::Fixable(times) = parts[i] else { return false };
+            let (spend, now) = (spends[i], lines[i].spend);
+            // Each is kept once: a solver's rounding is no cut.
+            problem.lines[i].floor < now
+                && spend < now
+                && (spend > (1.0 - SHOCK) * now
+                    || times * marginal_at(problem, i, now) >= elsewhere)
+        };
+        let kept: Vec<usize> = (0..lines.len()).filter(|i| keeps(*i)).collect();
+        if kept.is_empty() {
+            return Some(spends);
+        }
+        for i in kept {
+            problem.lines[i].floor = lines[i].spend;
+        }
+    }
+}
+
+/// The best spends; what nobody can use stays where it is.
+fn best(lines: &[Line], problem: &Problem) -> Option<Vec<f64>> {
+    let Answer::Optimal(best) = solve(problem) else { return None };
+    let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
+    let mut left = problem.total.amount - spends.iter().sum::<f64>();
+    for (spend, l) in spends.iter_mut().zip(lines) {
+        let back = (l.spend - *spend).clamp(0.0, left.max(0.0));
+        *spend += back;
+        left -= back;
+    }
+    Some(spends)
+}
+
+/// Spends of which those that differ too little are left as they are. What they would have freed is taken off the
+/// raises, and what they would have used off the cuts, so that the total is kept all the same.
+fn worth_a_change(lines: &[Line], mut spends: Vec<f64>) -> Vec<f64> {
+    for _ in 0..2 {
+        for (spend, l) in spends.iter_mut().zip(lines) {
+            if (*spend / l.spend - 1.0).abs() < WORTH_A_CHANGE {
+                *spend = l.spend;
+            }
+        }
+        let over: f64 = spends.iter().zip(lines).map(|(s, l)| s - l.spend).sum();
+        let too_far = |by: f64| by * over > 0.0;
+        let moved: f64 =
+            spends.iter().zip(lines).map(|(s, l)| s - l.spend).filter(|by| too_far(*by)).sum();
+        for (spend, l) in spends.iter_mut().zip(lines) {
+            let by = *spend - l.spend;
+            if too_far(by) {
+                *spend -= by * over / moved;
+            }
+        }
+    }
+    spends
+}
+
+fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
+    let from = line.budget?;
+    if (spend / line.spend - 1.0).abs() < 1e-9 {
+        return None;
+    }
+    // Where all that it surely has room for is given, the budget leaves it what it may have beyond.
+    let all = spend > line.spend && spend >= bounds(&line, part, from).1 * (1.0 - 1e-9);
+    let to = match spend {
+        _ if all => highest(&line, from),
+        // What it leaves unspent of its budget it will leave of a higher one.
+        more if more > line.spend => {
+            (from.max(line.spend) * more / line.spend).min(highest(&line, from))
+        }
+        less => less,
+    };
+    let to = (to * 100.0).floor() / 100.0;
+    // A cut of what is left unspent cuts nothing; a raise below what stands raises nothing.
+    if (spend < line.spend && to >= from) || (spend > line.spend && to <= from) {
+        return None;
+    }
+    let used = if line.learns { from } else { learning::used(from, to, line.spend) };
+    let far = (to / used - 1.0).abs() > SHOCK + 1e-9;
+    let steps = if far { ramp(used, to, SHOCK) } else { vec![to] };
+    Some(Move { line, from, to, spend, steps, part })
+}
+
+/// Puts moves in the tray, those that are more than a step as courses; tells how many changes are new there, and
+/// which campaigns could not be taken, with the reason.
+pub async fn propose(
+    db: &PgPool,
+    account: &Account,
+    person: PersonId,
+    moves: &[Move],
+) -> Result<(usize, Vec<String>), DeskError> {
+    let (far, near): (Vec<&Move>, Vec<&Move>) = moves.iter().partition(|m| m.steps.len() > 1);
+    let near = near.into_iter().map(proposal).collect();
+    let mut count = tray::propose(db, account, person, near).await?;
+    let mut left = Vec::new();
+    for m in far {
+        let by_strategy = m.line.learns;
+        let first = proposal(m);
+        match courses::ramp_to(db, account, person, m.from, &m.steps, first, by_strategy).await {
+            Ok(()) => count += 1,
+            Err(DeskError::Invalid(why)) => left.push(format!("{}: {why}", m.line.name)),
+            Err(error) => return Err(error),
+        }
+    }
+    Ok((count, left))
+}
+
+/// The budget that a move sets in the end.
+fn setting(m: &Move) -> Setting {
+    Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) })
+}
+
+fn proposal(m: &Move) -> Proposal {
+    let l = &m.line;
+    let (now, then) = m.conversions();
+    Proposal {
+        subject: Subject::Campaign(l.campaign),
+        set: setting(m),
+        reason: if m.to > m.from {
+            format!("For the same spend, money brings more here: {}.", m.because())
+        } else {
+            format!("{}.", capital(&m.because()))
+        },
+        evidence: vec![
+            ("Spends a day".into(), money(l.spend)),
+            ("Conversions a day at that".into(), number(now, 2)),
+        ],
+        effect: format!(
+            "{} conversions a day instead of {}, for {} a day instead of {}",
+            number(then, 2),
+            number(now, 2),
+            money(m.spend),
+            money(l.spend)
+        ),
+        adds: m.adds(),
+        origin: Origin::Plan,
+        undoes: None,
+    }
+}
+
+/// The account's target as each line has it.
+pub fn targets(book: &Book) -> impl Fn(&Line) -> Option<Target> + '_ {
+    |l| book.entry(l.campaign).ok().and_then(|e| e.target)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_core::allocation::{Precision, Response};
+    use tiller_core::ids::CampaignId;
+    use tiller_core::response::lever::{Capacity, Lever};
+
+    fn line(budget: f64, spend: f64, most: Option<f64>, per_money: f64) -> Line {
+        Line {
+            campaign: CampaignId(1),
+            name: "Line".into(),
+            budget: Some(budget),
+            least: 1.0,
+            spend,
+            conversions: 100.0,
+            bidding: None,
+            learns: false,
+            fresh: false,
+            cpc: 1.0,
+            lever: Lever {
+                response: Response::Constant { cpc: 1.0, cvr: per_money },
+                precision: Precision {
+                    reference: budget,
+                    covariance: [[0.001, 0.0], [0.0, 0.0]],
+                    observed: [budget; 2],
+                },
+                capacity: Capacity { most, evidence: Evidence::LostAuctions },
+                curve: None,
+            },
+            worth: 50.0,
+        }
+    }
+
+    fn of(lines: &[Line]) -> Week {
+        advise(lines.to_vec(), false, |_| None, |_| Part::Full)
+    }
+
+    fn spends(week: &Week) -> Vec<f64> {
+        week.moves.iter().map(|m| m.spend).collect()
+    }
+
+    #[test]
+    fn what_is_spent_stays_the_same() {
+        // 40 of the second's 100 are unspent: they are no money that could go to the first.
+        let week =
+            of(&[line(100.0, 100.0, Some(180.0), 0.04), line(100.0, 60.0, Some(60.0), 0.02)]);
+        let whole = week.whole.unwrap();
+        assert!((whole.then.budget - whole.now.budget).abs() < 1e-6, "{whole:?}");
+        assert!((spends(&week)[0] - 145.0).abs() < 1e-6, "{week:?}");
+        assert!((spends(&week)[1] - 15.0).abs() < 1e-6, "a quarter is kept");
+        assert!(whole.outlook.unwrap().gain.low > 0.0);
+    }
+
+    #[test]
+    fn who_leaves_half_unspent_gives_nothing() {
+        let week =
+            of(&[line(100.0, 100.0, Some(180.0), 0.04), line(100.0, 40.0, Some(40.0), 0.02)]);
+        assert!(week.moves.is_empty(), "{week:?}");
+    }
+
+    fn with(lines: &[Line], part: impl Fn(&Line) -> Part) -> Week {
+        advise(lines.to_vec(), false, |_| None, part)
+    }
+
+    /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
+    fn good_and_faulty() -> [Line; 2] {
+        let mut faulty = line(200.0, 80.0, Some(80.0), 0.02);
+        faulty.name = "Faulty".into();
+        [line(100.0, 100.0, Some(180.0), 0.04), faulty]
+    }
+
+    #[test]
+    fn who_is_over_its_target_gives_what_it_spends() {
+        let part = |l: &Line| if l.name == "Faulty" { Part::Gives } else { Part::Full };
+        let week = with(&good_and_faulty(), part);
+        let down = &week.moves[1];
+        assert!((down.spend - 20.0).abs() < 1e-6, "{week:?}");
+        assert_eq!((down.from, down.steps[0]), (200.0, 64.0), "the first step is from 80, not 200");
+        let mut learns = good_and_faulty();
+        learns[1].learns = true;
+        assert!(with(&learns, part).moves.is_empty(), "its budget is far from what it spends");
+    }
+
+    #[test]
+    fn what_can_be_fixed_gives_only_where_that_would_not_be_enough() {
+        let fixable = |times| {
+            move |l: &Line| if l.name == "Faulty" { Part::Fixable(times) } else { Part::Full }
+        };
+        let week = with(&good_and_faulty(), fixable(1.5));
+        assert!(week.moves[1].because().contains("halfway"), "{week:?}");
+        assert_eq!(week.at_fault(), ["Faulty"]);
+        assert!(with(&good_and_faulty(), fixable(2.1)).moves.is_empty(), "as good as the other");
+        // A tenth is no reason to put it off.
+        let mut little = good_and_faulty();
+        little[0].lever.capacity.most = Some(117.0);
+        assert!(with(&little, fixable(1.5)).moves.is_empty());
+    }
+
+    #[test]
+    fn what_a_week_is_worth_is_its_results_at_what_they_cost_now() {
+        let part = |l: &Line| if l.name == "Faulty" { Part::Gives } else { Part::Full };
+        let week = with(&good_and_faulty(), part);
+        let whole = week.whole.unwrap();
+        // 100 and 80 are spent; four fifths of the 80 go to where a unit brings 0.04 conversions.
+        let more = 60.0 * (0.04 - good_and_faulty()[1].lever.response.at(80.0) / 80.0);
+        assert!((whole.then.conversions - whole.now.conversions - more).abs() < 1e-6);
+        let a_conversion = 180.0 / whole.now.conversions;
+        assert!((week.worth(false) - more * a_conversion).abs() < 1e-6);
+        let revenue = whole.then.value.unwrap() - whole.now.value.unwrap();
+        assert!((week.worth(true) - revenue).abs() < 1e-9 && revenue > 0.0);
+        assert!(Week { moves: Vec::new(), ..week }.worth(true).abs() < 1e-12, "nothing to move");
+    }
+
+    #[test]
+    fn nothing_goes_beyond_capacity() {
+        // All of 130 are allowed, and 92% of them expected and taken from the other.
+        let week =
+            of(&[line(100.0, 100.0, Some(130.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
+        let (up, down) = (&week.moves[0], &week.moves[1]);
+        assert!((up.to - 130.0).abs() < 0.011 && (up.spend - 119.6).abs() < 1e-6, "{up:?}");
+        assert!((down.to - 80.4).abs() < 0.011, "{down:?}");
+    }
+
+    #[test]
+    fn more_than_a_step_is_taken_in_steps() {
+        let week =
+            of(&[line(100.0, 100.0, Some(160.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
+        let (up, down) = (&week.moves[0], &week.moves[1]);
+        assert_eq!((up.to, up.steps.len()), (160.0, 3));
+        assert!((down.to - 52.8).abs() < 0.011, "{down:?}");
+        for m in [up, down] {
+            let from = std::iter::once(&m.from).chain(&m.steps);
+            for (a, b) in from.zip(&m.steps) {
+                assert!((b / a - 1.0).abs() <= SHOCK + 1e-3, "{:?}", m.steps);
+            }
+            assert_eq!(m.steps.last(), Some(&m.to));
+        }
+        // Nothing tells what it could spend: one step.
+        let blind = of(&[line(100.0, 100.0, None, 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
+        assert_eq!(blind.moves[0].to, 120.0);
+    }
+
+    #[test]
+    fn unspent_money_is_no_room() {
+        // It could spend 118, and may spend 120 already.
+        let mut unspent = line(120.0, 100.0, Some(118.0), 0.04);
+        unspent.lever.capacity.evidence = Evidence::FreeDays;
+        let week = of(&[unspent, line(100.0, 100.0, Some(100.0), 0.02)]);
+        assert!(week.moves.is_empty(), "{week:?}");
+    }
+
+    #[test]
+    fn no_evidence_no_great_cut() {
+        let mut thin = line(100.0, 100.0, Some(100.0), 0.001);
+        thin.conversions = 2.0;
+        let week = of(&[line(100.0, 100.0, Some(300.0), 0.04), thin]);
+        assert!((spends(&week)[1] - 80.0).abs() < 1e-6, "{week:?}");
+    }
+
+    #[test]
+    fn a_small_gain_is_not_worth_a_change() {
+        let week =
+            of(&[line(100.0, 100.0, Some(110.0), 0.0205), line(100.0, 100.0, Some(150.0), 0.02)]);
+        assert!(week.moves.is_empty() && week.whole.is_some(), "{week:?}");
+    }
+
+    /// The same shares of better and worse, of few results and of many.
+    #[test]
+    fn a_gain_that_chance_hides_is_not_worth_a_change() {
+        let of_rates = |scale: f64| {
+            of(&[
+                line(100.0, 100.0, Some(150.0), 0.024 * scale),
+                line(100.0, 100.0, Some(150.0), 0.02 * scale),
+            ])
+        };
+        assert!(!of_rates(1.0).moves.is_empty());
+        assert!(of_rates(0.02).moves.is_empty(), "a conversion in eleven days");
+    }
+
+    #[test]
+    fn what_is_not_known_is_in_the_interval() {
+        let unsure = |rate| {
+            let mut l = line(100.0, 100.0, Some(150.0), rate);
+            l.lever.precision.covariance[0][0] = 0.2;
+            l
+        };
+        let gain = of(&[unsure(0.025), unsure(0.02)]).whole.unwrap().outlook.unwrap().gain;
+        assert!(gain.low < 0.0 && gain.mid > 0.0, "{gain:?}");
+    }
+
+    #[test]
+    fn nobody_is_raised_past_the_target_at_the_margin() {
+        // 25 and 50 a conversion against 30; the third would pay 100.
+        let lines = [
+            line(100.0, 100.0, Some(150.0), 0.04),
+            line(100.0, 100.0, Some(150.0), 0.02),
+            line(100.0, 100.0, Some(150.0), 0.01),
+        ];
+        let week = advise(lines.to_vec(), false, |_| Some(Target::Cpa(30.0)), |_| Part::Full);
+        let raised: Vec<f64> = week
+            .moves
+            .iter()
+            .filter(|m| m.to > m.from)
+            .map(|m| m.line.lever.response.at(1.0))
+            .collect();
+        assert_eq!(raised, [0.04]);
+    }
+
+    #[test]
+    fn what_is_not_moved_is_not_given_away() {
+        let lines = [line(100.0, 100.0, None, 0.02), line(50.0, 50.0, None, 0.02)];
+        let kept = worth_a_change(&lines, vec![98.0, 52.0]);
+        assert_eq!(kept, [100.0, 50.0]);
+        // A raise of 2 that is none keeps 2 of the cut.
+        let three = [lines[0].clone(), line(50.0, 50.0, None, 0.02), line(50.0, 50.0, None, 0.02)];
+        let kept = worth_a_change(&three, vec![102.0, 60.0, 38.0]);
+        assert_eq!(kept, [100.0, 60.0, 40.0]);
+    }
+}

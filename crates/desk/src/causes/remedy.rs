@@ -1,0 +1,139 @@
+//! Remedies: the change that does what an advice or a plan says, ready for the tray.
+
+use tiller_core::Target;
+use tiller_core::setting::{PlacesMode, Setting, Strategy};
+use tiller_core::verdict::Verdict;
+
+use crate::account::settings::Settings;
+use crate::book::{Entry, Judged};
+use crate::causes;
+use crate::numerals::{count, counted, money, number, or_absent, percent, probability, target};
+use crate::tray::proposal::{Adds, Origin, Proposal, coins};
+use crate::wording::{self, TradeOff};
+use tiller_core::spot::Spot;
+use tiller_core::spot::Subject;
+
+/// The change that a campaign's verdict asks for.
+pub fn of_campaign(settings: &Settings, entry: &Entry, judged: &Judged) -> Option<Proposal> {
+    let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
+    let trade = causes::trade_off(judged, &days);
+    of_verdict(settings, Subject::Campaign(entry.campaign.id), judged, trade)
+}
+
+/// The change that a verdict asks for; none where it asks for none, or none can be made there.
+pub fn of_verdict(
+    settings: &Settings,
+    subject: Subject,
+    judged: &Judged,
+    trade: Option<TradeOff>,
+) -> Option<Proposal> {
+    let spot = settings.spot(subject)?;
+    let d = &judged.diagnosis;
+    let (set, effect) = match d.verdict {
+        Verdict::Traffic => (only_in_its_places(settings, spot)?, cheaper_visitors(judged)),
+        Verdict::Bid | Verdict::OrderValue | Verdict::Both => {
+            let trade = trade?;
+            let set = lower_bid(settings, spot, trade.halfway / judged.tally.cpc()?)?;
+            let fewer = format!(
+                "{} and {} in {}",
+                trade.cost(),
+                trade.volume(),
+                counted(judged.window.days(), "day", "days")
+            );
+            (set, fewer)
+        }
+        _ => return None,
+    };
+    let days = judged.window.days() as f64;
+    let adds = match trade {
+        // The middle of what is likely, at the new price.
+        Some(t) if d.verdict != Verdict::Traffic => {
+            let then = f64::midpoint(t.then.0, t.then.1);
+            let spend = then * t.cpa - judged.tally.spend.to_units();
+            Adds::of(spend / days, (then - t.now) / days, judged.tally.aov())
+        }
+        _ => Adds::default(),
+    };
+    let reasons: Vec<String> =
+        wording::reasons(judged).iter().take(2).map(ToString::to_string).collect();
+    Some(Proposal {
+        subject,
+        set,
+        reason: format!("{} {}", wording::headline(d), reasons.join(" ")),
+        evidence: evidence(judged),
+        effect,
+        adds,
+        origin: Origin::Causes,
+        undoes: None,
+    })
+}
+
+/// What a verdict rests on, as it stands.
+fn evidence(j: &Judged) -> Vec<(String, String)> {
+    let d = &j.diagnosis;
+    let peers = &d.peers;
+    [
+        ("Settled days", format!("{} to {}", j.window.from(), j.window.to())),
+        ("Spend", money(j.tally.spend.to_units())),
+        ("Conversions", count(j.tally.conversions)),
+        match j.target {
+            Target::Cpa(_) => ("CPA", or_absent(j.tally.cpa(), money)),
+            Target::Roas(_) => ("ROAS", or_absent(j.tally.roas(), |r| number(r, 2))),
+        },
+        ("CPC", or_absent(j.tally.cpc(), money)),
+        ("CVR", or_absent(j.tally.cvr(), |x| percent(x) + "%")),
+        ("Peers’ CVR", or_absent(peers.cvr(), |x| percent(x) + "%")),
+        ("Affordable CPC", or_absent(d.affordable.map(|a| a.cautious), money)),
+        ("Target", target(j.target)),
+        (
+            match j.target {
+                Target::Cpa(_) => "Chance of being above target",
+                Target::Roas(_) => "Chance of being below target",
+            },
+            or_absent(d.p_over, probability),
+        ),
+    ]
+    .map(|(title, figure)| (title.to_owned(), figure))
+    .into()
+}
+
+/// Bids that cost so many times as much a click as now, by whatever sets them there.
+fn lower_bid(settings: &Settings, spot: Spot, ratio: f64) -> Option<Setting> {
+    let campaign = settings.campaign(spot.campaign)?;
+    match campaign.strategy {
+        Strategy::ManualCpc | Strategy::ManualCpm => {
+            let bid = settings.bid(spot)?.to_units() * ratio;
+            Some(Setting::Bid(Some(coins(bid))))
+        }
+        // Its ad groups and items have no targets of their own.
+        _ if spot.ad_group.is_some() => None,
+        Strategy::TargetCpa { target } => {
+            let target = coins(target.to_units() * ratio);
+            Some(Setting::Strategy(Strategy::TargetCpa { target }))
+        }
+        Strategy::TargetRoas { target } => {
+            let target = (target / ratio * 100.0).round() / 100.0;
+            Some(Setting::Strategy(Strategy::TargetRoas { target }))
+        }
+        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
+            let ceiling = campaign.bid_ceiling?.to_units() * ratio;
+            Some(Setting::BidCeiling(Some(coins(ceiling))))
+        }
+    }
+}
+
+fn only_in_its_places(settings: &Settings, spot: Spot) -> Option<Setting> {
+    let places = settings.campaign(spot.campaign)?.places.as_ref()?;
+    (places.mode == PlacesMode::Interested && spot.ad_group.is_none())
+        .then_some(Setting::Places(PlacesMode::In))
+}
+
+fn cheaper_visitors(j: &Judged) -> String {
+    match j.tally.cpc().zip(j.diagnosis.peers.cvr()) {
+        Some((cpc, cvr)) => format!(
+            "fewer visitors who convert better; at its peers’ rate a conversion would cost {}",
+            money(cpc / cvr)
+        ),
+        None => "fewer visitors who convert better".into(),
+    }
+}

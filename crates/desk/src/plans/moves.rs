@@ -1,0 +1,158 @@
+//! A plan's daily budgets on their way to the tray.
+
+use tiller_core::Window;
+use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
+use tiller_core::flight::{lifetime, ramp};
+use tiller_core::ids::PersonId;
+use tiller_core::learning::{SHOCK, shock};
+use tiller_core::setting::{Budget, Setting};
+use tiller_store::PgPool;
+
+use crate::account::settings::Settings;
+use crate::book::Book;
+use crate::numerals::{money, number};
+use crate::plans::{self, Opened, Worked};
+use crate::tray::proposal::{Adds, Origin, Proposal, coins};
+use crate::{DeskError, courses, tray};
+use tiller_core::spot::Subject;
+
+/// A line of a plan that differs by less than this from what is set is left as it is.
+const WORTH_A_CHANGE: f64 = 0.01;
+
+/// A budget that a plan asks for.
+#[derive(Clone, Debug)]
+pub struct Planned {
+    /// The change to it.
+    pub proposal: Proposal,
+    /// Money a day now and then, where that is better done in steps.
+    pub ramp: Option<(f64, f64)>,
+}
+
+/// The budgets that a solved plan asks for, and the lines that can't be set with the reason.
+pub fn of_plan(
+    book: &Book,
+    settings: &Settings,
+    name: &str,
+    worked: &Worked,
+    solved: &Solved,
+) -> (Vec<Planned>, Vec<String>) {
+    let (mut planned, mut left) = (Vec::new(), Vec::new());
+    let days = worked.problem.days;
+    for (i, (line, answer)) in worked.problem.lines.iter().zip(&solved.lines).enumerate() {
+        let Some(entry) = plans::entry_of(book, &line.id) else {
+            left.push(format!("{} is no longer there", line.id));
+            continue;
+        };
+        let Some(set) = settings.campaign(entry.campaign.id) else {
+            left.push(format!("{}: its channel is not connected", line.id));
+            continue;
+        };
+        let a_day = answer.budget / days;
+        let (budget, ramp) = match set.budget {
+            Some(Budget::Daily { amount }) => {
+                let now = amount.to_units();
+                // What it can't spend anyway need not be taken away.
+                let enough = answer.held_by == Held::Capacity && now >= a_day;
+                if enough || (a_day - now).abs() <= WORTH_A_CHANGE * now {
+                    continue;
+                }
+                let least = settings.limits(entry.campaign.id).least_budget;
+                let to = coins(a_day).max(least).max(coins(0.01));
+                if to == amount {
+                    continue;
+                }
+                let shocks = set.strategy.automatic() && shock(now, to.to_units()).is_some();
+                (Budget::Daily { amount: to }, shocks.then(|| (now, to.to_units())))
+            }
+            Some(Budget::Lifetime { amount, starts, ends }) => {
+                let Some(ahead) = book.span.to().succ_opt().and_then(|d| Window::new(d, ends))
+                else {
+                    left.push(format!("{}: its flight is over", line.id));
+                    continue;
+                };
+                let so_far = Window::new(starts, book.span.to())
+                    .map_or(0.0, |w| entry.tally(w).spend.to_units());
+                let to = coins(so_far + lifetime(a_day, ahead));
+                if (to.to_units() / amount.to_units() - 1.0).abs() <= WORTH_A_CHANGE {
+                    continue;
+                }
+                (Budget::Lifetime { amount: to, starts, ends }, None)
+            }
+            None => {
+                left.push(format!("{}: each of its ad groups has its own budget", line.id));
+                continue;
+            }
+        };
+        let why = plans::why(worked, solved, i);
+        let proposal = Proposal {
+            subject: Subject::Campaign(entry.campaign.id),
+            set: Setting::Budget(budget),
+            reason: format!(
+                "The plan ‘{name}’ gives it {} a day{}.",
+                money(a_day),
+                if why.is_empty() { String::new() } else { format!(": {why}") }
+            ),
+            evidence: vec![
+                ("Spends a day".into(), money(line.current / days)),
+                ("Conversions a day in the plan".into(), number(answer.conversions / days, 2)),
+                ("Marginal result of a unit of money".into(), number(answer.marginal, 4)),
+            ],
+            effect: format!(
+                "{} conversions a day instead of {}",
+                number(answer.conversions / days, 2),
+                number(plans::present_conversions(line, days) / days, 2)
+            ),
+            adds: Adds::of(
+                line.spent(answer.budget, days) / days - line.current / days,
+                (answer.conversions - plans::present_conversions(line, days)) / days,
+                line.value_per_conversion,
+            ),
+            origin: Origin::Plan,
+            undoes: None,
+        };
+        planned.push(Planned { proposal, ramp });
+    }
+    (planned, left)
+}
+
+/// Puts a saved plan's budgets in the tray, those that would be a shock as the first step of a ramp, and holds the
+/// month against it. Tells how many changes are new there, and what was left as it is.
+pub async fn to_tray(
+    db: &PgPool,
+    book: &Book,
+    person: PersonId,
+    opened: &Opened,
+) -> Result<(usize, Vec<String>), DeskError> {
+    let account = &book.account;
+    let worked = plans::work(&opened.file);
+    let Answer::Optimal(solved) = &worked.answer else {
+        return Err(DeskError::Invalid(
+            "the plan’s limits contradict each other; fix them first".into(),
+        ));
+    };
+    let settings = Settings::open(db, account).await?;
+    let (planned, mut left) = of_plan(book, &settings, &opened.plan.name, &worked, solved);
+    if planned.is_empty() && !left.is_empty() {
+        return Err(DeskError::Invalid(left.join("; ")));
+    }
+    let mut at_once = Vec::new();
+    let mut count = 0;
+    for Planned { proposal, ramp: far } in planned {
+        let Some((from, to)) = far else {
+            at_once.push(proposal);
+            continue;
+        };
+        let place = settings.spot(proposal.subject).and_then(|s| settings.names(s));
+        let steps = ramp(from, to, SHOCK);
+        match courses::ramp_to(db, account, person, from, &steps, proposal, true).await {
+            Ok(()) => count += 1,
+            Err(DeskError::Invalid(why)) => {
+                left.push(format!("{}: {why}", place.unwrap_or_default()))
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    count += tray::propose(db, account, person, at_once).await?;
+    plans::hold_month(db, account, Some(opened.plan.id)).await?;
+    Ok((count, left))
+}
