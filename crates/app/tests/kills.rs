@@ -135,7 +135,7 @@ impl Scene {
 
     async fn made(&self) -> usize {
         let today = "2026-11-10".parse().unwrap();
-        let all = logbook::entries(&self.db, &self.account, logbook::Show::All, "", today);
+        let all = logbook::all(&self.db, &self.account, logbook::Show::All, "", today);
         all.await.unwrap().iter().filter(|e| e.made()).count()
     }
 

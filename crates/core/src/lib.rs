@@ -10,6 +10,7 @@ pub mod bid_volume;
 pub mod break_even;
 pub mod bridge;
 pub mod change_point;
+pub mod course;
 pub mod evidence;
 pub mod flight;
 pub mod hours;
@@ -34,6 +35,7 @@ pub mod terms;
 pub mod tracking;
 pub mod verdict;
 pub mod window;
+pub mod words;
 
 pub use metrics::Tally;
 pub use money::{Currency, Micros, Money, MoneyError};

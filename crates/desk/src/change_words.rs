@@ -1,6 +1,7 @@
 //! Settings in words: what is set, what shall be, how far that is, and what it moves.
 
 use tiller_core::Micros;
+use tiller_core::course::Kind;
 use tiller_core::learning::{Moved, relative};
 use tiller_core::setting::{Budget, Hours, PlacesMode, Setting, Status, Strategy};
 
@@ -163,4 +164,12 @@ pub fn aim(set_to: &Setting) -> String {
 /// How many changes, in words.
 pub fn changes(n: u64) -> String {
     counted(n, "change", "changes")
+}
+/// What a course is for, for people.
+pub fn course(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Experiment => "step experiment",
+        Kind::Lift => "budget lift",
+        Kind::Ramp => "ramp",
+    }
 }

@@ -2,57 +2,31 @@
 //! experiment, a budget lift, a ramp to a budget that would be a shock at once.
 
 use chrono::NaiveDate;
+pub use tiller_core::course::Kind;
+use tiller_core::course::{self as core, Latest, Move, Now, State, Step, Why};
 use tiller_core::flight::By;
-use tiller_core::ids::{CampaignId, ChangeId, CourseId, PersonId};
+use tiller_core::ids::{CampaignId, CourseId, PersonId};
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
 use tiller_core::setting::{Budget, Setting};
+use tiller_core::spot::Subject;
 use tiller_core::window::later;
 use tiller_core::{Micros, Window};
-use tiller_store::changes::{self, Change, State, Which};
-use tiller_store::courses::{self as store, Busy, New, Progress};
+use tiller_store::changes;
+use tiller_store::courses::{self as store, Busy, Moved, New, Progress};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
 
-use crate::DeskError;
 use crate::account::settings::Settings;
 use crate::numerals::{money, number};
 use crate::tray::proposal::{Adds, Origin, Proposal};
 use crate::tray::{self, sending};
-use tiller_core::spot::Subject;
+use crate::{DeskError, change_words as words};
 
 /// Days between the steps of a ramp, by who makes the bids: what an automatic strategy needs at least to learn, or
 /// three days that show the last step was right (common practice, no source).
 fn ramp_days(by_strategy: bool) -> u64 {
     if by_strategy { 7 } else { 3 }
-}
-
-/// What a course is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
-    /// Up and down in alternate weeks, to learn the curve.
-    Experiment,
-    /// Higher on some dates.
-    Lift,
-    /// To another budget in steps.
-    Ramp,
-}
-
-impl Kind {
-    const ALL: [(Self, &'static str, &'static str); 3] = [
-        (Self::Experiment, "experiment", "step experiment"),
-        (Self::Lift, "lift", "budget lift"),
-        (Self::Ramp, "ramp", "ramp"),
-    ];
-
-    fn word(self) -> &'static str {
-        Self::ALL.iter().find(|k| k.0 == self).map_or("", |k| k.1)
-    }
-
-    /// For people.
-    pub fn title(self) -> &'static str {
-        Self::ALL.iter().find(|k| k.0 == self).map_or("", |k| k.2)
-    }
 }
 
 /// A course as it stands.
@@ -61,26 +35,26 @@ pub struct Course {
     row: store::Course,
     /// The campaign.
     pub campaign: CampaignId,
-    /// What it is for.
-    pub kind: Kind,
-    /// Days after the first, and the budget a day from then on.
-    pub steps: Vec<(u64, Micros)>,
-    /// What was set before.
-    pub base: Micros,
+    /// Its steps, and how far it has come.
+    pub plan: core::Course,
 }
 
 impl Course {
     fn read(row: store::Course) -> Result<Self, DeskError> {
         let steps: Vec<(u64, i64)> =
             serde_json::from_value(row.steps.clone()).map_err(StoreError::from)?;
-        let kind = Kind::ALL.iter().find(|k| k.1 == row.kind).map_or(Kind::Ramp, |k| k.0);
-        Ok(Self {
-            campaign: row.campaign,
-            kind,
-            steps: steps.into_iter().map(|(after, m)| (after, Micros::new(m))).collect(),
+        let plan = core::Course {
+            kind: row.kind,
+            steps: steps
+                .into_iter()
+                .map(|(after, m)| Step { after, amount: Micros::new(m) })
+                .collect(),
             base: Micros::new(row.base),
-            row,
-        })
+            state: row.state,
+            starts: row.starts,
+            taken: usize::try_from(row.taken).unwrap_or(0),
+        };
+        Ok(Self { campaign: row.campaign, plan, row })
     }
 
     /// Its id.
@@ -88,49 +62,28 @@ impl Course {
         self.row.id
     }
 
-    /// Whether steps are still to come.
-    pub fn open(&self) -> bool {
-        matches!(self.row.state.as_str(), "waiting" | "running")
-    }
-
-    /// The first step's first day, once known.
-    pub fn starts(&self) -> Option<NaiveDate> {
-        self.row.starts
-    }
-
     /// How it stands, in words.
     pub fn standing(&self) -> String {
-        match self.row.state.as_str() {
-            "waiting" => "its first step waits in the tray".into(),
-            "running" => match self.next() {
+        match self.plan.state {
+            State::Waiting => "its first step waits in the tray".into(),
+            State::Running => match self.plan.next_step() {
                 Some((day, amount)) => {
                     format!("{} a day from {}", money(amount.to_units()), crate::numerals::day(day))
                 }
                 None => "its last step is being sent".into(),
             },
-            "done" => "done".into(),
-            _ => format!("stopped: {}", self.row.note),
+            State::Done => "done".into(),
+            State::Stopped => format!("stopped: {}", self.row.note),
         }
     }
 
-    fn taken(&self) -> usize {
-        usize::try_from(self.row.taken).unwrap_or(0)
-    }
-
-    /// The next step with its day.
-    fn next(&self) -> Option<(NaiveDate, Micros)> {
-        let (after, amount) = self.steps.get(self.taken())?;
-        Some((later(self.row.starts?, *after), *amount))
-    }
-
-    /// Whether a day was one of its steps up or down, told by the budget that the channel says the day had: a step
-    /// may have been taken late.
-    pub fn side(&self, day: NaiveDate, budget: Option<Micros>) -> Option<bool> {
-        let (starts, last) = (self.row.starts?, self.steps.last()?.0);
-        let within = day >= starts && day < later(starts, 2 * last);
-        let taken = self.steps.iter().take(self.taken()).map(|s| Some(s.1));
-        let step = taken.into_iter().find(|amount| within && *amount == budget)??;
-        (step != self.base).then_some(step > self.base)
+    fn latest(&self) -> Latest {
+        match (self.row.latest_state, self.row.latest_from) {
+            (Some(changes::State::Waiting | changes::State::Sending), _) => Latest::Open,
+            (Some(changes::State::Made), Some(from)) => Latest::Made(from),
+            (Some(changes::State::Refused), _) => Latest::Refused,
+            _ => Latest::None,
+        }
     }
 }
 
@@ -162,17 +115,9 @@ pub fn daily(settings: &Settings, campaign: CampaignId) -> Result<f64, DeskError
     }
 }
 
-fn step_to(campaign: CampaignId, amount: f64, reason: String, effect: String) -> Proposal {
-    Proposal {
-        subject: Subject::Campaign(campaign),
-        set: Setting::Budget(Budget::Daily { amount: Micros::from_units(amount) }),
-        reason,
-        evidence: Vec::new(),
-        effect,
-        adds: Adds::default(),
-        origin: Origin::Course,
-        undoes: None,
-    }
+fn step_to(campaign: CampaignId, amount: f64, origin: Origin, reason: String) -> Proposal {
+    let set = Setting::Budget(Budget::Daily { amount: Micros::from_units(amount) });
+    Proposal::new(Subject::Campaign(campaign), set, origin, reason)
 }
 
 /// Steps as they can be set: what is set is compared with them later.
@@ -196,20 +141,19 @@ async fn begin(
     let Subject::Campaign(campaign) = first.subject else {
         return Err(DeskError::NotFound("campaign"));
     };
-    if list(db, account).await?.iter().any(|c| c.campaign == campaign && c.open()) {
+    if list(db, account).await?.iter().any(|c| c.campaign == campaign && c.plan.open()) {
         return Err(DeskError::Invalid(BUSY.into()));
     }
     let waits = || DeskError::Invalid("this budget waits in the tray already".into());
     let first = tray::ready(db, account, vec![first]).await?.pop().ok_or_else(waits)?;
     let new = New {
         campaign,
-        kind: kind.word(),
+        kind,
         steps: json(&in_coins(account, steps))?,
         base: Micros::from_units(base).get(),
         starts: None,
-        change: None,
     };
-    match store::begin(db, account.id, person, new, &first).await? {
+    match store::begin(db, account.id, person, &new, &first).await? {
         Ok(_) => Ok(()),
         Err(Busy::Course) => Err(DeskError::Invalid(BUSY.into())),
         Err(Busy::Change) => Err(waits()),
@@ -231,13 +175,17 @@ pub async fn experiment(
     let first = step_to(
         campaign,
         budgets[0],
+        Origin::Hand,
         format!(
             "A step experiment: {} and {} a day in alternate weeks, four weeks in all, then {} again. It shows what more money brings.",
             money(budgets[0]),
             money(budgets[1]),
             money(base)
         ),
-        "about the same spend over the four weeks, and a curve that is known better".into(),
+    )
+    .expecting(
+        "about the same spend over the four weeks, and a curve that is known better",
+        Adds::default(),
     );
     begin(db, account, person, Kind::Experiment, base, &steps, first).await
 }
@@ -299,11 +247,10 @@ pub async fn lift(
     }
     let new = New {
         campaign,
-        kind: Kind::Lift.word(),
+        kind: Kind::Lift,
         steps: json(&[(0, lifted), (dates.days(), base)])?,
         base: Micros::from_units(base).get(),
         starts: Some(dates.from()),
-        change: None,
     };
     store::add(db, account.id, person, &new)
         .await?
@@ -311,19 +258,18 @@ pub async fn lift(
         .ok_or_else(|| DeskError::Invalid(BUSY.into()))
 }
 
-/// Stops a course: no further step is sent; the budget stays as it is. A first step that waits leaves the tray: it was
+/// Stops a course: no further step is sent; the budget stays as it is. A step that waits leaves the tray: it was
 /// decided on as one of several.
 pub async fn stop(db: &PgPool, account: &Account, id: CourseId) -> Result<(), DeskError> {
     let all = list(db, account).await?;
     let course = all.iter().find(|c| c.id() == id).ok_or(DeskError::NotFound("course"))?;
-    let first = course.row.change.filter(|_| course.row.state == "waiting");
-    if tray::withdraw(db, account, first.as_slice()).await? > 0 {
+    if !course.plan.open() {
         return Ok(());
     }
-    if course.open() {
-        halt(db, account, course, "by hand; the budget stays as it was then").await?;
+    if tray::withdraw(db, account, course.row.latest.as_slice()).await? > 0 {
+        return Ok(());
     }
-    Ok(())
+    halt(db, account, course, "by hand; the budget stays as it was then").await
 }
 
 async fn halt(
@@ -332,118 +278,103 @@ async fn halt(
     course: &Course,
     note: &str,
 ) -> Result<(), DeskError> {
-    let to =
-        Progress { state: "stopped", starts: course.row.starts, taken: course.row.taken, note };
-    store::progress(db, account.id, &course.row, &to).await?;
+    let row = &course.row;
+    let to = Progress { state: State::Stopped, starts: row.starts, taken: row.taken, note };
+    store::progress(db, account.id, row, &to, None).await?;
     Ok(())
 }
 
 /// The first day on which a course that goes on is due its next step.
 pub async fn next_due(db: &PgPool, account: &Account) -> Result<Option<NaiveDate>, DeskError> {
     let all = list(db, account).await?;
-    Ok(all.iter().filter(|c| c.open()).filter_map(|c| Some(c.next()?.0)).min())
+    let open = all.iter().filter(|c| c.plan.open());
+    Ok(open.filter_map(|c| Some(c.plan.next_step()?.0)).min())
 }
 
-/// Takes the steps that are due. A campaign's next day is the one after the last that its channel has closed.
+/// Takes the steps that are due, and sends what courses have put in the tray: also what somebody left there who died
+/// before sending it.
 pub(crate) async fn advance(db: &PgPool, account: &Account) -> Result<(), DeskError> {
-    let open: Vec<Course> = list(db, account).await?.into_iter().filter(Course::open).collect();
+    take_steps(db, account).await?;
+    send_steps(db, account).await
+}
+
+/// Puts the steps that are due in the tray; [`advance`] sends them.
+pub async fn take_steps(db: &PgPool, account: &Account) -> Result<(), DeskError> {
+    let open: Vec<Course> =
+        list(db, account).await?.into_iter().filter(|c| c.plan.open()).collect();
     if open.is_empty() {
         return Ok(());
     }
     let settings = Settings::open(db, account).await?;
     for course in open {
-        if let Err(error) = advance_one(db, account, &settings, &course).await {
-            match error {
-                DeskError::Store(e) => return Err(e.into()),
-                // What can't be sent stops the course, and says why.
-                other => halt(db, account, &course, &other.to_string()).await?,
-            }
+        match take_step(db, account, &settings, &course).await {
+            // What can't be set stops the course, and says why.
+            Err(DeskError::Invalid(why)) => halt(db, account, &course, &why).await?,
+            other => other?,
         }
     }
     Ok(())
 }
 
-async fn advance_one(
+async fn take_step(
     db: &PgPool,
     account: &Account,
     settings: &Settings,
     course: &Course,
 ) -> Result<(), DeskError> {
-    let row = &course.row;
-    let mut course = course.clone();
-    if row.state == "waiting" {
-        let to = match (row.change_state.as_deref(), row.change_from) {
-            (Some("made"), from @ Some(_)) => {
-                Progress { state: "running", starts: from, taken: 1, note: "" }
-            }
-            (Some("refused"), _) => {
-                return halt(db, account, &course, "the channel refused its first step").await;
-            }
-            _ => return Ok(()),
-        };
-        if !store::progress(db, account.id, row, &to).await? {
-            return Ok(());
-        }
-        course.row.state = to.state.into();
-        course.row.starts = to.starts;
-        course.row.taken = to.taken;
-    }
     let next_day =
         settings.connection(course.campaign).and_then(|c| c.last_day).map(|d| later(d, 1));
-    let Some((day, _)) = course.next() else { return Ok(()) };
-    let Some(next_day) = next_day.filter(|n| *n >= day) else { return Ok(()) };
-    let present = Micros::from_units(daily(settings, course.campaign)?);
-    let taken = course.taken();
-    let believed = if taken == 0 { course.base } else { course.steps[taken - 1].1 };
-    if present != believed {
-        let note = format!(
-            "its budget was changed to {} meanwhile, and stays there",
-            money(present.to_units())
-        );
-        return halt(db, account, &course, &note).await;
-    }
-    let starts = course.row.starts.unwrap_or(next_day);
-    let (due, late) = match course.kind {
-        // Where days were missed, the next step is taken all the same and those after it wait as long as before:
-        // two at once would be the shock that the steps are there to avoid.
-        Kind::Ramp => (taken, (next_day - day).num_days().unsigned_abs()),
-        // What was to be higher on certain days is not made up for on others.
-        Kind::Experiment | Kind::Lift => {
-            let due = course.steps.iter().rposition(|(after, _)| later(starts, *after) <= next_day);
-            (due.map_or(taken, |d| d.max(taken)), 0)
+    let present = daily(settings, course.campaign).map(Micros::from_units);
+    let now = Now { latest: course.latest(), next_day, present: present.as_ref().ok().copied() };
+    let (to, set) = match course.plan.next_move(&now) {
+        Move::Wait => return Ok(()),
+        Move::Stop(Why::Refused) => {
+            return halt(db, account, course, "the channel refused a step of it").await;
+        }
+        Move::Stop(Why::Changed(now)) => {
+            let now = money(now.to_units());
+            let note = format!("its budget was changed to {now} meanwhile, and stays there");
+            return halt(db, account, course, &note).await;
+        }
+        Move::Stop(Why::NoDailyBudget) => return present.map(drop),
+        Move::Go { to, set } => (to, set),
+    };
+    let step = match set {
+        None => None,
+        Some(amount) => {
+            let reason = format!(
+                "Step {} of {} of the {}.",
+                to.taken,
+                to.steps.len(),
+                words::course(course.plan.kind)
+            );
+            let step = step_to(course.campaign, amount.to_units(), Origin::Course, reason);
+            tray::ready(db, account, vec![step]).await?.pop()
         }
     };
-    let (_, amount) = course.steps[due];
-    let last = due + 1 == course.steps.len();
     let to = Progress {
-        state: if last { "done" } else { "running" },
-        starts: course.row.starts.map(|s| later(s, late)),
-        taken: i32::try_from(due + 1).unwrap_or(i32::MAX),
+        state: to.state,
+        starts: to.starts,
+        taken: i32::try_from(to.taken).unwrap_or(i32::MAX),
         note: "",
     };
-    // First in the tray, then written down, then sent: whoever dies in between leaves a change that waits, and the
-    // next finds it there; of two that come at once, one writes it down.
-    if amount != present {
-        let person = course.row.created_by.ok_or(DeskError::NotFound("person"))?;
-        let reason =
-            format!("Step {} of {} of the {}.", due + 1, course.steps.len(), course.kind.title());
-        let proposal = step_to(course.campaign, amount.to_units(), reason, String::new());
-        tray::put(db, account, person, vec![proposal]).await?;
+    match store::progress(db, account.id, &course.row, &to, step.as_ref()).await? {
+        Moved::Done | Moved::Meanwhile => Ok(()),
+        Moved::Waits => Err(DeskError::Invalid(
+            "the same budget waits in the tray already, put there by hand".into(),
+        )),
     }
-    if !store::progress(db, account.id, &course.row, &to).await? || amount == present {
-        return Ok(());
-    }
-    let waits = changes::list(db, account.id, Which::Tray).await?;
-    let mine = |c: &&Change| {
-        c.campaign == course.campaign
-            && c.origin == Origin::Course.word()
-            && c.state == State::Waiting
-    };
-    let ids: Vec<ChangeId> = waits.iter().filter(mine).map(|c| c.id).collect();
-    if let Err(error) = sending::send(db, account, &ids).await {
-        course.row.state = to.state.into();
-        course.row.taken = to.taken;
-        return halt(db, account, &course, &error.to_string()).await;
+}
+
+/// Sends each for itself: one that can't be sent stops its own course only.
+async fn send_steps(db: &PgPool, account: &Account) -> Result<(), DeskError> {
+    for id in store::unsent(db, account.id).await? {
+        match sending::send(db, account, &[id]).await {
+            Err(DeskError::Invalid(why)) => {
+                changes::withdraw(db, account.id, &[id], &why).await?;
+            }
+            other => drop(other?),
+        }
     }
     Ok(())
 }

@@ -41,6 +41,9 @@ pub enum DeskError {
     /// What was being sent to us ended before its end.
     #[error("{0}")]
     BrokeOff(String),
+    /// A fault of the program itself.
+    #[error("the program broke at it ({0}), which is its own fault")]
+    Broke(String),
     /// Input that can't be used; the message says what to do.
     #[error("{0}")]
     Invalid(String),

@@ -1,14 +1,15 @@
 //! The logbook: what was changed, when, by whom, why, from what to what, with what result.
 
-use chrono::NaiveDate;
+use chrono::{Days, NaiveDate};
 use icalendar::{Calendar, Component, Event, EventLike};
-use tiller_core::ids::{ChangeId, PersonId};
+use tiller_core::Window;
+use tiller_core::ids::{CampaignId, ChangeId, PersonId};
 use tiller_core::setting::Setting;
-use tiller_store::changes::{self, Change, State, Which};
+use tiller_store::changes::{self, Change, Find, State};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
 
-use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, change_words as words, numerals, tray};
 use tiller_core::spot::Subject;
 
@@ -88,34 +89,106 @@ impl Show {
     }
 }
 
-/// The logbook, the newest first.
-pub async fn entries(
+/// So many entries stand on a page.
+const PAGE: usize = 100;
+
+/// A page of the logbook.
+#[derive(Clone, Debug, Default)]
+pub struct Page {
+    /// Its entries, the latest first.
+    pub entries: Vec<Entry>,
+    /// The last of them, if others follow.
+    pub more_after: Option<ChangeId>,
+}
+
+/// What is shown of the logbook, the latest first.
+fn shown(show: Show, search: &str, today: NaiveDate) -> Option<Find<'_>> {
+    let all = Find { words: search.trim(), ..Find::logbook() };
+    match show {
+        Show::All => Some(all),
+        Show::Due => {
+            Some(Find { states: &[State::Made], unseen: true, look_back_by: Some(today), ..all })
+        }
+        Show::Refused => Some(Find { states: &[State::Refused], unseen: true, ..all }),
+        Show::Own => None,
+    }
+}
+
+async fn found(db: &PgPool, account: &Account, find: &Find<'_>) -> Result<Vec<Entry>, DeskError> {
+    changes::list(db, account.id, find).await?.into_iter().map(entry).collect()
+}
+
+/// A page of it: what follows an entry, or the latest.
+pub async fn page(
+    db: &PgPool,
+    account: &Account,
+    show: Show,
+    search: &str,
+    after: Option<ChangeId>,
+    today: NaiveDate,
+) -> Result<Page, DeskError> {
+    let Some(find) = shown(show, search, today) else { return Ok(Page::default()) };
+    let find = Find { after, most: Some(PAGE as i64 + 1), ..find };
+    let mut entries = found(db, account, &find).await?;
+    let more = entries.len() > PAGE;
+    entries.truncate(PAGE);
+    let more_after = entries.last().filter(|_| more).map(|e| e.change.id);
+    Ok(Page { entries, more_after })
+}
+
+/// All that is shown.
+pub async fn all(
     db: &PgPool,
     account: &Account,
     show: Show,
     search: &str,
     today: NaiveDate,
 ) -> Result<Vec<Entry>, DeskError> {
-    let search = search.trim().to_lowercase();
-    let found = |e: &Entry| {
-        let text = [
-            &e.change.place,
-            &e.change.channel_name,
-            &e.change.reason,
-            e.change.author.as_ref().unwrap_or(&e.change.origin),
-            &e.sentence(),
-        ];
-        search.is_empty() || text.iter().any(|t| t.to_lowercase().contains(&search))
+    match shown(show, search, today) {
+        Some(find) => found(db, account, &find).await,
+        None => Ok(Vec::new()),
+    }
+}
+
+/// What was answered within so many days of the last answer, the latest first.
+pub async fn lately(db: &PgPool, account: &Account, days: u64) -> Result<Vec<Entry>, DeskError> {
+    let latest = found(db, account, &Find { most: Some(1), ..Find::logbook() }).await?;
+    let Some(at) = latest.first().and_then(|e| e.change.answered_at) else {
+        return Ok(Vec::new());
     };
-    let shown = |e: &Entry| match show {
-        Show::All => true,
-        Show::Due => e.due(today),
-        Show::Refused => e.refused(),
-        Show::Own => false,
+    let answered_after = at.checked_sub_days(Days::new(days));
+    found(db, account, &Find { answered_after, ..Find::logbook() }).await
+}
+
+/// The look-backs that nobody has done yet, the first due first.
+pub async fn look_backs(
+    db: &PgPool,
+    account: &Account,
+) -> Result<Vec<(NaiveDate, Entry)>, DeskError> {
+    let find = Find { states: &[State::Made], unseen: true, ..Find::logbook() };
+    let mut all: Vec<(NaiveDate, Entry)> = found(db, account, &find)
+        .await?
+        .into_iter()
+        .filter_map(|e| Some((e.change.look_back?, e)))
+        .collect();
+    all.sort_by_key(|(on, e)| (*on, e.change.id));
+    Ok(all)
+}
+
+/// What was made of a campaign and came in force on one of these days.
+pub async fn of_campaign(
+    db: &PgPool,
+    account: &Account,
+    campaign: CampaignId,
+    days: Window,
+) -> Result<Vec<Entry>, DeskError> {
+    let find = Find {
+        states: &[State::Made],
+        campaign: Some(campaign),
+        in_force: Some(days),
+        ..Find::logbook()
     };
-    let all = changes::list(db, account.id, Which::Logbook).await?;
-    let entries = all.into_iter().map(entry).collect::<Result<Vec<_>, _>>()?;
-    Ok(entries.into_iter().filter(|e| shown(e) && found(e)).collect())
+    found(db, account, &find).await
 }
 
 fn entry(change: Change) -> Result<Entry, DeskError> {
@@ -125,7 +198,7 @@ fn entry(change: Change) -> Result<Entry, DeskError> {
 }
 
 async fn one(db: &PgPool, account: &Account, id: ChangeId) -> Result<Entry, DeskError> {
-    let found = changes::list(db, account.id, Which::One(id)).await?.pop();
+    let found = changes::list(db, account.id, &Find::one(id)).await?.pop();
     entry(found.ok_or(DeskError::NotFound("change"))?)
 }
 
@@ -163,16 +236,8 @@ pub async fn undo(
     let on = c
         .answered_at
         .map_or(String::new(), |t| format!(" of {}", numerals::full_day(t.date_naive())));
-    let proposal = Proposal {
-        subject: entry.subject(),
-        set,
-        reason: format!("Undoes the change{on}: {}.", entry.sentence()),
-        evidence: Vec::new(),
-        effect: String::new(),
-        adds: Adds::default(),
-        origin: Origin::Undo,
-        undoes: Some(id),
-    };
+    let reason = format!("Undoes the change{on}: {}.", entry.sentence());
+    let proposal = Proposal::new(entry.subject(), set, Origin::Undo, reason).undoing(id);
     match tray::propose(db, account, person, vec![proposal]).await? {
         0 => Err(DeskError::Invalid(
             "it has been undone already, or the same waits in the tray".into(),
@@ -201,13 +266,11 @@ pub async fn looked(db: &PgPool, account: &Account, id: ChangeId) -> Result<(), 
 }
 
 /// The look-backs to come as a calendar (RFC 5545): one whole-day event each day that has any.
-pub fn calendar(account: &Account, entries: &[Entry]) -> String {
+pub fn calendar(account: &Account, look_backs: &[(NaiveDate, Entry)]) -> String {
     let mut days: std::collections::BTreeMap<NaiveDate, Vec<&Entry>> =
         std::collections::BTreeMap::new();
-    for e in entries.iter().filter(|e| e.made() && e.change.looked_at.is_none()) {
-        if let Some(day) = e.change.look_back {
-            days.entry(day).or_default().push(e);
-        }
+    for (day, entry) in look_backs {
+        days.entry(*day).or_default().push(entry);
     }
     let mut calendar = Calendar::new();
     calendar.name(&format!("Look-backs, {}", account.name));

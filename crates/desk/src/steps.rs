@@ -11,7 +11,7 @@ use crate::advice::{self, Advice, Advised};
 use crate::book::Book;
 use crate::budgets::responses;
 use crate::numerals::{conversions, money, probability};
-use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
 
@@ -114,18 +114,15 @@ pub async fn take(
     let proposals: Vec<Proposal> = of_account(book, &advised)
         .into_iter()
         .filter(|l| chosen.contains(&l.campaign))
-        .map(|l| Proposal {
-            subject: Subject::Campaign(l.campaign),
-            set: Setting::Budget(Budget::Daily { amount: Micros::from_units(l.to(double)) }),
-            reason: format!(
-                "Three {} days.",
-                if l.advice.step == Step::Up { "good" } else { "bad" }
-            ),
-            evidence: vec![("The three days".into(), l.told())],
-            effect: String::new(),
-            adds: Adds::default(),
-            origin: Origin::Plan,
-            undoes: None,
+        .map(|l| {
+            let days = if l.advice.step == Step::Up { "good" } else { "bad" };
+            Proposal::new(
+                Subject::Campaign(l.campaign),
+                Setting::Budget(Budget::Daily { amount: Micros::from_units(l.to(double)) }),
+                Origin::Plan,
+                format!("Three {days} days."),
+            )
+            .because("The three days", l.told())
         })
         .collect();
     if proposals.is_empty() {

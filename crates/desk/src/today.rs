@@ -8,7 +8,7 @@ use tiller_core::verdict::Verdict;
 use tiller_core::window::last_settled;
 use tiller_core::{Tally, Window};
 use tiller_store::PgPool;
-use tiller_store::changes::{self, State, Waiting};
+use tiller_store::changes::{self, Waiting};
 use tiller_store::people::{self, Account};
 
 use crate::account::connections::{self, View};
@@ -18,7 +18,7 @@ use crate::alarms::{self, Alarm};
 use crate::book::{Book, Entry, Judged, Period};
 use crate::budgets::weekly::Week;
 use crate::kept::Kept;
-use crate::logbook::{self, Show};
+use crate::logbook;
 use crate::wording::TradeOff;
 use crate::{DeskError, causes, pace};
 use tiller_core::spot::Subject;
@@ -69,9 +69,9 @@ pub struct Since {
     /// What they counted.
     pub tally: Tally,
     /// Changes that channels have made since.
-    pub made: usize,
+    pub made: i64,
     /// Changes that channels have refused since.
-    pub refused: usize,
+    pub refused: i64,
 }
 
 /// The letter.
@@ -138,23 +138,15 @@ async fn write(
     today: NaiveDate,
 ) -> Result<Letter, DeskError> {
     let account = &book.account;
-    let log = logbook::entries(db, account, Show::All, "", today).await?;
-    let since = visit.map(|Visit { at, day }| {
-        let days = day.and_then(|d| Window::new(d.succ_opt()?, book.span.to()));
-        let after = |state: State| {
-            let of = |e: &&logbook::Entry| {
-                e.change.state == state && e.change.answered_at.is_some_and(|t| t > at)
-            };
-            log.iter().filter(of).count()
-        };
-        Since {
-            at,
-            days,
-            tally: days.map(|d| book.total(d)).unwrap_or_default(),
-            made: after(State::Made),
-            refused: after(State::Refused),
+    let since = match visit {
+        None => None,
+        Some(Visit { at, day }) => {
+            let days = day.and_then(|d| Window::new(d.succ_opt()?, book.span.to()));
+            let tally = days.map(|d| book.total(d)).unwrap_or_default();
+            let (made, refused) = changes::answered_since(db, account.id, at).await?;
+            Some(Since { at, days, tally, made, refused })
         }
-    });
+    };
     let channels = connections::list(db, account).await?;
     // A week that not all channels have told of yet is no week to compare with.
     let told = alarms::reported(book, &channels);
@@ -171,14 +163,8 @@ async fn write(
         .collect();
     let advised = advice::of_account(db, book).await?;
     let (deeds, undecided) = deeds(book, &advised);
-    let mut look_backs: Vec<(NaiveDate, logbook::Entry)> = log
-        .into_iter()
-        .filter(|e| e.made() && e.change.looked_at.is_none())
-        .filter_map(|e| Some((e.change.look_back?, e)))
-        .collect();
-    look_backs.sort_by_key(|(on, e)| (*on, e.change.id));
     Ok(Letter {
-        look_backs,
+        look_backs: logbook::look_backs(db, account).await?,
         since,
         week,
         waiting: changes::waiting(db, account.id, today).await?,

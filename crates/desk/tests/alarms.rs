@@ -17,7 +17,7 @@ use tiller_desk::account::connections;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm, Page};
 use tiller_desk::budgets::flight;
-use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
+use tiller_desk::tray::proposal::{Origin, Proposal};
 use tiller_desk::tray::{self, Edit, sending};
 use tiller_desk::{Account, DeskError, PgPool};
 use tiller_store::MIGRATIONS;
@@ -199,16 +199,8 @@ async fn changing_again_before_the_look_back_is_warned_of(db: PgPool) {
     // To take it back is no second change.
     let rows = tray::rows(&db, &s.account).await.unwrap();
     tray::withdraw(&db, &s.account, &[rows[0].change.id]).await.unwrap();
-    let back = Proposal {
-        subject,
-        set: daily(100.0),
-        reason: "Taken back.".into(),
-        evidence: Vec::new(),
-        effect: String::new(),
-        adds: Adds::default(),
-        origin: Origin::Undo,
-        undoes: Some(rows[0].change.id),
-    };
+    let back = Proposal::new(subject, daily(100.0), Origin::Undo, "Taken back.")
+        .undoing(rows[0].change.id);
     tray::propose(&db, &s.account, s.person, vec![back]).await.unwrap();
     assert_eq!(warnings().await, []);
 }

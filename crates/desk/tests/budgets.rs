@@ -8,19 +8,21 @@ use common::market::{Answering, WORLD};
 use common::scene::{Scene, fields, says};
 use common::{book, day};
 use tiller_core::allocation::{Answer, HeldBy};
+use tiller_core::course::Kind;
 use tiller_core::flight::By;
 use tiller_core::hours::{ALWAYS, only};
 use tiller_core::pool::Advice;
 use tiller_core::setting::{Budget, Setting};
+
 use tiller_core::{Micros, Window};
 use tiller_desk::account::decisions;
 use tiller_desk::budgets::curves::{self, Curves};
 use tiller_desk::budgets::{flight, hours, pool};
+use tiller_desk::logbook::{self, Show};
 use tiller_desk::numerals::money;
 use tiller_desk::pace::{self, Of};
 use tiller_desk::plans::{self, moves};
-use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
-use tiller_desk::tray::{self, Edit};
+use tiller_desk::tray::{self, Edit, sending};
 use tiller_desk::{PgPool, courses};
 use tiller_store::MIGRATIONS;
 
@@ -68,7 +70,7 @@ async fn an_experiment_runs_by_itself_and_feeds_the_fit(db: PgPool) {
     }
     assert_eq!(seen, [48.0, 32.0, 48.0, 32.0, 40.0]);
     let course = courses::list(&db, &s.account).await.unwrap().remove(0);
-    assert_eq!((course.open(), course.standing().as_str()), (false, "done"));
+    assert_eq!((course.plan.open(), course.standing().as_str()), (false, "done"));
     // Two days settle.
     s.days_pass(&db, 3).await;
     let kept = Curves::load(&db, &s.account).await.unwrap();
@@ -149,23 +151,51 @@ async fn a_step_that_was_left_in_the_tray_is_sent_once(db: PgPool) {
     let dates = Window::new(day("2026-11-12"), day("2026-11-14")).unwrap();
     courses::lift(&db, &s.account, s.person, feed, By::Share(0.5), dates).await.unwrap();
     s.days_pass(&db, 1).await;
-    let left = Proposal {
-        subject: tiller_core::spot::Subject::Campaign(feed),
-        set: Setting::Budget(Budget::Daily { amount: Micros::from_units(60.0) }),
-        reason: "Step 1 of 2 of the budget lift.".into(),
-        evidence: Vec::new(),
-        effect: String::new(),
-        adds: Adds::default(),
-        origin: Origin::Course,
-        undoes: None,
-    };
-    tray::propose(&db, &s.account, s.person, vec![left]).await.unwrap();
+    // Its day has come. Whoever takes the step dies before sending it, the next one too; the person who decided on
+    // it has left.
+    sqlx::query("UPDATE course SET starts = '2026-11-11', created_by = NULL")
+        .execute(&db)
+        .await
+        .unwrap();
+    courses::take_steps(&db, &s.account).await.unwrap();
+    courses::take_steps(&db, &s.account).await.unwrap();
+    let rows = tray::rows(&db, &s.account).await.unwrap();
+    assert_eq!(rows.len(), 1);
+    assert_eq!(tray::author(&rows[0].change), "the budget lift");
     assert_eq!(s.budget("Neighbours, feed"), 40.0);
     s.days_pass(&db, 1).await;
     assert_eq!(s.budget("Neighbours, feed"), 60.0);
     assert!(tray::rows(&db, &s.account).await.unwrap().is_empty());
     s.days_pass(&db, 3).await;
     assert_eq!(s.budget("Neighbours, feed"), 40.0);
+    let log = logbook::all(&db, &s.account, Show::All, "budget lift", day("2026-11-15")).await;
+    assert_eq!(log.unwrap().len(), 2, "up and down again, each once");
+}
+
+/// A step that can't be sent ends its course, and leaves nothing in the tray that goes out some day.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_step_that_cannot_be_sent_ends_its_course(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let feed = s.id(&db, "Neighbours, feed").await;
+    let dates = Window::new(day("2026-11-12"), day("2026-11-14")).unwrap();
+    courses::lift(&db, &s.account, s.person, feed, By::Share(0.5), dates).await.unwrap();
+    s.days_pass(&db, 1).await;
+    sqlx::query("UPDATE course SET starts = '2026-11-11'").execute(&db).await.unwrap();
+    courses::take_steps(&db, &s.account).await.unwrap();
+    // Somebody sets another budget while the step waits.
+    let subject = tiller_core::spot::Subject::Campaign(feed);
+    tray::edit(&db, &s.account, s.person, &[subject], Edit::Budget, "45", "").await.unwrap();
+    let by_hand = tray::rows(&db, &s.account).await.unwrap()[1].change.id;
+    sending::send(&db, &s.account, &[by_hand]).await.unwrap();
+    s.settle(&db).await;
+    assert_eq!(s.budget("Neighbours, feed"), 45.0);
+    assert!(tray::rows(&db, &s.account).await.unwrap().is_empty());
+    let course = courses::list(&db, &s.account).await.unwrap().remove(0);
+    assert!(
+        course.standing().contains("changed at the channel meanwhile"),
+        "{}",
+        course.standing()
+    );
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -204,7 +234,7 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(db: PgPool)
     let first = s.budget("Courses, search");
     assert!((first / before - 0.8).abs() < 1e-6, "a first step of a fifth: {before} to {first}");
     let ramp = courses::list(&db, &s.account).await.unwrap().remove(0);
-    assert_eq!((ramp.kind.title(), ramp.open()), ("ramp", true));
+    assert_eq!((ramp.plan.kind, ramp.plan.open()), (Kind::Ramp, true));
     if (to_names / 100.0 - 1.0).abs() > 0.01 && solved.lines[names].held_by != HeldBy::Capacity {
         assert!((s.budget("Names, search") - to_names).abs() < 0.02);
     }
@@ -227,10 +257,10 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(db: PgPool)
     plans::hold_month(&db, &s.account, None).await.unwrap();
     assert!(pace_now(&s, &db).await.plan.is_none());
     // Weeks in which nothing was fetched are no reason to take several at once.
-    let step = |i: usize| ramp.steps[i].1.to_units();
+    let step = |i: usize| ramp.plan.steps[i].amount.to_units();
     for (days, budget) in [(28, step(2)), (1, step(2)), (6, step(3))] {
         s.days_pass(&db, days).await;
-        assert_eq!(s.budget("Courses, search"), budget, "{:?}", ramp.steps);
+        assert_eq!(s.budget("Courses, search"), budget, "{:?}", ramp.plan.steps);
     }
 }
 

@@ -14,7 +14,7 @@ use tiller_desk::account::settings::Settings;
 use tiller_desk::account::{self, connections};
 use tiller_desk::causes::{self, remedy};
 use tiller_desk::logbook::{self, Show};
-use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
+use tiller_desk::tray::proposal::{Origin, Proposal};
 use tiller_desk::tray::{self, Edit, Row, sending};
 use tiller_desk::{Account, ChangeId, DeskError, PersonId, PgPool, today};
 use tiller_market::http::Faults;
@@ -60,16 +60,9 @@ impl Scene {
     }
 
     async fn propose(&self, db: &PgPool, name: &str, set: Setting) -> Result<usize, DeskError> {
-        let proposal = Proposal {
-            subject: self.campaign(db, name).await,
-            set,
-            reason: "Because.".into(),
-            evidence: vec![("CPA".into(), "41.80".into())],
-            effect: String::new(),
-            adds: Adds::default(),
-            origin: Origin::Hand,
-            undoes: None,
-        };
+        let subject = self.campaign(db, name).await;
+        let proposal =
+            Proposal::new(subject, set, Origin::Hand, "Because.").because("CPA", "41.80");
         tray::propose(db, &self.account, self.person, vec![proposal]).await
     }
 
@@ -83,7 +76,7 @@ impl Scene {
     }
 
     async fn log(&self, db: &PgPool) -> Vec<logbook::Entry> {
-        logbook::entries(db, &self.account, Show::All, "", day("2026-11-10")).await.unwrap()
+        logbook::all(db, &self.account, Show::All, "", day("2026-11-10")).await.unwrap()
     }
 
     /// What is set at the market.
@@ -167,10 +160,7 @@ async fn from_a_verdict_to_a_lower_cost(db: PgPool) {
     logbook::looked(&db, &s.account, entry.change.id).await.unwrap();
     assert!(logbook::looked(&db, &s.account, entry.change.id).await.is_err());
     assert!(
-        logbook::entries(&db, &s.account, Show::Due, "", day("2026-12-01"))
-            .await
-            .unwrap()
-            .is_empty()
+        logbook::all(&db, &s.account, Show::Due, "", day("2026-12-01")).await.unwrap().is_empty()
     );
 }
 
@@ -335,7 +325,7 @@ async fn no_fault_of_the_channel_loses_or_doubles_a_change(db: PgPool) {
     carry(&db).await;
     fetch_all(&db).await;
     let refused =
-        logbook::entries(&db, &s.account, Show::Refused, "", day("2026-11-10")).await.unwrap();
+        logbook::all(&db, &s.account, Show::Refused, "", day("2026-11-10")).await.unwrap();
     assert_eq!(refused.len(), 1);
     assert!(refused[0].change.answer.contains("could not do it now"));
     logbook::again(&db, &s.account, refused[0].change.id).await.unwrap();
@@ -447,12 +437,12 @@ async fn undo_puts_the_reverse_in_the_tray_and_the_logbook_tells_both(db: PgPool
         Some(Budget::Daily { amount: Micros::from_units(100.0) })
     );
     assert!(s.at_market("Courses, search").negatives.is_empty());
-    let found =
-        logbook::entries(&db, &s.account, Show::All, "undoes the change", day("2026-11-10"))
-            .await
-            .unwrap();
+    let found = logbook::all(&db, &s.account, Show::All, "undoes the change", day("2026-11-10"))
+        .await
+        .unwrap();
     assert_eq!(found.len(), 2);
-    let calendar = logbook::calendar(&s.account, &s.log(&db).await);
+    let calendar =
+        logbook::calendar(&s.account, &logbook::look_backs(&db, &s.account).await.unwrap());
     assert!(calendar.contains("BEGIN:VEVENT") && calendar.contains("20261119"), "{calendar}");
     assert_eq!(calendar.matches("BEGIN:VEVENT").count(), 1, "one a day");
     let rows = sending::file(&tray::rows(&db, &s.account).await.unwrap()).unwrap();
@@ -494,7 +484,7 @@ async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(d
     let (account, id) = (&s.account, entry.change.id);
     let refused = || async {
         let day = entry.change.created_at.date_naive();
-        logbook::entries(&db, account, Show::Refused, "", day).await.unwrap().len()
+        logbook::all(&db, account, Show::Refused, "", day).await.unwrap().len()
     };
     assert_eq!(refused().await, 1);
     logbook::looked(&db, account, id).await.unwrap();
@@ -535,15 +525,9 @@ async fn money_is_set_in_whole_coins_of_its_currency(db: PgPool) {
 async fn a_tray_bears_ten_thousand_changes(db: PgPool) {
     let s = scene(&db).await;
     let subject = s.campaign(&db, "Names, search").await;
-    let negative = |text: String, match_type| Proposal {
-        subject,
-        set: Setting::Negative { text, match_type, present: true },
-        reason: "Searched in vain.".into(),
-        evidence: Vec::new(),
-        effect: String::new(),
-        adds: Adds::default(),
-        origin: Origin::Causes,
-        undoes: None,
+    let negative = |text: String, match_type| {
+        let set = Setting::Negative { text, match_type, present: true };
+        Proposal::new(subject, set, Origin::Causes, "Searched in vain.")
     };
     let all = || -> Vec<Proposal> {
         (0..10_000).map(|i| negative(format!("word {i}"), MatchType::Exact)).collect()

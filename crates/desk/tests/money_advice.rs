@@ -285,7 +285,7 @@ async fn nothing_of_an_accounts_money_is_reached_from_another(db: PgPool) {
     assert!(convert.is_err(), "a flight on another account's campaign");
     // And theirs is as it was.
     let course = courses::list(&db, &theirs.account).await.unwrap().remove(0);
-    assert!(course.open());
+    assert!(course.plan.open());
     assert_eq!(plans::open(&db, &theirs.account, plan.plan.id).await.unwrap().plan.name, "Plan");
     assert_eq!(
         theirs.at_market("Names, search").budget,

@@ -2,14 +2,14 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
-use sqlx::error::BoxDynError;
-use sqlx::postgres::{PgTypeInfo, PgValueRef};
-use sqlx::{Decode, PgPool, Postgres, Type};
+use sqlx::PgPool;
+use tiller_core::Window;
+use tiller_core::course::Kind;
+use tiller_core::ids::{
+    AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, CourseId, ItemId, PersonId,
+};
 
 use crate::StoreError;
-use tiller_core::ids::{
-    AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, ItemId, PersonId,
-};
 
 /// A change that is proposed.
 #[derive(Clone, Debug)]
@@ -42,6 +42,8 @@ pub struct NewChange {
     pub origin: &'static str,
     /// The change that it takes back.
     pub undoes: Option<ChangeId>,
+    /// What it does, in words that a search may find.
+    pub told: String,
 }
 
 /// How far a change has come.
@@ -59,33 +61,24 @@ pub enum State {
     Withdrawn,
 }
 
-impl State {
-    const ALL: [(Self, &'static str); 5] = [
-        (Self::Waiting, "waiting"),
-        (Self::Sending, "sending"),
-        (Self::Made, "made"),
-        (Self::Refused, "refused"),
-        (Self::Withdrawn, "withdrawn"),
-    ];
+tiller_core::words!(State: Waiting "waiting", Sending "sending", Made "made", Refused "refused", Withdrawn "withdrawn");
+tiller_core::stored!(State);
 
-    /// As files and the database say it.
-    pub fn word(self) -> &'static str {
-        Self::ALL.iter().find(|(s, _)| *s == self).map_or("", |(_, w)| w)
-    }
+/// Who puts a change in the tray.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Author {
+    /// A person.
+    Person(PersonId),
+    /// A course takes its next step.
+    Course(CourseId),
 }
 
-/// A word in the database: a type by name would be looked up on every new connection.
-impl Type<Postgres> for State {
-    fn type_info() -> PgTypeInfo {
-        <str as Type<Postgres>>::type_info()
-    }
-}
-
-impl<'r> Decode<'r, Postgres> for State {
-    fn decode(value: PgValueRef<'r>) -> Result<Self, BoxDynError> {
-        let word = <&str as Decode<Postgres>>::decode(value)?;
-        let found = Self::ALL.iter().find(|(_, w)| *w == word).map(|(s, _)| *s);
-        found.ok_or_else(|| format!("‘{word}’ is no state of a change").into())
+impl Author {
+    fn ids(self) -> (Option<i64>, Option<i64>) {
+        match self {
+            Self::Person(id) => (Some(id.0), None),
+            Self::Course(id) => (None, Some(id.0)),
+        }
     }
 }
 
@@ -124,8 +117,10 @@ pub struct Change {
     pub spend_a_day: Option<i64>,
     /// hand, causes, plan, undo or course.
     pub origin: String,
-    /// Who put it in the tray.
+    /// Who put it in the tray, while they are known.
     pub author: Option<String>,
+    /// The kind of the course that it is a step of.
+    pub course: Option<Kind>,
     /// When.
     pub created_at: DateTime<Utc>,
     /// How far it has come.
@@ -146,17 +141,55 @@ pub struct Change {
     pub undone: bool,
 }
 
-/// Which changes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Which {
-    /// In the tray: waiting or being sent.
-    Tray,
-    /// In the logbook: answered by the channel.
-    Logbook,
-    /// One.
-    One(ChangeId),
+/// Which changes, and in which order: all of an account in order of arrival but for what is said.
+#[derive(Clone, Debug, Default)]
+pub struct Find<'a> {
+    /// How far they have come.
+    pub states: &'a [State],
+    /// One of them.
+    pub one: Option<ChangeId>,
     /// Carried by a batch.
-    Batch(BatchId),
+    pub batch: Option<BatchId>,
+    /// Of a campaign.
+    pub campaign: Option<CampaignId>,
+    /// In force from a day between these.
+    pub in_force: Option<Window>,
+    /// Answered after a moment.
+    pub answered_after: Option<DateTime<Utc>>,
+    /// Nobody has looked back at it, or dismissed it.
+    pub unseen: bool,
+    /// To be judged by a day.
+    pub look_back_by: Option<NaiveDate>,
+    /// With these words in its place, channel, reason, author or in what it does; empty finds all.
+    pub words: &'a str,
+    /// The latest answer first.
+    pub newest_first: bool,
+    /// Of the latest first, those after this one.
+    pub after: Option<ChangeId>,
+    /// So many at most.
+    pub most: Option<i64>,
+}
+
+impl Find<'_> {
+    /// In the tray: waiting or being sent.
+    pub fn tray() -> Self {
+        Self { states: &[State::Waiting, State::Sending], ..Self::default() }
+    }
+
+    /// In the logbook: answered by the channel, the latest first.
+    pub fn logbook() -> Self {
+        Self { states: &[State::Made, State::Refused], newest_first: true, ..Self::default() }
+    }
+
+    /// One, wherever it is.
+    pub fn one(id: ChangeId) -> Self {
+        Self { states: &State::ALL, one: Some(id), ..Self::default() }
+    }
+
+    /// The load of a batch.
+    pub fn batch(id: BatchId) -> Self {
+        Self { states: &[State::Sending], batch: Some(id), ..Self::default() }
+    }
 }
 
 /// Puts a change in the tray. Another that waits for the same setting is replaced if it says the same
@@ -165,11 +198,11 @@ pub enum Which {
 pub async fn add(
     db: &PgPool,
     account: AccountId,
-    person: PersonId,
+    author: Author,
     new: &[NewChange],
 ) -> Result<Vec<ChangeId>, StoreError> {
     let mut tx = crate::begin(db).await?;
-    let added = add_in(&mut tx, account, person, new).await?;
+    let added = add_in(&mut tx, account, author, new).await?;
     tx.commit().await?;
     Ok(added)
 }
@@ -178,28 +211,29 @@ pub async fn add(
 pub(crate) async fn add_in(
     tx: &mut sqlx::PgConnection,
     account: AccountId,
-    person: PersonId,
+    author: Author,
     new: &[NewChange],
 ) -> Result<Vec<ChangeId>, StoreError> {
     fn each<T>(new: &[NewChange], of: impl Fn(&NewChange) -> T) -> Vec<T> {
         new.iter().map(of).collect()
     }
+    let (person, course) = author.ids();
     Ok(sqlx::query_scalar!(
         r#"WITH new AS (
                SELECT DISTINCT ON (campaign_id, ad_group_id, item_id, set_to) *
                FROM unnest($3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::jsonb[], $8::jsonb[], $9::text[], $10::text[],
-                           $11::jsonb[], $12::text[], $13::bigint[], $14::text[], $15::bigint[], $16::bigint[]) WITH ORDINALITY
-                    AS n(campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, nth)
+                           $11::jsonb[], $12::text[], $13::bigint[], $14::text[], $15::bigint[], $16::bigint[], $18::text[]) WITH ORDINALITY
+                    AS n(campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told, nth)
                ORDER BY campaign_id, ad_group_id, item_id, set_to, nth)
-           INSERT INTO change (account_id, created_by, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day)
-           SELECT $1, $2, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day
+           INSERT INTO change (account_id, created_by, course_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told)
+           SELECT $1, $2, $17, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told
            FROM new n
            WHERE NOT EXISTS (SELECT 1 FROM change c WHERE c.account_id = $1 AND c.state IN ('waiting', 'sending') AND c.campaign_id = n.campaign_id
                AND c.ad_group_id IS NOT DISTINCT FROM n.ad_group_id AND c.item_id IS NOT DISTINCT FROM n.item_id AND c.set_to = n.set_to)
            ORDER BY nth
            RETURNING id AS "id: ChangeId""#,
         account.0,
-        person.0,
+        person,
         &each(new, |n| n.campaign.0),
         &each(new, |n| n.ad_group.map(|i| i.0)) as &[Option<i64>],
         &each(new, |n| n.item.map(|i| i.0)) as &[Option<i64>],
@@ -213,49 +247,75 @@ pub(crate) async fn add_in(
         &each(new, |n| n.a_day),
         &each(new, |n| n.origin.to_owned()),
         &each(new, |n| n.undoes.map(|i| i.0)) as &[Option<i64>],
-        &each(new, |n| n.spend_a_day) as &[Option<i64>]
+        &each(new, |n| n.spend_a_day) as &[Option<i64>],
+        course,
+        &each(new, |n| n.told.clone())
     )
     .fetch_all(&mut *tx)
     .await?)
 }
 
-/// Changes of an account: the tray in order of arrival, the logbook the newest first.
+/// Changes of an account.
 pub async fn list(
     db: &PgPool,
     account: AccountId,
-    which: Which,
+    find: &Find<'_>,
 ) -> Result<Vec<Change>, StoreError> {
-    use State::{Made, Refused, Sending, Waiting, Withdrawn};
-    let (states, one, batch): (&[State], _, _) = match which {
-        Which::Tray => (&[Waiting, Sending], None, None),
-        Which::Logbook => (&[Made, Refused], None, None),
-        Which::One(id) => (&[Waiting, Sending, Made, Refused, Withdrawn], Some(id.0), None),
-        Which::Batch(id) => (&[Sending], None, Some(id.0)),
-    };
-    let states: Vec<String> = states.iter().map(|s| s.word().to_owned()).collect();
-    let mut changes = sqlx::query_as!(
+    let states: Vec<String> = find.states.iter().map(|s| s.word().to_owned()).collect();
+    Ok(sqlx::query_as!(
         Change,
         r#"SELECT x.id AS "id: ChangeId", x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId",
                   x.item_id AS "item: ItemId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, x.place, x.was, x.set_to,
-                  x.setting, x.reason, x.evidence, x.effect, x.a_day, x.spend_a_day, x.origin, p.name AS "author?", x.created_at, x.state AS "state: State", x.answer,
+                  x.setting, x.reason, x.evidence, x.effect, x.a_day, x.spend_a_day, x.origin, p.name AS "author?", k.kind AS "course?: Kind",
+                  x.created_at, x.state AS "state: State", x.answer,
                   x.answered_at, x.from_day, x.look_back, x.looked_at, x.undoes AS "undoes: ChangeId",
                   EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = x.id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
            FROM change x JOIN campaign c ON c.account_id = x.account_id AND c.id = x.campaign_id
            JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
            LEFT JOIN person p ON p.id = x.created_by
+           LEFT JOIN course k ON k.account_id = x.account_id AND k.id = x.course_id
            WHERE x.account_id = $1 AND x.state = ANY($2) AND ($3::bigint IS NULL OR x.id = $3) AND ($4::bigint IS NULL OR x.batch_id = $4)
-           ORDER BY x.id"#,
+             AND ($5::bigint IS NULL OR x.campaign_id = $5) AND ($6::date IS NULL OR x.from_day BETWEEN $6 AND $7)
+             AND ($8::timestamptz IS NULL OR x.answered_at > $8) AND NOT ($9 AND x.looked_at IS NOT NULL)
+             AND ($10::date IS NULL OR x.look_back <= $10)
+             AND ($11 = '' OR position(lower($11) IN lower(concat_ws(E'\n', x.place, ch.name, x.reason, p.name, k.kind, x.told))) > 0)
+             AND ($12::bigint IS NULL OR (x.answered_at, x.id) < (SELECT a.answered_at, a.id FROM change a WHERE a.account_id = $1 AND a.id = $12))
+           ORDER BY CASE WHEN $13 THEN x.answered_at END DESC, CASE WHEN $13 THEN -x.id ELSE x.id END
+           LIMIT $14"#,
         account.0,
         &states,
-        one,
-        batch
+        find.one.map(|i| i.0),
+        find.batch.map(|i| i.0),
+        find.campaign.map(|i| i.0),
+        find.in_force.map(|w| w.from()),
+        find.in_force.map(|w| w.to()),
+        find.answered_after,
+        find.unseen,
+        find.look_back_by,
+        find.words,
+        find.after.map(|i| i.0),
+        find.newest_first,
+        find.most
     )
     .fetch_all(db)
+    .await?)
+}
+
+/// How many changes the channels have made and refused since a moment.
+pub async fn answered_since(
+    db: &PgPool,
+    account: AccountId,
+    at: DateTime<Utc>,
+) -> Result<(i64, i64), StoreError> {
+    let row = sqlx::query!(
+        r#"SELECT count(*) FILTER (WHERE state = 'made') AS "made!", count(*) FILTER (WHERE state = 'refused') AS "refused!"
+           FROM change WHERE account_id = $1 AND answered_at > $2"#,
+        account.0,
+        at
+    )
+    .fetch_one(db)
     .await?;
-    if which == Which::Logbook {
-        changes.sort_by_key(|c| std::cmp::Reverse((c.answered_at, c.id)));
-    }
-    Ok(changes)
+    Ok((row.made, row.refused))
 }
 
 /// What waits, in short.
@@ -296,7 +356,7 @@ pub async fn waiting(
     .await?)
 }
 
-/// Takes changes out of the tray, and with a first step its course, which stops with a note; tells how many.
+/// Takes changes out of the tray, and stops the courses whose steps they are with a note; tells how many.
 pub async fn withdraw(
     db: &PgPool,
     account: AccountId,
@@ -305,9 +365,9 @@ pub async fn withdraw(
 ) -> Result<i64, StoreError> {
     let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
     Ok(sqlx::query_scalar!(
-        r#"WITH gone AS (UPDATE change SET state = 'withdrawn' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting' RETURNING id),
+        r#"WITH gone AS (UPDATE change SET state = 'withdrawn' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting' RETURNING id, course_id),
                 ended AS (UPDATE course SET state = 'stopped', note = $3
-                          WHERE account_id = $1 AND state = 'waiting' AND change_id IN (SELECT id FROM gone))
+                          WHERE account_id = $1 AND state <> 'stopped' AND id IN (SELECT course_id FROM gone))
            SELECT count(*) AS "count!" FROM gone"#,
         account.0,
         &ids,

@@ -3,10 +3,11 @@
 use chrono::NaiveDate;
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
+use tiller_core::course::{Kind, State};
+use tiller_core::ids::{AccountId, CampaignId, ChangeId, CourseId, PersonId};
 
 use crate::StoreError;
-use crate::changes::{self, NewChange};
-use tiller_core::ids::{AccountId, CampaignId, ChangeId, CourseId, PersonId};
+use crate::changes::{self, Author, NewChange};
 
 /// A course.
 #[derive(Clone, Debug)]
@@ -15,8 +16,8 @@ pub struct Course {
     pub id: CourseId,
     /// The campaign.
     pub campaign: CampaignId,
-    /// experiment, lift or ramp.
-    pub kind: String,
+    /// What it is for.
+    pub kind: Kind,
     /// [[days after the first step, millionths], …].
     pub steps: Value,
     /// What was set before, in millionths.
@@ -25,18 +26,16 @@ pub struct Course {
     pub starts: Option<NaiveDate>,
     /// Steps that have been sent.
     pub taken: i32,
-    /// waiting, running, done or stopped.
-    pub state: String,
+    /// How far it has come.
+    pub state: State,
     /// Why it was stopped.
     pub note: String,
-    /// Who decided on it.
-    pub created_by: Option<PersonId>,
-    /// The change that begins it.
-    pub change: Option<ChangeId>,
+    /// Its latest change.
+    pub latest: Option<ChangeId>,
     /// What became of that.
-    pub change_state: Option<String>,
+    pub latest_state: Option<changes::State>,
     /// The first day on which that is in force.
-    pub change_from: Option<NaiveDate>,
+    pub latest_from: Option<NaiveDate>,
 }
 
 /// A course to be.
@@ -44,16 +43,14 @@ pub struct Course {
 pub struct New {
     /// The campaign.
     pub campaign: CampaignId,
-    /// experiment, lift or ramp.
-    pub kind: &'static str,
+    /// What it is for.
+    pub kind: Kind,
     /// Its steps.
     pub steps: Value,
     /// What is set now, in millionths.
     pub base: i64,
-    /// The first step's first day, of a lift.
+    /// The first step's first day, where that is decided with it; others wait for their first step.
     pub starts: Option<NaiveDate>,
-    /// The change that begins it, of others.
-    pub change: Option<ChangeId>,
 }
 
 /// Why a course could not begin.
@@ -70,18 +67,24 @@ pub async fn begin(
     db: &PgPool,
     account: AccountId,
     person: PersonId,
-    mut new: New,
+    new: &New,
     first: &NewChange,
 ) -> Result<Result<CourseId, Busy>, StoreError> {
     let mut tx = crate::begin(db).await?;
-    let added = changes::add_in(&mut tx, account, person, std::slice::from_ref(first)).await?;
-    new.change = added.first().copied();
-    if new.change.is_none() {
-        return Ok(Err(Busy::Change));
-    }
-    let Some(id) = add_in(&mut tx, account, person, &new).await? else {
+    let Some(id) = add_in(&mut tx, account, person, new).await? else {
         return Ok(Err(Busy::Course));
     };
+    let first = std::slice::from_ref(first);
+    let added = changes::add_in(&mut tx, account, Author::Person(person), first).await?;
+    let Some(change) = added.first() else { return Ok(Err(Busy::Change)) };
+    sqlx::query!(
+        "UPDATE change SET course_id = $3 WHERE account_id = $1 AND id = $2",
+        account.0,
+        change.0,
+        id.0
+    )
+    .execute(&mut *tx)
+    .await?;
     tx.commit().await?;
     Ok(Ok(id))
 }
@@ -105,19 +108,21 @@ async fn add_in(
     person: PersonId,
     new: &New,
 ) -> Result<Option<CourseId>, StoreError> {
-    let state = if new.starts.is_some() { "running" } else { "waiting" };
+    let (state, taken) = match new.starts {
+        Some(_) => (State::Running, 0),
+        None => (State::Waiting, 1),
+    };
     Ok(sqlx::query_scalar!(
-        r#"INSERT INTO course (account_id, campaign_id, kind, steps, base, starts, taken, change_id, state, created_by)
-           VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT DO NOTHING RETURNING id AS "id: CourseId""#,
+        r#"INSERT INTO course (account_id, campaign_id, kind, steps, base, starts, taken, state, created_by)
+           VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING RETURNING id AS "id: CourseId""#,
         account.0,
         new.campaign.0,
-        new.kind,
+        new.kind.word(),
         new.steps,
         new.base,
         new.starts,
-        i32::from(new.change.is_some()),
-        new.change.map(|c| c.0),
-        state,
+        taken,
+        state.word(),
         person.0
     )
     .fetch_optional(tx)
@@ -128,10 +133,23 @@ async fn add_in(
 pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreError> {
     Ok(sqlx::query_as!(
         Course,
-        r#"SELECT c.id AS "id: CourseId", c.campaign_id AS "campaign: CampaignId", c.kind, c.steps, c.base, c.starts, c.taken, c.state, c.note,
-                  c.created_by AS "created_by: PersonId", c.change_id AS "change: ChangeId", h.state AS "change_state?", h.from_day AS change_from
-           FROM course c LEFT JOIN change h ON h.account_id = c.account_id AND h.id = c.change_id
+        r#"SELECT c.id AS "id: CourseId", c.campaign_id AS "campaign: CampaignId", c.kind AS "kind: Kind", c.steps, c.base, c.starts,
+                  c.taken, c.state AS "state: State", c.note, h.id AS "latest?: ChangeId", h.state AS "latest_state?: changes::State",
+                  h.from_day AS latest_from
+           FROM course c LEFT JOIN LATERAL (
+               SELECT id, state, from_day FROM change
+               WHERE account_id = c.account_id AND course_id = c.id ORDER BY id DESC LIMIT 1) h ON true
            WHERE c.account_id = $1 ORDER BY c.state IN ('waiting', 'running') DESC, c.id DESC LIMIT 500"#,
+        account.0
+    )
+    .fetch_all(db)
+    .await?)
+}
+
+/// Steps that courses have put in the tray and nobody has sent yet.
+pub async fn unsent(db: &PgPool, account: AccountId) -> Result<Vec<ChangeId>, StoreError> {
+    Ok(sqlx::query_scalar!(
+        r#"SELECT id AS "id: ChangeId" FROM change WHERE account_id = $1 AND origin = 'course' AND state = 'waiting' ORDER BY id"#,
         account.0
     )
     .fetch_all(db)
@@ -142,34 +160,58 @@ pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreE
 #[derive(Clone, Debug)]
 pub struct Progress<'a> {
     /// Its new state.
-    pub state: &'a str,
+    pub state: State,
     /// The first step's first day.
     pub starts: Option<NaiveDate>,
-    /// Steps that have been sent.
+    /// Steps that have been taken.
     pub taken: i32,
     /// Why it was stopped.
     pub note: &'a str,
 }
 
-/// Writes down where a course has come to, if nobody has moved it meanwhile; false if somebody has.
+/// What came of an attempt to move a course.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Moved {
+    /// It is written down.
+    Done,
+    /// Somebody has moved it meanwhile.
+    Meanwhile,
+    /// The same setting waits in the tray already, by somebody else's hand.
+    Waits,
+}
+
+/// Writes down where a course has come to, and puts the step that it takes in the tray: both or neither, and only
+/// if nobody has moved it meanwhile.
 pub async fn progress(
     db: &PgPool,
     account: AccountId,
     course: &Course,
     to: &Progress<'_>,
-) -> Result<bool, StoreError> {
+    step: Option<&NewChange>,
+) -> Result<Moved, StoreError> {
+    let mut tx = crate::begin(db).await?;
     let done = sqlx::query!(
         "UPDATE course SET state = $5, starts = $6, taken = $7, note = $8 WHERE account_id = $1 AND id = $2 AND state = $3 AND taken = $4",
         account.0,
         course.id.0,
-        course.state,
+        course.state.word(),
         course.taken,
-        to.state,
+        to.state.word(),
         to.starts,
         to.taken,
         to.note
     )
-    .execute(db)
+    .execute(&mut *tx)
     .await?;
-    Ok(done.rows_affected() == 1)
+    if done.rows_affected() == 0 {
+        return Ok(Moved::Meanwhile);
+    }
+    if let Some(step) = step {
+        let step = std::slice::from_ref(step);
+        if changes::add_in(&mut tx, account, Author::Course(course.id), step).await?.is_empty() {
+            return Ok(Moved::Waits);
+        }
+    }
+    tx.commit().await?;
+    Ok(Moved::Done)
 }

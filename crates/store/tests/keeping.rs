@@ -4,10 +4,11 @@
 
 use serde_json::json;
 use sqlx::postgres::PgPoolOptions;
+use tiller_core::course::{Kind, State};
 use tiller_core::ids::{AccountId, CampaignId, ChangeId, PersonId};
 use tiller_core::{Target, Window};
-use tiller_store::changes::{self, NewChange, Which};
-use tiller_store::courses::{self, Progress};
+use tiller_store::changes::{self, Author, Find, NewChange};
+use tiller_store::courses::{self, Busy, Moved, Progress};
 use tiller_store::curves::{self, Kept};
 use tiller_store::decisions::Own;
 use tiller_store::people::{self, NewAccount, Role};
@@ -65,18 +66,35 @@ impl Scene {
             spend_a_day: None,
             origin: "hand",
             undoes: None,
+            told: format!("budget to {amount}"),
         }
     }
 
-    fn course(&self, campaign: usize, change: Option<ChangeId>) -> courses::New {
+    fn course(&self, campaign: usize, kind: Kind) -> courses::New {
         courses::New {
             campaign: self.campaigns[campaign],
-            kind: if change.is_some() { "ramp" } else { "lift" },
+            kind,
             steps: json!([[0, 120_000_000], [7, 144_000_000]]),
             base: 100_000_000,
-            starts: change.is_none().then(|| "2026-11-20".parse().unwrap()),
-            change,
+            starts: (kind == Kind::Lift).then(|| "2026-11-20".parse().unwrap()),
         }
+    }
+
+    fn author(&self) -> Author {
+        Author::Person(self.person)
+    }
+
+    /// Puts a change in the tray and has the channel make it, or refuse it.
+    async fn answered(&self, db: &PgPool, change: NewChange, refused: Option<&str>) -> ChangeId {
+        let ids = changes::add(db, self.account, self.author(), &[change]).await.unwrap();
+        changes::load(db, self.account, &ids).await.unwrap();
+        let batch = changes::claim(db).await.unwrap().unwrap();
+        let look_back = refused.is_none().then(|| "2026-11-19".parse().unwrap());
+        let answer =
+            changes::Answered { id: ids[0], refused: refused.map(str::to_owned), look_back };
+        let day = "2026-11-10".parse().unwrap();
+        changes::answered(db, &batch, day, &[answer]).await.unwrap();
+        ids[0]
     }
 }
 
@@ -151,70 +169,159 @@ async fn plans_keep_their_campaigns_through_a_rename(db: PgPool) {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_budget_is_on_one_course(db: PgPool) {
     let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
-    let lift = courses::add(&db, a.account, a.person, &a.course(0, None)).await.unwrap().unwrap();
-    assert!(courses::add(&db, a.account, a.person, &a.course(0, None)).await.unwrap().is_none());
-    assert!(courses::add(&db, a.account, a.person, &a.course(1, None)).await.unwrap().is_some());
+    let add = async |i| {
+        let new = a.course(i, Kind::Lift);
+        courses::add(&db, a.account, a.person, &new).await.unwrap()
+    };
+    let lift = add(0).await.unwrap();
+    assert!(add(0).await.is_none());
+    assert!(add(1).await.is_some());
     let course = async || {
         let all = courses::list(&db, a.account).await.unwrap();
         all.into_iter().find(|c| c.id == lift).unwrap()
     };
     let seen = course().await;
-    assert_eq!((seen.state.as_str(), seen.taken), ("running", 0));
-    let step = Progress { state: "running", starts: seen.starts, taken: 1, note: "" };
-    assert!(courses::progress(&db, a.account, &seen, &step).await.unwrap());
-    assert!(!courses::progress(&db, a.account, &seen, &step).await.unwrap(), "taken already");
+    assert_eq!((seen.state, seen.taken), (State::Running, 0));
+    let step = Progress { state: State::Running, starts: seen.starts, taken: 1, note: "" };
+    let take = async |account, seen: &_, to: &_, change: Option<&NewChange>| {
+        courses::progress(&db, account, seen, to, change).await.unwrap()
+    };
+    let change = NewChange { origin: "course", ..a.change(0, 120) };
+    assert_eq!(take(a.account, &seen, &step, Some(&change)).await, Moved::Done);
+    assert_eq!(take(a.account, &seen, &step, Some(&change)).await, Moved::Meanwhile, "taken");
+    assert_eq!(courses::unsent(&db, a.account).await.unwrap().len(), 1);
     let seen = course().await;
-    assert!(!courses::progress(&db, b.account, &seen, &step).await.unwrap(), "not theirs");
-    let stop = Progress { state: "stopped", starts: seen.starts, taken: 1, note: "by hand" };
-    assert!(courses::progress(&db, a.account, &seen, &stop).await.unwrap());
+    assert_eq!(seen.latest_state, Some(changes::State::Waiting));
+    assert_eq!(take(b.account, &seen, &step, None).await, Moved::Meanwhile, "not theirs");
+    // Where the same waits already it is not taken, and nothing is written down.
+    let next = Progress { state: State::Done, taken: 2, ..step };
+    assert_eq!(take(a.account, &seen, &next, Some(&change)).await, Moved::Waits);
+    assert_eq!(course().await.taken, 1);
+    let stop = Progress { state: State::Stopped, starts: seen.starts, taken: 1, note: "by hand" };
+    assert_eq!(take(a.account, &seen, &stop, None).await, Moved::Done);
     assert_eq!(course().await.note, "by hand");
     // Its budget is free again.
-    assert!(courses::add(&db, a.account, a.person, &a.course(0, None)).await.unwrap().is_some());
+    assert!(add(0).await.is_some());
     assert!(courses::list(&db, b.account).await.unwrap().is_empty());
 }
 
-/// A course that begins in the tray knows what became of its change.
+/// A course that begins in the tray knows what became of its change; it outlives the person who decided on it.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_course_follows_its_change(db: PgPool) {
     let a = Scene::new(&db, "a").await;
-    let change = changes::add(&db, a.account, a.person, &[a.change(0, 120)]).await.unwrap()[0];
-    courses::add(&db, a.account, a.person, &a.course(0, Some(change))).await.unwrap().unwrap();
-    let course = async || courses::list(&db, a.account).await.unwrap().remove(0);
+    let begin = async |i, change: &NewChange| {
+        let new = a.course(i, Kind::Ramp);
+        courses::begin(&db, a.account, a.person, &new, change).await.unwrap()
+    };
+    let id = begin(0, &a.change(0, 120)).await.unwrap();
+    assert_eq!(begin(0, &a.change(0, 130)).await, Err(Busy::Course));
+    let courses_of = async || courses::list(&db, a.account).await.unwrap();
+    let course = async || courses_of().await.into_iter().find(|c| c.id == id).unwrap();
     let waiting = course().await;
-    assert_eq!((waiting.state.as_str(), waiting.taken), ("waiting", 1));
-    assert_eq!(waiting.change_state.as_deref(), Some("waiting"));
-    changes::withdraw(&db, a.account, &[change], "taken out").await.unwrap();
+    assert_eq!((waiting.state, waiting.taken), (State::Waiting, 1));
+    assert_eq!(waiting.latest_state, Some(changes::State::Waiting));
+    assert!(courses::unsent(&db, a.account).await.unwrap().is_empty(), "a person sends the first");
+    changes::withdraw(&db, a.account, &[waiting.latest.unwrap()], "taken out").await.unwrap();
     let ended = course().await;
-    assert_eq!(ended.change_state.as_deref(), Some("withdrawn"));
-    assert_eq!((ended.state.as_str(), ended.note.as_str()), ("stopped", "taken out"));
+    assert_eq!(ended.latest_state, Some(changes::State::Withdrawn));
+    assert_eq!((ended.state, ended.note.as_str()), (State::Stopped, "taken out"));
+    // Neither the course nor its change where the same waits by somebody's hand.
+    changes::add(&db, a.account, a.author(), &[a.change(1, 120)]).await.unwrap();
+    assert_eq!(begin(1, &a.change(1, 120)).await, Err(Busy::Change));
+    assert_eq!(courses_of().await.len(), 1);
+
+    let id = begin(0, &a.change(0, 120)).await.unwrap();
+    sqlx::query("DELETE FROM person WHERE id = $1").bind(a.person.0).execute(&db).await.unwrap();
+    let left = courses_of().await.into_iter().find(|c| c.id == id).unwrap();
+    assert!(courses::unsent(&db, a.account).await.unwrap().is_empty(), "still nobody's to send");
+    let to = Progress { state: State::Done, starts: None, taken: 2, note: "" };
+    let moved = courses::progress(&db, a.account, &left, &to, Some(&a.change(0, 144))).await;
+    assert_eq!(moved.unwrap(), Moved::Done);
+    let tray = changes::list(&db, a.account, &Find::tray()).await.unwrap();
+    let step = tray.last().unwrap();
+    assert_eq!((step.author.as_deref(), step.course), (None, Some(Kind::Ramp)));
+}
+
+/// Page by page the logbook holds each entry once, the latest first, whatever is asked of it.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_logbook_is_read_by_pages(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
+    let mut made = Vec::new();
+    for i in 0..7 {
+        let refused = (i == 3).then_some("no such budget");
+        made.push(a.answered(&db, a.change(i % 2, 200 + i as i64), refused).await);
+    }
+    // Answers of one moment are told apart by their number.
+    sqlx::query("UPDATE change SET answered_at = '2026-11-10 12:00Z'").execute(&db).await.unwrap();
+    let theirs = b.answered(&db, b.change(0, 300), None).await;
+    changes::add(&db, a.account, a.author(), &[a.change(0, 999)]).await.unwrap();
+    let find = async |find: Find<'_>| -> Vec<ChangeId> {
+        let all = changes::list(&db, a.account, &find).await.unwrap();
+        all.into_iter().map(|c| c.id).collect()
+    };
+    let newest: Vec<ChangeId> = made.iter().rev().copied().collect();
+    assert_eq!(find(Find::logbook()).await, newest);
+    let (mut read, mut after) = (Vec::new(), None);
+    loop {
+        let page = find(Find { after, most: Some(3), ..Find::logbook() }).await;
+        let Some(last) = page.last() else { break };
+        after = Some(*last);
+        read.extend(page);
+    }
+    assert_eq!(read, newest);
+    let words = |words| Find { words, ..Find::logbook() };
+    assert_eq!(find(words("Budget to 204")).await, [made[4]], "in letters of either case");
+    assert_eq!(find(words("findle")).await, newest);
+    assert_eq!(find(words("100%_")).await, [], "nothing stands for anything");
+    let refused = Find { states: &[changes::State::Refused], unseen: true, ..Find::logbook() };
+    assert_eq!(find(refused.clone()).await, [made[3]]);
+    assert!(changes::looked(&db, a.account, made[3]).await.unwrap());
+    assert_eq!(find(refused).await, []);
+    let campaign = Find { campaign: Some(a.campaigns[1]), ..Find::logbook() };
+    assert_eq!(find(campaign).await, [made[5], made[3], made[1]]);
+    let day = |d: &str| d.parse().unwrap();
+    let due = |by| Find { unseen: true, look_back_by: Some(day(by)), ..Find::logbook() };
+    assert_eq!(find(due("2026-11-18")).await, []);
+    assert_eq!(find(due("2026-11-19")).await.len(), 6);
+    let in_force = |d| Find { in_force: Some(Window::ending(day(d), 3)), ..Find::logbook() };
+    assert_eq!(find(in_force("2026-11-12")).await.len(), 6, "the refused one never was");
+    assert_eq!(find(in_force("2026-11-13")).await, []);
+    assert_eq!(find(Find { after: Some(theirs), ..Find::logbook() }).await, [], "not theirs");
+    let moment = |t: &str| t.parse().unwrap();
+    let since = async |t| changes::answered_since(&db, a.account, moment(t)).await.unwrap();
+    assert_eq!(since("2026-11-10T11:59:59Z").await, (6, 1));
+    assert_eq!(since("2026-11-10T12:00:00Z").await, (0, 0));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_change_stands_once_in_the_tray(db: PgPool) {
     let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
     let new = [a.change(0, 120), a.change(1, 90)];
-    let ids = changes::add(&db, a.account, a.person, &new).await.unwrap();
+    let ids = changes::add(&db, a.account, a.author(), &new).await.unwrap();
     assert_eq!(ids.len(), 2);
-    assert!(changes::add(&db, a.account, a.person, &new).await.unwrap().is_empty());
+    assert!(changes::add(&db, a.account, a.author(), &new).await.unwrap().is_empty());
     // Another amount on the same budget stands beside it: the tray tells of the conflict.
-    assert_eq!(changes::add(&db, a.account, a.person, &[a.change(0, 130)]).await.unwrap().len(), 1);
-    let tray = changes::list(&db, a.account, Which::Tray).await.unwrap();
+    assert_eq!(
+        changes::add(&db, a.account, a.author(), &[a.change(0, 130)]).await.unwrap().len(),
+        1
+    );
+    let tray = changes::list(&db, a.account, &Find::tray()).await.unwrap();
     assert_eq!(tray.iter().map(|c| c.a_day).collect::<Vec<_>>(), [20, -10, 30]);
-    assert!(changes::list(&db, b.account, Which::Tray).await.unwrap().is_empty());
+    assert!(changes::list(&db, b.account, &Find::tray()).await.unwrap().is_empty());
     // Nobody else takes it out or sends it.
     assert_eq!(changes::load(&db, b.account, &ids).await.unwrap(), 0);
     changes::withdraw(&db, b.account, &ids, "").await.unwrap();
-    assert_eq!(changes::list(&db, a.account, Which::Tray).await.unwrap().len(), 3);
+    assert_eq!(changes::list(&db, a.account, &Find::tray()).await.unwrap().len(), 3);
     // Sent, it is carried by one worker at a time.
     assert_eq!(changes::load(&db, a.account, &ids).await.unwrap(), 2);
     let batch = changes::claim(&db).await.unwrap().unwrap();
     assert!(changes::claim(&db).await.unwrap().is_none());
     assert_eq!((batch.account, batch.attempts), (a.account, 1));
-    let carried = changes::list(&db, a.account, Which::Batch(batch.id)).await.unwrap();
+    let carried = changes::list(&db, a.account, &Find::batch(batch.id)).await.unwrap();
     assert_eq!(carried.iter().map(|c| c.id).collect::<Vec<_>>(), ids);
     // What is on its way is taken out no more.
     changes::withdraw(&db, a.account, &ids, "").await.unwrap();
-    assert_eq!(changes::list(&db, a.account, Which::Batch(batch.id)).await.unwrap().len(), 2);
+    assert_eq!(changes::list(&db, a.account, &Find::batch(batch.id)).await.unwrap().len(), 2);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

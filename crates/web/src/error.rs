@@ -37,6 +37,7 @@ impl From<DeskError> for PageError {
                 Self::Away(error.to_string())
             }
             DeskError::Store(error) => Self::Internal(error.to_string()),
+            error @ DeskError::Broke(_) => Self::Internal(error.to_string()),
         }
     }
 }

@@ -170,10 +170,11 @@ fn measured<'a>(
     window: Window,
 ) -> Option<Prior> {
     let entry = book.entry(campaign).ok()?;
-    let experiments: Vec<&Course> = experiments.filter(|c| c.kind == Kind::Experiment).collect();
+    let experiments: Vec<&Course> =
+        experiments.filter(|c| c.plan.kind == Kind::Experiment).collect();
     let (mut up, mut down) = (Side::default(), Side::default());
     for day in entry.days.iter().filter(|d| window.contains(d.day)) {
-        let side = match experiments.iter().find_map(|c| c.side(day.day, day.budget)) {
+        let side = match experiments.iter().find_map(|c| c.plan.side(day.day, day.budget)) {
             Some(true) => &mut up,
             Some(false) => &mut down,
             None => continue,
@@ -212,7 +213,8 @@ pub async fn examine(
     courses: &[Course],
 ) -> Result<Option<Examined>, DeskError> {
     let entry = book.entry(campaign)?;
-    let mine = || courses.iter().filter(|c| c.campaign == campaign && c.kind == Kind::Experiment);
+    let mine =
+        || courses.iter().filter(|c| c.campaign == campaign && c.plan.kind == Kind::Experiment);
     let kept = Curves::load(db, &book.account).await?;
     let Some((window, fitted)) = kept.of(campaign) else { return Ok(None) };
     let days = days_of(entry.days.iter().map(|d| (d.day, &d.tally)), *window);
@@ -226,7 +228,7 @@ pub async fn examine(
         steps: entry
             .days
             .iter()
-            .filter_map(|d| Some((d.day, mine().find_map(|c| c.side(d.day, d.budget))?)))
+            .filter_map(|d| Some((d.day, mine().find_map(|c| c.plan.side(d.day, d.budget))?)))
             .collect(),
     }))
 }

@@ -9,7 +9,7 @@ use tiller_store::people::Account;
 
 use crate::account::settings::Settings;
 use crate::numerals::{full_day, money};
-use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
 
@@ -56,16 +56,8 @@ pub async fn convert(
         ),
         Budget::Daily { .. } => "The flight’s sum, by the day.".into(),
     };
-    let proposal = Proposal {
-        subject: Subject::Campaign(campaign),
-        set: Setting::Budget(to),
-        reason,
-        evidence: Vec::new(),
-        effect: String::new(),
-        adds: Adds::default(),
-        origin: Origin::Hand,
-        undoes: None,
-    };
+    let proposal =
+        Proposal::new(Subject::Campaign(campaign), Setting::Budget(to), Origin::Hand, reason);
     tray::propose(db, account, person, vec![proposal]).await
 }
 

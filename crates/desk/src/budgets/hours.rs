@@ -11,7 +11,7 @@ use tiller_store::{PgPool, splits};
 
 use crate::account::settings::Settings;
 use crate::book::Book;
-use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
 
@@ -153,15 +153,7 @@ pub async fn set(
     } else {
         Some(Hours::new(there.to_vec()).map_err(|e| DeskError::Invalid(e.to_string()))?)
     };
-    let proposal = Proposal {
-        subject: Subject::Campaign(campaign),
-        set: Setting::Hours(hours),
-        reason: reason.to_owned(),
-        evidence: Vec::new(),
-        effect: String::new(),
-        adds: Adds::default(),
-        origin: Origin::Hand,
-        undoes: None,
-    };
+    let proposal =
+        Proposal::new(Subject::Campaign(campaign), Setting::Hours(hours), Origin::Hand, reason);
     tray::propose(db, &book.account, person, vec![proposal]).await
 }

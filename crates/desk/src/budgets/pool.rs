@@ -11,7 +11,7 @@ use tiller_store::people::Account;
 use crate::account::settings::Settings;
 use crate::book::{self, Book};
 use crate::numerals::{count, money, percent, typed_number};
-use crate::tray::proposal::{Adds, Origin, Proposal};
+use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
 
@@ -126,24 +126,6 @@ pub fn advice(pool: &Pool, group: &Group) -> Option<String> {
     }
 }
 
-fn proposal(
-    group: AdGroupId,
-    set: Setting,
-    reason: String,
-    evidence: Vec<(String, String)>,
-) -> Proposal {
-    Proposal {
-        subject: Subject::AdGroup(group),
-        set,
-        reason,
-        evidence,
-        effect: String::new(),
-        adds: Adds::default(),
-        origin: Origin::Plan,
-        undoes: None,
-    }
-}
-
 /// Puts the advice on some ad groups in the tray.
 pub async fn take(
     db: &PgPool,
@@ -163,12 +145,14 @@ pub async fn take(
                 Advice::Floor(a_day) => Setting::Floor(Some(Micros::from_units(a_day))),
                 Advice::Lift => Setting::Floor(None),
             };
-            let evidence = vec![
-                ("Spent".into(), money(g.tally.spend.to_units())),
-                ("Conversions".into(), count(g.tally.conversions)),
-                ("Best with a probability of".into(), format!("{}%", percent(g.standing?.best))),
-            ];
-            Some(proposal(g.id, set, format!("It has spent {}.", advice(&view, g)?), evidence))
+            let reason = format!("It has spent {}.", advice(&view, g)?);
+            let best = format!("{}%", percent(g.standing?.best));
+            Some(
+                Proposal::new(Subject::AdGroup(g.id), set, Origin::Plan, reason)
+                    .because("Spent", money(g.tally.spend.to_units()))
+                    .because("Conversions", count(g.tally.conversions))
+                    .because("Best with a probability of", best),
+            )
         })
         .collect();
     if proposals.is_empty() {
@@ -248,8 +232,9 @@ pub async fn take_split(
     let proposals = parts
         .iter()
         .map(|p| {
-            let reason = "The budget is split by the sizes of audiences.".into();
-            proposal(p.id, set(p), reason, vec![("Audience".into(), count(p.size))])
+            let reason = "The budget is split by the sizes of audiences.";
+            Proposal::new(Subject::AdGroup(p.id), set(p), Origin::Plan, reason)
+                .because("Audience", count(p.size))
         })
         .collect();
     tray::propose(db, &book.account, person, proposals).await

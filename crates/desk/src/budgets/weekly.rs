@@ -397,29 +397,22 @@ fn setting(m: &Move) -> Setting {
 fn proposal(m: &Move) -> Proposal {
     let l = &m.line;
     let (now, then) = m.conversions();
-    Proposal {
-        subject: Subject::Campaign(l.campaign),
-        set: setting(m),
-        reason: if m.to > m.from {
-            format!("For the same spend, money brings more here: {}.", m.because())
-        } else {
-            format!("{}.", capital(&m.because()))
-        },
-        evidence: vec![
-            ("Spends a day".into(), money(l.spend)),
-            ("Conversions a day at that".into(), number(now, 2)),
-        ],
-        effect: format!(
-            "{} conversions a day instead of {}, for {} a day instead of {}",
-            number(then, 2),
-            number(now, 2),
-            money(m.spend),
-            money(l.spend)
-        ),
-        adds: m.adds(),
-        origin: Origin::Plan,
-        undoes: None,
-    }
+    let reason = if m.to > m.from {
+        format!("For the same spend, money brings more here: {}.", m.because())
+    } else {
+        format!("{}.", capital(&m.because()))
+    };
+    let effect = format!(
+        "{} conversions a day instead of {}, for {} a day instead of {}",
+        number(then, 2),
+        number(now, 2),
+        money(m.spend),
+        money(l.spend)
+    );
+    Proposal::new(Subject::Campaign(l.campaign), setting(m), Origin::Plan, reason)
+        .because("Spends a day", money(l.spend))
+        .because("Conversions a day at that", number(now, 2))
+        .expecting(effect, m.adds())
 }
 
 /// The account's target as each line has it.

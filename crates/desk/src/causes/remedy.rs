@@ -56,16 +56,10 @@ pub fn of_verdict(
     };
     let reasons: Vec<String> =
         wording::reasons(judged).iter().take(2).map(ToString::to_string).collect();
-    Some(Proposal {
-        subject,
-        set,
-        reason: format!("{} {}", wording::headline(d), reasons.join(" ")),
-        evidence: evidence(judged),
-        effect,
-        adds,
-        origin: Origin::Causes,
-        undoes: None,
-    })
+    let reason = format!("{} {}", wording::headline(d), reasons.join(" "));
+    let mut proposal = Proposal::new(subject, set, Origin::Causes, reason).expecting(effect, adds);
+    proposal.evidence = evidence(judged);
+    Some(proposal)
 }
 
 /// What a verdict rests on, as it stands.

@@ -18,7 +18,9 @@ use tiller_store::merge::Merged;
 use tiller_store::people::{self, Account};
 use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, ToldItem};
 use tiller_store::{Kind, PgPool, StoreError};
+use tracing::Instrument;
 
+use super::caught::caught;
 use super::{after, staging};
 use crate::DeskError;
 use crate::account::connections::open;
@@ -35,11 +37,15 @@ const SPLIT_DAYS: u64 = 89;
 /// Runs the next job in the queue; false if there is none.
 pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
     let Some((sync, connection)) = connections::claim(db).await? else { return Ok(false) };
-    let fetched = tokio::select! {
-        fetched = fetch_all(db, &sync, &connection) => fetched,
-        // In whatever step it is, and however slow the channel: it lives.
-        lost = heartbeat(db, &sync) => Err(lost.into()),
+    let work = async {
+        tokio::select! {
+            fetched = fetch_all(db, &sync, &connection) => fetched,
+            // In whatever step it is, and however slow the channel: it lives.
+            lost = heartbeat(db, &sync) => Err(lost.into()),
+        }
     };
+    let job = tracing::info_span!("fetch", id = sync.id.0, account = connection.account.0);
+    let fetched = caught(work).instrument(job).await;
     let ended = match fetched {
         Ok(to) => connections::end(db, &sync, End::Done(to)).await,
         Err(Trouble::Store(StoreError::Lost)) => Err(StoreError::Lost),

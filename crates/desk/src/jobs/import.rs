@@ -11,8 +11,10 @@ use tiller_store::imports::{self, Import, Sender, State};
 use tiller_store::merge::Merged;
 use tiller_store::people::{self, Account};
 use tiller_store::{Kind, PgPool, StoreError, facts};
+use tracing::Instrument;
 
 use super::after;
+use super::caught::caught;
 use crate::DeskError;
 use crate::measure::reading::{self, Counters};
 use crate::measure::reports;
@@ -26,45 +28,58 @@ pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
     let sample = imports::chunk(db, import.account, import.id, 0).await?.unwrap_or_default();
     let read_as = guess(&sample).ok().map(|g| reports::source(&g.headers));
     let counters = Arc::new(Counters::default());
-    let outcome = tokio::select! {
-        outcome = reading::read(db, &import, &counters, false) => outcome,
-        never = report_progress(db, &import, &counters) => never,
+    let work = async {
+        tokio::select! {
+            outcome = reading::read(db, &import, &counters, false) => outcome,
+            never = report_progress(db, &import, &counters) => never,
+        }
     };
-    let settled = match outcome {
+    let job = tracing::info_span!("import", id = import.id.0, account = import.account.0);
+    conclude(db, &import, read_as.as_deref(), work).instrument(job).await.map(|()| true)
+}
+
+/// Does an import's work and writes down what came of it.
+async fn conclude(
+    db: &PgPool,
+    import: &Import,
+    read_as: Option<&str>,
+    work: impl Future<Output = Result<Merged, DeskError>>,
+) -> Result<(), DeskError> {
+    let settled = match caught(work).await {
         Ok(Merged::Done) => {
             // Only what worked is remembered.
-            if let (Some(mapping), Some(source)) = (&import.mapping, &read_as) {
+            if let (Some(mapping), Some(source)) = (&import.mapping, read_as) {
                 imports::remember(db, import.account, source, mapping).await?;
             }
-            return after_figures(db, &import).await.map(|()| true);
+            return caught(after_figures(db, import)).await;
         }
         Ok(Merged::Decide(contents)) => {
             let errors = Some((contents.errors.as_slice(), contents.error_count));
-            imports::settle(db, &import, State::Decide, None, errors).await
+            imports::settle(db, import, State::Decide, None, errors).await
         }
         Err(DeskError::Store(StoreError::Lost)) => Err(StoreError::Lost),
         Err(DeskError::Store(error))
             if error.kind() == Kind::Passing && import.attempts < ATTEMPTS =>
         {
-            tracing::warn!(import = import.id.0, %error, "an import is tried again");
+            tracing::warn!(%error, "an import is tried again");
             let pause = 2f64.powi(import.attempts).min(60.0);
-            imports::again(db, &import, "the database was busy; it is tried again", pause).await
+            imports::again(db, import, "the database was busy; it is tried again", pause).await
         }
         Err(error) => {
-            tracing::error!(import = import.id.0, %error, "import failed");
+            tracing::error!(%error, "import failed");
             let message = match &error {
                 DeskError::Invalid(message) => message.clone(),
                 other => format!(
                     "nothing was imported, and the file is kept: {other}. Go back to the columns to try again, or discard it"
                 ),
             };
-            imports::settle(db, &import, State::Failed, Some(&message), None).await
+            imports::settle(db, import, State::Failed, Some(&message), None).await
         }
     };
     match settled {
         // Another worker has it: what that one does counts.
-        Err(StoreError::Lost) => Ok(true),
-        other => other.map(|()| true).map_err(DeskError::from),
+        Err(StoreError::Lost) => Ok(()),
+        other => other.map_err(DeskError::from),
     }
 }
 
@@ -124,5 +139,44 @@ pub async fn import_now<E: std::fmt::Display>(
             State::Queued | State::Running => tokio::time::sleep(Duration::from_millis(100)).await,
             _ => return Ok(import),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_store::MIGRATIONS;
+    use tiller_store::people::NewAccount;
+
+    const FILE: &str = "Date,Channel,Campaign,Ad group,Keyword,Match type,Impressions,Clicks,Cost,Conversions\n\
+                        2026-11-01,Findle,Names,All,hives,exact,100,10,5.00,1\n";
+
+    /// An import that breaks is told of as failed, its file is kept, and the next attempt may do better.
+    #[sqlx::test(migrator = "MIGRATIONS")]
+    async fn an_import_that_breaks_can_be_tried_again(db: PgPool) {
+        let new = NewAccount { slug: "a", name: "A", currency: "EUR", time_zone: "UTC" };
+        people::add_account(&db, &new).await.unwrap();
+        let account = people::account_by_slug(&db, "a").await.unwrap().unwrap();
+        let body = futures::stream::iter([Ok::<_, std::io::Error>(Bytes::from(FILE))]);
+        let id = reports::upload(&db, &account, Sender::Nobody, "report.csv", body).await.unwrap();
+        let start = async || {
+            let mapping = reports::preview(&db, &account, id).await.unwrap().mapping;
+            reports::start(&db, &account, id, &mapping).await.unwrap();
+        };
+        start().await;
+        let import = imports::claim(&db).await.unwrap().unwrap();
+        conclude(&db, &import, None, async { panic!("index out of bounds") }).await.unwrap();
+        let failed = reports::get(&db, &account, id).await.unwrap();
+        assert_eq!(failed.state, State::Failed);
+        let message = failed.message.unwrap();
+        assert!(
+            message.contains("the file is kept") && message.contains("out of bounds"),
+            "{message}"
+        );
+        assert!(!run_next(&db).await.unwrap(), "nobody tries it unasked");
+        reports::back(&db, &account, id).await.unwrap();
+        start().await;
+        assert!(run_next(&db).await.unwrap());
+        assert_eq!(reports::get(&db, &account, id).await.unwrap().state, State::Done);
     }
 }

@@ -3,9 +3,11 @@
 //! - [`import`]: an uploaded report
 //! - [`fetch`]: a connection's structure and figures; `staging`: its splits
 //! - [`send`]: a batch of changes
+//! - `caught`: what becomes of a job that panics
 //! - `after`: what follows from new figures
 
 mod after;
+mod caught;
 pub mod fetch;
 pub mod import;
 pub mod send;

@@ -5,10 +5,12 @@ use tiller_channel::connection::{ChannelError, Connection as _};
 use tiller_channel::wire::{Batch as WireBatch, Change as WireChange};
 use tiller_core::look_back;
 use tiller_store::PgPool;
-use tiller_store::changes::{self, Answered, Batch, Which};
+use tiller_store::changes::{self, Answered, Batch, Find};
 use tiller_store::connections::{self, Connection};
 use tiller_store::people::{self, Account};
+use tracing::Instrument;
 
+use super::caught::caught;
 use crate::DeskError;
 use crate::account::settings::Settings;
 use crate::tray::{self, Row};
@@ -19,10 +21,27 @@ const LONGEST_PAUSE: f64 = 60.0;
 /// Carries the next batch to its channel; false if there is none.
 pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
     let Some(batch) = changes::claim(db).await? else { return Ok(false) };
+    let job = tracing::info_span!("batch", id = batch.id.0, account = batch.account.0);
+    match caught(carry(db, &batch)).instrument(job).await {
+        Err(error @ DeskError::Broke(_)) => {
+            changes::delay(db, &batch, &error.to_string(), pause(&batch)).await?;
+        }
+        other => other?,
+    }
+    Ok(true)
+}
+
+/// Seconds until a batch is tried again.
+fn pause(batch: &Batch) -> f64 {
+    2f64.powi(batch.attempts.min(10)).min(LONGEST_PAUSE)
+}
+
+/// Carries a batch to its channel and writes down what that says.
+async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
     let account =
         people::account(db, batch.account).await?.ok_or(DeskError::NotFound("account"))?;
-    let load = changes::list(db, batch.account, Which::Batch(batch.id)).await?;
-    let rows = tray::check(db, &account, load).await?;
+    let load = changes::list(db, batch.account, &Find::batch(batch.id)).await?;
+    let rows = tray::check::check(db, &account, load).await?;
     let connection = connections::list(db, batch.account)
         .await?
         .into_iter()
@@ -31,24 +50,23 @@ pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
         // Without an interface the batch is the file that somebody carries.
         let answers: Vec<Answered> =
             rows.iter().map(|r| made(r, today(None), account.settle())).collect();
-        changes::answered(db, &batch, today(None), &answers).await?;
-        return Ok(true);
+        changes::answered(db, batch, today(None), &answers).await?;
+        return Ok(());
     };
     let from = today(connection.last_day);
-    let answers = match deliver(db, &account, &batch, &connection, &rows).await? {
+    let answers = match deliver(db, &account, batch, &connection, &rows).await? {
         Ok(answers) => answers,
         Err(error) if error.passing() => {
             tracing::warn!(channel = connection.channel_name, %error, "a batch was not delivered");
-            let pause = 2f64.powi(batch.attempts.min(10)).min(LONGEST_PAUSE);
-            changes::delay(db, &batch, &error.to_string(), pause).await?;
-            return Ok(true);
+            changes::delay(db, batch, &error.to_string(), pause(batch)).await?;
+            return Ok(());
         }
         // The channel understood, and made nothing of it.
         Err(error) => rows.iter().map(|r| refused(r, error.to_string())).collect(),
     };
-    changes::answered(db, &batch, from, &answers).await?;
+    changes::answered(db, batch, from, &answers).await?;
     connections::queue(db, batch.account, connection.id).await?;
-    Ok(true)
+    Ok(())
 }
 
 /// The first day on which a change is in force: the one after the last that is over.

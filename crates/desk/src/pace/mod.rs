@@ -296,22 +296,22 @@ pub async fn take(
             continue;
         }
         let (mid, (low, high)) = row.forecast.end();
-        proposals.push(Proposal {
-            subject: Subject::Campaign(id),
-            set: Setting::Budget(Budget::Daily { amount: to }),
-            reason: format!(
-                "At this pace it ends the month at {} (80% between {} and {}); the plan is {}.",
-                sum(mid),
-                sum(low),
-                sum(high),
-                sum(row.plan.unwrap_or(0.0))
-            ),
-            evidence: vec![("Spent so far".into(), money(row.forecast.spent))],
-            effect: format!("about {} by the end of the month", sum(row.plan.unwrap_or(0.0))),
-            adds: Adds { spend: Some(needed - row.forecast.level), ..Adds::default() },
-            origin: Origin::Plan,
-            undoes: None,
-        });
+        let plan = sum(row.plan.unwrap_or(0.0));
+        let reason = format!(
+            "At this pace it ends the month at {} (80% between {} and {}); the plan is {plan}.",
+            sum(mid),
+            sum(low),
+            sum(high)
+        );
+        let set = Setting::Budget(Budget::Daily { amount: to });
+        proposals.push(
+            Proposal::new(Subject::Campaign(id), set, Origin::Plan, reason)
+                .because("Spent so far", money(row.forecast.spent))
+                .expecting(
+                    format!("about {plan} by the end of the month"),
+                    Adds { spend: Some(needed - row.forecast.level), ..Adds::default() },
+                ),
+        );
     }
     if proposals.is_empty() {
         return Err(DeskError::Invalid(

@@ -84,32 +84,26 @@ pub fn of_plan(
             }
         };
         let why = plans::why(worked, solved, i);
-        let proposal = Proposal {
-            subject: Subject::Campaign(entry.campaign.id),
-            set: Setting::Budget(budget),
-            reason: format!(
-                "The plan ‘{name}’ gives it {} a day{}.",
-                money(a_day),
-                if why.is_empty() { String::new() } else { format!(": {why}") }
-            ),
-            evidence: vec![
-                ("Spends a day".into(), money(line.current / days)),
-                ("Conversions a day in the plan".into(), number(answer.conversions / days, 2)),
-                ("Marginal result of a unit of money".into(), number(answer.marginal, 4)),
-            ],
-            effect: format!(
-                "{} conversions a day instead of {}",
-                number(answer.conversions / days, 2),
-                number(plans::present_conversions(line, days) / days, 2)
-            ),
-            adds: Adds::of(
-                line.spent(answer.budget, days) / days - line.current / days,
-                (answer.conversions - plans::present_conversions(line, days)) / days,
+        let because = if why.is_empty() { String::new() } else { format!(": {why}") };
+        let now = plans::present_conversions(line, days) / days;
+        let then = answer.conversions / days;
+        let proposal = Proposal::new(
+            Subject::Campaign(entry.campaign.id),
+            Setting::Budget(budget),
+            Origin::Plan,
+            format!("The plan ‘{name}’ gives it {} a day{because}.", money(a_day)),
+        )
+        .because("Spends a day", money(line.current / days))
+        .because("Conversions a day in the plan", number(then, 2))
+        .because("Marginal result of a unit of money", number(answer.marginal, 4))
+        .expecting(
+            format!("{} conversions a day instead of {}", number(then, 2), number(now, 2)),
+            Adds::of(
+                (line.spent(answer.budget, days) - line.current) / days,
+                then - now,
                 line.value_per_conversion,
             ),
-            origin: Origin::Plan,
-            undoes: None,
-        };
+        );
         planned.push(Planned { proposal, ramp });
     }
     (planned, left)

@@ -17,21 +17,10 @@ pub enum Origin {
     Plan,
     /// A change is taken back.
     Undo,
-    /// A step of a course.
+    /// A course takes its next step.
     Course,
 }
-
-impl Origin {
-    pub(crate) fn word(self) -> &'static str {
-        match self {
-            Self::Hand => "hand",
-            Self::Causes => "causes",
-            Self::Plan => "plan",
-            Self::Undo => "undo",
-            Self::Course => "course",
-        }
-    }
-}
+tiller_core::words!(Origin: Hand "hand", Causes "causes", Plan "plan", Undo "undo", Course "course");
 
 /// What a change is expected to add a day; absent where nothing tells.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -71,6 +60,44 @@ pub struct Proposal {
     pub origin: Origin,
     /// The change that it takes back.
     pub undoes: Option<ChangeId>,
+}
+
+impl Proposal {
+    /// What shall be set where, and why.
+    pub fn new(subject: Subject, set: Setting, origin: Origin, reason: impl Into<String>) -> Self {
+        Self {
+            subject,
+            set,
+            reason: reason.into(),
+            evidence: Vec::new(),
+            effect: String::new(),
+            adds: Adds::default(),
+            origin,
+            undoes: None,
+        }
+    }
+
+    /// With a figure that it rests on.
+    #[must_use]
+    pub fn because(mut self, title: impl Into<String>, figure: impl Into<String>) -> Self {
+        self.evidence.push((title.into(), figure.into()));
+        self
+    }
+
+    /// With what it is expected to do, in words and in figures.
+    #[must_use]
+    pub fn expecting(mut self, effect: impl Into<String>, adds: Adds) -> Self {
+        self.effect = effect.into();
+        self.adds = adds;
+        self
+    }
+
+    /// As the change that takes another back.
+    #[must_use]
+    pub fn undoing(mut self, change: ChangeId) -> Self {
+        self.undoes = Some(change);
+        self
+    }
 }
 
 /// Money as it is proposed: in hundredths; the account's own coins are seen to in the tray.

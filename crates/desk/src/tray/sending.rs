@@ -3,7 +3,7 @@
 use tiller_channel::change_file::{self, ChangeRow};
 use tiller_core::ids::ChangeId;
 use tiller_store::PgPool;
-use tiller_store::changes::{self, Change, State, Which};
+use tiller_store::changes::{self, Change, Find, State};
 use tiller_store::people::Account;
 
 use crate::tray::{self, Row};
@@ -12,7 +12,7 @@ use crate::{DeskError, change_words as words};
 /// Sends changes: they leave the tray for batches that a worker carries. Nothing is sent while one of them
 /// can't be sent as it is.
 pub async fn send(db: &PgPool, account: &Account, ids: &[ChangeId]) -> Result<u64, DeskError> {
-    let chosen: Vec<Change> = changes::list(db, account.id, Which::Tray)
+    let chosen: Vec<Change> = changes::list(db, account.id, &Find::tray())
         .await?
         .into_iter()
         .filter(|c| ids.contains(&c.id) && c.state == State::Waiting)
@@ -21,7 +21,7 @@ pub async fn send(db: &PgPool, account: &Account, ids: &[ChangeId]) -> Result<u6
         return Err(DeskError::Invalid("choose at least one change that waits".into()));
     }
     // Only what is sent now counts: of two that set the same thing, one may stay behind.
-    let rows = tray::check(db, account, chosen).await?;
+    let rows = tray::check::check(db, account, chosen).await?;
     if let Some((row, check)) =
         rows.iter().find_map(|r| r.checks.iter().find(|c| c.stops).map(|c| (r, c)))
     {

@@ -12,6 +12,7 @@ use tiller_core::response::regression::Prior;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::curves::{self, Examined};
 use tiller_desk::budgets::responses;
+use tiller_desk::change_words;
 use tiller_desk::courses::{self, Kind};
 use tiller_desk::numerals::{count, money, number, percent};
 use tiller_desk::wording::Words;
@@ -67,7 +68,7 @@ pub async fn show(
         let currency = &member.account.currency;
         Forms::of(|form| Some(CurveChart::new(points, &line, currency, form)))
     });
-    let running = courses.iter().find(|c| c.campaign == campaign && c.open());
+    let running = courses.iter().find(|c| c.campaign == campaign && c.plan.open());
     let experiment = (frame.editor
         && running.is_none()
         && line.is_some_and(|l| l.budget.is_some())
@@ -105,7 +106,8 @@ pub async fn show(
         figures: figures(line, examined.as_ref()),
         groups,
         sharpen: sharpen(&book, line, examined.as_ref()),
-        standing: running.map(|c| format!("{}: {}", c.kind.title(), c.standing())),
+        standing: running
+            .map(|c| format!("{}: {}", change_words::course(c.plan.kind), c.standing())),
         experiment,
         chart,
         head,
@@ -295,7 +297,7 @@ pub async fn experiment(
     let told = outcome.map(|()| {
         format!(
             "The first step of the {} waits in the tray; the others follow by themselves.",
-            Kind::Experiment.title()
+            change_words::course(Kind::Experiment)
         )
     });
     said(&app, &member, &headers, fragment, told).await

@@ -12,6 +12,7 @@ use tiller_core::flight::{By, monthly_limit, preview};
 use tiller_core::setting::Budget;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::budgets::flight as desk;
+use tiller_desk::change_words;
 use tiller_desk::courses::{self, Course};
 use tiller_desk::numerals::{day, full_day, money, typed_number};
 use tiller_desk::{CampaignId, CourseId, DeskError};
@@ -68,11 +69,11 @@ impl CourseView {
     pub fn new(course: &Course, campaign: &str, base: &str) -> Self {
         Self {
             id: course.id(),
-            title: course.kind.title(),
+            title: change_words::course(course.plan.kind),
             campaign: campaign.to_owned(),
             href: format!("{base}/budgets/campaigns/{}/flight", course.campaign),
             standing: course.standing(),
-            open: course.open(),
+            open: course.plan.open(),
         }
     }
 }

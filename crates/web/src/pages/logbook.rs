@@ -8,7 +8,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use tiller_desk::account::decisions::{self, Decision};
 use tiller_desk::logbook::{Entry, Show};
 use tiller_desk::numerals::{day, full_day};
-use tiller_desk::{ChangeId, DecisionId, change_words, logbook as desk, measure};
+use tiller_desk::{ChangeId, DecisionId, change_words, logbook as desk, measure, tray};
 
 use crate::App;
 use crate::error::PageError;
@@ -68,6 +68,10 @@ struct LogbookPage {
     shows: Vec<(&'static str, bool, Params)>,
     show: String,
     search: String,
+    /// Where the entries before these stand.
+    older: Option<Params>,
+    /// Where the latest stand, if these are not they.
+    newer: Option<Params>,
     any: bool,
 }
 
@@ -82,7 +86,7 @@ fn line(entry: Entry, base: &str, today: chrono::NaiveDate) -> Line {
         title: change_words::title(&entry.set_to),
         was: entry.was.as_ref().map(change_words::value).unwrap_or_default(),
         set_to: change_words::value(&entry.set_to),
-        author: c.author.clone().unwrap_or_else(|| "somebody who has left".into()),
+        author: tray::author(c),
         look_back: c.look_back.map(day).unwrap_or_default(),
         due: entry.due(today),
         entry,
@@ -99,7 +103,8 @@ pub async fn show(
     let show = Show::read(params.text("show"));
     let search = params.text("q").to_owned();
     let today = member.standing.today;
-    let entries = desk::entries(&app.db, &member.account, show, &search, today).await?;
+    let after = params.text("after").parse().ok().map(ChangeId);
+    let page = desk::page(&app.db, &member.account, show, &search, after, today).await?;
     let base = frame.base();
     let own = match show {
         Show::Own => decisions::list(&app.db, &member.account).await?,
@@ -115,11 +120,15 @@ pub async fn show(
         .collect();
     Ok(LogbookPage {
         own,
-        any: !entries.is_empty() || show != Show::All || !search.is_empty(),
-        lines: entries.into_iter().map(|e| line(e, &base, today)).collect(),
+        any: !page.entries.is_empty() || after.is_some() || show != Show::All || !search.is_empty(),
+        older: page.more_after.map(|id| params.with("after", id)),
+        newer: after.map(|_| params.with("after", "")),
+        lines: page.entries.into_iter().map(|e| line(e, &base, today)).collect(),
         shows: Show::ALL
             .iter()
-            .map(|(s, word, title)| (*title, *s == show, params.with("show", word)))
+            .map(|(s, word, title)| {
+                (*title, *s == show, params.with("show", word).with("after", ""))
+            })
             .collect(),
         show: params.text("show").to_owned(),
         search,
@@ -135,8 +144,7 @@ pub async fn csv(
 ) -> Result<Response, PageError> {
     let show = Show::read(params.text("show"));
     let entries =
-        desk::entries(&app.db, &member.account, show, params.text("q"), member.standing.today)
-            .await?;
+        desk::all(&app.db, &member.account, show, params.text("q"), member.standing.today).await?;
     let header = [
         "answered_at",
         "from_day",
@@ -165,7 +173,7 @@ pub async fn csv(
             c.setting.clone(),
             e.was.as_ref().map(change_words::value).unwrap_or_default(),
             change_words::value(&e.set_to),
-            c.author.clone().unwrap_or_default(),
+            tray::author(c),
             c.origin.clone(),
             c.reason.clone(),
             c.effect.clone(),
@@ -180,9 +188,8 @@ pub async fn csv(
 
 /// The look-backs to come, as a calendar.
 pub async fn calendar(member: Member, State(app): State<App>) -> Result<Response, PageError> {
-    let today = member.standing.today;
-    let entries = desk::entries(&app.db, &member.account, Show::All, "", today).await?;
-    let text = desk::calendar(&member.account, &entries);
+    let look_backs = desk::look_backs(&app.db, &member.account).await?;
+    let text = desk::calendar(&member.account, &look_backs);
     Ok(download(
         "text/calendar; charset=utf-8",
         &format!("look-backs-{}.ics", member.account.slug),

@@ -242,7 +242,7 @@ pub async fn show(
         no_targets,
         lines,
         edits: if frame.editor && frame.connected {
-            Edit::ALL.iter().map(|(_, word, title)| (*word, *title)).collect()
+            Edit::ALL.map(|e| (e.word(), e.title())).to_vec()
         } else {
             Vec::new()
         },

@@ -10,7 +10,7 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_core::spot::Subject;
 use tiller_desk::advice::{self, Cure};
-use tiller_desk::logbook::{self, Show};
+use tiller_desk::logbook;
 use tiller_desk::numerals::{self, counted, full_day};
 use tiller_desk::plans::{self, moves};
 use tiller_desk::tray::{Check, Edit, Row, sending};
@@ -25,7 +25,7 @@ use crate::pages::{back, book_of_reports, download};
 use crate::params::Params;
 
 /// Refusals are shown beside the tray for so many days.
-const REFUSALS_SHOWN: i64 = 7;
+const REFUSALS_SHOWN: u64 = 7;
 
 /// What was answered within this time was sent together.
 const SENDING: chrono::TimeDelta = chrono::TimeDelta::minutes(1);
@@ -94,7 +94,7 @@ fn line(row: Row, base: &str) -> Line {
         tone: if a_day < 0.0 { "gain" } else { "" },
         reason: c.reason.clone(),
         effect: c.effect.clone(),
-        author: c.author.clone().unwrap_or_default(),
+        author: desk::author(c),
         sending: c.state == desk::State::Sending,
         checks: row.checks,
     }
@@ -110,12 +110,7 @@ async fn page(
     let base = frame.base();
     let lines: Vec<Line> =
         desk::rows(&app.db, &member.account).await?.into_iter().map(|r| line(r, &base)).collect();
-    let log =
-        logbook::entries(&app.db, &member.account, Show::All, "", member.standing.today).await?;
-    let newest = log.first().and_then(|e| e.change.answered_at);
-    let lately = |e: &&logbook::Entry| {
-        newest.zip(e.change.answered_at).is_some_and(|(n, t)| (n - t).num_days() < REFUSALS_SHOWN)
-    };
+    let log = logbook::lately(&app.db, &member.account, REFUSALS_SHOWN).await?;
     Ok(TrayPage {
         sending: lines.iter().filter(|l| l.sending).count(),
         waiting: lines.iter().filter(|l| !l.sending).count(),
@@ -123,7 +118,6 @@ async fn page(
         refused: log
             .iter()
             .filter(|e| e.refused())
-            .filter(lately)
             .map(|e| Refused {
                 id: e.change.id,
                 place: e.change.place.clone(),

@@ -2,12 +2,13 @@
 
 use chrono::{Days, NaiveDate};
 use tiller_core::change_point::change_point;
+use tiller_core::window::later;
 use tiller_core::{Tally, Window};
 use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::book::{Book, Entry};
-use crate::logbook::{self, Entry as LogEntry, Show};
+use crate::logbook::{self, Entry as LogEntry};
 
 /// Settled days that are looked through.
 const DAYS: u64 = 56;
@@ -18,7 +19,7 @@ const LIKELY: f64 = 0.05;
 /// What moves it breaks no longer before.
 const BEFORE: u64 = 7;
 /// Logbook entries so many days around are shown.
-const AROUND: i64 = 3;
+const AROUND: u64 = 3;
 
 /// Something that the cost is made of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -84,12 +85,8 @@ pub(super) async fn find(
     let Some(mut broke) = search(entry, Window::ending(book.last_settled(), DAYS)) else {
         return Ok(None);
     };
-    let all = logbook::entries(db, &book.account, Show::All, "", book.span.to()).await?;
-    broke.logged = all
-        .into_iter()
-        .filter(|e| e.made() && e.change.campaign == entry.campaign.id)
-        .filter(|e| e.change.from_day.is_some_and(|d| (d - broke.on).num_days().abs() <= AROUND))
-        .collect();
+    let around = Window::ending(later(broke.on, AROUND), 2 * AROUND + 1);
+    broke.logged = logbook::of_campaign(db, &book.account, entry.campaign.id, around).await?;
     Ok(Some(broke))
 }
 

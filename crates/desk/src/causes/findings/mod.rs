@@ -125,19 +125,12 @@ impl Scene<'_> {
         if quiet::quiet_at(self.touches, spot, &set).is_some() {
             return None;
         }
-        Some(Proposal {
-            subject,
-            set,
-            reason: reason.to_owned(),
-            evidence: vec![(
-                "Settled days".into(),
-                format!("{} to {}", self.window.from(), self.window.to()),
-            )],
-            effect: effect.to_owned(),
-            adds: Adds::default(),
-            origin: Origin::Causes,
-            undoes: None,
-        })
+        let days = format!("{} to {}", self.window.from(), self.window.to());
+        Some(
+            Proposal::new(subject, set, Origin::Causes, reason)
+                .because("Settled days", days)
+                .expecting(effect, Adds::default()),
+        )
     }
 }
 
