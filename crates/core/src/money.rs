@@ -101,6 +101,7 @@ impl TryFrom<String> for Currency {
     Deserialize,
     utoipa::ToSchema,
 )]
+#[cfg_attr(feature = "database", derive(sqlx::Type), sqlx(transparent))]
 #[serde(transparent)]
 pub struct Micros(i64);
 

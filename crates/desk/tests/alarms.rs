@@ -16,6 +16,7 @@ use tiller_core::{Target, Window};
 use tiller_desk::account::connections;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm, Page};
+use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::budgets::flight;
 use tiller_desk::tray::proposal::{Origin, Proposal};
 use tiller_desk::tray::{self, Edit, sending};
@@ -219,10 +220,10 @@ async fn the_demo_s_campaigns_rarely_raise_one(db: PgPool) -> Result<(), DeskErr
             let settings = Settings::load(&db, &account, &[]).await?;
             let whole = book(&db, &account).await;
             let mut before: Vec<String> = Vec::new();
-            for back in (0..DAYS).rev() {
-                // The account as it was on a past day.
-                let to = whole.span.to() - chrono::Days::new(u64::from(back));
-                let past = whole.until(to);
+            let days = Window::ending(whole.span.to(), DAYS.into());
+            let choice = PeriodChoice::default();
+            for past in Book::of_past_days(&db, &account, choice, days).await? {
+                let to = past.span.to();
                 let today = to.succ_opt().unwrap();
                 let now = alarms::of_account(&db, &past, &settings, &[], today).await?;
                 let names: Vec<String> = now.iter().map(|a| a.name.clone()).collect();

@@ -31,7 +31,7 @@ async fn everything(db: &PgPool, account: &tiller_desk::Account) -> (Tally, Vec<
     else {
         return Default::default();
     };
-    let mut parts: Vec<_> = items(db, account.id, window)
+    let mut parts: Vec<_> = items(db, account.id, window, None)
         .await
         .unwrap()
         .into_iter()

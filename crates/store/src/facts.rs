@@ -230,11 +230,13 @@ impl From<ItemRow> for ItemTally {
     }
 }
 
-/// All items with anything counted in a window, by spend.
+/// All items with anything counted in a window, by spend, with the conversions that had come in by a day, if one is
+/// given.
 pub async fn items(
     db: &PgPool,
     account: AccountId,
     window: Window,
+    as_of: Option<NaiveDate>,
 ) -> Result<Vec<ItemTally>, StoreError> {
     let rows = sqlx::query_as!(
         ItemRow,
@@ -247,25 +249,28 @@ pub async fn items(
            JOIN (SELECT item_id, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
                  FROM item_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 GROUP BY item_id) f ON f.item_id = i.id
            LEFT JOIN (SELECT item_id, sum(count)::bigint AS conversions, sum(value)::bigint AS value
-                 FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $2 AND $3 GROUP BY item_id) v ON v.item_id = i.id
+                 FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $2 AND $3
+                   AND ($4::date IS NULL OR day + greatest(age_days, 0) <= $4) GROUP BY item_id) v ON v.item_id = i.id
            WHERE i.account_id = $1
            ORDER BY f.spend DESC, i.id"#,
         account.0,
         window.from(),
-        window.to()
+        window.to(),
+        as_of
     )
     .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(ItemTally::from).collect())
 }
 
-/// The items of a campaign with anything counted in a window, by spend. They are few among many: each is
-/// looked up by its key.
+/// The items of a campaign with anything counted in a window, by spend, with the conversions that had come in by a
+/// day, if one is given. They are few among many: each is looked up by its key.
 pub async fn items_of(
     db: &PgPool,
     account: AccountId,
     campaign: CampaignId,
     window: Window,
+    as_of: Option<NaiveDate>,
 ) -> Result<Vec<ItemTally>, StoreError> {
     let rows = sqlx::query_as!(
         ItemRow,
@@ -277,13 +282,15 @@ pub async fn items_of(
            JOIN LATERAL (SELECT sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
                  FROM item_day d WHERE d.account_id = $1 AND d.item_id = i.id AND d.day BETWEEN $3 AND $4) f ON f.spend IS NOT NULL
            LEFT JOIN LATERAL (SELECT sum(count)::bigint AS conversions, sum(value)::bigint AS value
-                 FROM conversion_day d WHERE d.account_id = $1 AND d.counts AND d.item_id = i.id AND d.day BETWEEN $3 AND $4) v ON true
+                 FROM conversion_day d WHERE d.account_id = $1 AND d.counts AND d.item_id = i.id AND d.day BETWEEN $3 AND $4
+                   AND ($5::date IS NULL OR d.day + greatest(d.age_days, 0) <= $5)) v ON true
            WHERE g.account_id = $1 AND g.campaign_id = $2
            ORDER BY f.spend DESC, i.id"#,
         account.0,
         campaign.0,
         window.from(),
-        window.to()
+        window.to(),
+        as_of
     )
     .fetch_all(db)
     .await?;

@@ -1,5 +1,6 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
+mod load;
 mod peers;
 pub mod quiet;
 pub mod rollups;
@@ -9,31 +10,29 @@ use std::collections::HashMap;
 use std::hash::Hash;
 use std::sync::{Arc, OnceLock};
 
-use chrono::{Days, NaiveDate};
+use chrono::NaiveDate;
 use tiller_core::bid_volume::{self, Elasticity};
 use tiller_core::evidence::{dispersion, order_values};
 use tiller_core::ids::CampaignId;
 use tiller_core::purpose::Purpose;
 use tiller_core::segments::Rules;
 use tiller_core::spot::Subject;
-use tiller_core::tracking::{self, Finding};
+use tiller_core::tracking::{self, EventCount, Finding};
 use tiller_core::verdict::{Case, Diagnosis, HeldBy, Hold, diagnose};
 use tiller_core::window::last_settled;
-use tiller_core::{Tally, Target, Window};
-use tiller_store::facts::{self, Campaign, CampaignDay, ItemTally};
+use tiller_core::{Micros, Tally, Target, Window};
+use tiller_store::PgPool;
+use tiller_store::facts::{self, Campaign, CampaignDay};
+use tiller_store::late::{EventDay, Late};
 use tiller_store::people::Account;
-use tiller_store::{PgPool, decisions};
 
 use peers::Candidate;
 pub use peers::Circle;
+pub use tiller_store::facts::ItemTally;
 pub use touched::{Touch, Touched, shock};
 
 use crate::DeskError;
 use crate::kept::{Kept, Stamp};
-use rollups::Rollups;
-
-/// Days before the period that tell what was usual.
-const HISTORY_DAYS: u64 = 90;
 /// The last of them, which tell what is spent now.
 pub const PRESENT_DAYS: u16 = 14;
 /// The period that a page opens with.
@@ -127,15 +126,14 @@ impl Entry {
         let mut hold = Hold::default();
         let (mut spend, mut budgets) = (0.0, 0.0);
         for day in self.days.iter().filter(|d| window.contains(d.day)) {
-            if let Some(budget) = day.budget.map(tiller_core::Micros::to_units).filter(|b| *b > 0.0)
-            {
+            if let Some(budget) = day.budget.map(Micros::to_units).filter(|b| *b > 0.0) {
                 let spent = day.tally.spend.to_units();
                 hold.days += 1;
                 hold.full_days += u32::from(spent >= 0.95 * budget);
                 spend += spent;
                 budgets += budget;
             }
-            hold.ceiling = day.bid.map(tiller_core::Micros::to_units).or(hold.ceiling);
+            hold.ceiling = day.bid.map(Micros::to_units).or(hold.ceiling);
         }
         let lost: Vec<f64> = self
             .days
@@ -165,7 +163,7 @@ impl Entry {
 
     /// The last known daily budget.
     pub fn budget(&self) -> Option<f64> {
-        self.days.iter().rev().find_map(|d| d.budget).map(tiller_core::Micros::to_units)
+        self.days.iter().rev().find_map(|d| d.budget).map(Micros::to_units)
     }
 }
 
@@ -222,8 +220,10 @@ pub struct Book {
     pub period: Period,
     /// Its campaigns, by name.
     pub entries: Vec<Entry>,
-    /// Days and events as they were read.
-    pub rollups: Arc<Rollups>,
+    /// What each campaign's events brought in the period, the most first, where reports tell them.
+    pub events: HashMap<CampaignId, Vec<EventCount>>,
+    /// The past day on whose evening this was known; none where it is what is known now.
+    pub as_of: Option<NaiveDate>,
     /// What tracking says of each campaign, once somebody has asked for it.
     pub(crate) tracked: OnceLock<HashMap<CampaignId, Vec<Finding>>>,
     /// The verdicts, once somebody has asked for them.
@@ -236,65 +236,165 @@ pub struct Book {
     pub(crate) stamp: Option<Stamp>,
 }
 
+/// What a book is made of: all that is known of an account, with the days on which it came in.
+#[derive(Clone, Debug)]
+pub struct Parts {
+    /// The account.
+    pub account: Account,
+    /// The days that reports cover.
+    pub span: Window,
+    /// Its campaigns with all their days, by name.
+    pub entries: Vec<Entry>,
+    /// What each campaign's events brought a day.
+    pub events: Arc<HashMap<CampaignId, Vec<EventDay>>>,
+    /// Conversions that came in after the day of their click, as far back as a past day is to be looked at.
+    pub late: HashMap<CampaignId, Vec<Late>>,
+    /// Changes that wait, can't be judged yet, or could not on such a past day.
+    pub touched: Touched,
+    /// Peers that somebody chose.
+    pub chosen_peers: HashMap<CampaignId, Vec<CampaignId>>,
+}
+
+impl Parts {
+    /// The days that reports covered by a day.
+    pub fn covered(&self, as_of: Option<NaiveDate>) -> Option<Window> {
+        let to = as_of.map_or(self.span.to(), |day| day.min(self.span.to()));
+        Window::new(self.span.from(), to)
+    }
+
+    /// What had come in of a campaign's days by a past day. Estimates of what is to come are those of now, and are
+    /// left out.
+    fn days_by(&self, entry: &Entry, by: NaiveDate) -> Arc<[CampaignDay]> {
+        let late = self.late.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
+        let not_yet = |day: NaiveDate| {
+            let of = move |l: &&Late| l.on > by && l.of.counts && l.of.day == day;
+            late.iter().filter(of).fold((Micros::ZERO, Micros::ZERO), |(count, value), l| {
+                (count + l.of.conversions, value + l.of.value)
+            })
+        };
+        let known = |d: &CampaignDay| {
+            let (count, value) = not_yet(d.day);
+            let mut tally = d.tally;
+            tally.conversions = (Micros::from_units(tally.conversions) - count).to_units();
+            tally.value = tally.value - value;
+            CampaignDay { tally, expected: None, ..*d }
+        };
+        entry.days.iter().filter(|d| d.day <= by).map(known).collect()
+    }
+
+    /// What a campaign's events brought in a window, as far as it had come in by a past day.
+    fn events_in(
+        &self,
+        campaign: CampaignId,
+        window: Window,
+        by: Option<NaiveDate>,
+    ) -> Vec<EventCount> {
+        let days = self.events.get(&campaign).into_iter().flatten();
+        let late = self.late.get(&campaign).into_iter().flatten();
+        let not_yet = late.filter(|l| by.is_some_and(|by| l.on > by)).map(|l| (&l.of, -1.0));
+        let mut sums: HashMap<&str, EventCount> = HashMap::new();
+        for (e, sign) in days.map(|e| (e, 1.0)).chain(not_yet) {
+            if window.contains(e.day) && !e.event.is_empty() {
+                let sum = sums.entry(&e.event).or_insert_with(|| EventCount {
+                    event: e.event.clone(),
+                    conversions: 0.0,
+                    value: 0.0,
+                    counts: false,
+                });
+                sum.conversions += sign * e.conversions.to_units();
+                sum.value += sign * e.value.to_units();
+                sum.counts |= e.counts;
+            }
+        }
+        let mut all: Vec<EventCount> =
+            sums.into_values().filter(|e| e.conversions > 1e-9 || by.is_none()).collect();
+        all.sort_by(|a, b| {
+            b.conversions.total_cmp(&a.conversions).then_with(|| a.event.cmp(&b.event))
+        });
+        all
+    }
+
+    /// Changes that were in force by a past day and could not be judged yet.
+    fn touched_by(&self, by: NaiveDate) -> Touched {
+        let known = |t: &&Touch| t.from.is_some_and(|f| f <= by) && t.until.is_some_and(|u| u > by);
+        let of = |all: &Vec<Touch>| all.iter().filter(known).cloned().collect::<Vec<_>>();
+        self.touched.iter().map(|(campaign, all)| (*campaign, of(all))).collect()
+    }
+}
+
 impl Book {
-    /// The book; none if the account has no reports yet.
+    /// The book of a period: as it is known now, or as it was known on the evening of a past day, from what reports
+    /// had told by then. What people had decided then is not known any more: targets, purposes and what counts are
+    /// those of now.
+    pub fn new(parts: &Parts, period: Period, as_of: Option<NaiveDate>) -> Self {
+        let entries = match as_of {
+            None => parts.entries.clone(),
+            Some(by) => parts
+                .entries
+                .iter()
+                .map(|e| Entry { days: parts.days_by(e, by), ..e.clone() })
+                .collect(),
+        };
+        let events = parts
+            .entries
+            .iter()
+            .map(|e| (e.campaign.id, parts.events_in(e.campaign.id, period.window, as_of)))
+            .filter(|(_, events)| !events.is_empty())
+            .collect();
+        Self {
+            account: parts.account.clone(),
+            span: parts.covered(as_of).unwrap_or(parts.span),
+            period,
+            entries,
+            events,
+            as_of,
+            tracked: OnceLock::new(),
+            judged: OnceLock::new(),
+            touched: as_of.map_or_else(|| parts.touched.clone(), |by| parts.touched_by(by)),
+            chosen_peers: parts.chosen_peers.clone(),
+            stamp: None,
+        }
+    }
+
+    /// The book as it is known now; none if the account has no reports yet.
     pub async fn load(
         db: &PgPool,
         account: &Account,
         choice: PeriodChoice,
     ) -> Result<Option<Arc<Self>>, DeskError> {
         let stamp = Stamp::read(db, account.id).await?;
-        let read =
-            async || Self::read(db, account, choice, stamp.clone()).await.map(|b| b.map(Arc::new));
+        let read = async || {
+            let Some(parts) = load::parts(db, account, choice, &stamp, None).await? else {
+                return Ok(None);
+            };
+            let Some(period) = choice.resolve(parts.covered(None), account.settle())? else {
+                return Ok(None);
+            };
+            Ok(Some(Arc::new(Self {
+                stamp: Some(stamp.clone()),
+                ..Self::new(&parts, period, None)
+            })))
+        };
         Ok(KEPT.get(&stamp, choice, read).await?.as_ref().clone())
     }
 
-    async fn read(
+    /// The books of past days, each as it was known on its evening, without the days that no report covered yet.
+    pub async fn of_past_days(
         db: &PgPool,
         account: &Account,
         choice: PeriodChoice,
-        stamp: Stamp,
-    ) -> Result<Option<Self>, DeskError> {
-        let span = facts::span(db, account.id).await?;
-        let period = choice.resolve(span, account.settle())?;
-        let Some((span, period)) = span.zip(period) else { return Ok(None) };
-        let first = period
-            .window
-            .from()
-            .checked_sub_days(Days::new(HISTORY_DAYS))
-            .unwrap_or(period.window.from());
-        let first = period.against.map_or(first, |a| first.min(a.from()));
-        let reach = Window::new(first, span.to().max(period.window.to())).unwrap_or(period.window);
-        let rollups = rollups::read(db, account, &stamp, reach, period.window).await?;
-        let entries = facts::campaigns(db, account.id)
-            .await?
-            .into_iter()
-            .map(|campaign| Entry {
-                target: campaign.own_target.or(account.target()),
-                purpose: campaign
-                    .own_purpose
-                    .unwrap_or_else(|| rollups.guess(&account.name, &campaign)),
-                days: rollups.days.get(&campaign.id).cloned().unwrap_or_default(),
-                campaign,
-            })
-            .collect();
-        let touched = touched::load(db, account, span.to()).await?;
-        let mut chosen_peers: HashMap<CampaignId, Vec<CampaignId>> = HashMap::new();
-        for (campaign, peer) in decisions::peers(db, account.id).await? {
-            chosen_peers.entry(campaign).or_default().push(peer);
+        days: Window,
+    ) -> Result<Vec<Self>, DeskError> {
+        let stamp = Stamp::read(db, account.id).await?;
+        let parts = load::parts(db, account, choice, &stamp, Some(days.from())).await?;
+        let Some(parts) = parts else { return Ok(Vec::new()) };
+        let mut books = Vec::new();
+        for day in days.iter() {
+            if let Some(period) = choice.resolve(parts.covered(Some(day)), account.settle())? {
+                books.push(Self::new(&parts, period, Some(day)));
+            }
         }
-        Ok(Some(Self {
-            account: account.clone(),
-            span,
-            period,
-            entries,
-            rollups,
-            tracked: OnceLock::new(),
-            judged: OnceLock::new(),
-            touched,
-            chosen_peers,
-            stamp: Some(stamp),
-        }))
+        Ok(books)
     }
 
     /// What is computed of this book alone, kept while it stands.
@@ -383,7 +483,7 @@ impl Book {
         let settled = self.last_settled().min(self.period.window.to());
         let days: Vec<_> =
             entry.days.iter().filter(|d| d.day <= settled).map(|d| (d.day, d.tally)).collect();
-        let events = self.rollups.events.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
+        let events = self.events.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
         tracking::findings(&days, events, entry.target)
     }
 
@@ -416,17 +516,6 @@ impl Book {
     fn unjudged(&self) -> Self {
         let (tracked, judged) = (OnceLock::new(), OnceLock::new());
         Self { tracked, judged, stamp: None, ..self.clone() }
-    }
-
-    /// The same book without the days after one; conversions that came in later still count.
-    #[must_use]
-    pub fn until(&self, day: NaiveDate) -> Self {
-        let mut book = self.unjudged();
-        book.span = Window::new(self.span.from(), day).unwrap_or(self.span);
-        for e in &mut book.entries {
-            e.days = e.days.iter().filter(|d| d.day <= day).copied().collect();
-        }
-        book
     }
 
     /// The same book, looking at the settled days of its period only.
@@ -536,9 +625,9 @@ pub async fn items(
     let account = book.account.id;
     let Some(campaign) = campaign else {
         // All of a large account are too many to keep.
-        return Ok(Arc::new(facts::items(db, account, window).await?));
+        return Ok(Arc::new(facts::items(db, account, window, book.as_of).await?));
     };
-    let read = async || Ok(facts::items_of(db, account, campaign, window).await?);
+    let read = async || Ok(facts::items_of(db, account, campaign, window, book.as_of).await?);
     book.keep(&ITEMS, (campaign, window), read).await
 }
 

@@ -6,11 +6,11 @@ use std::sync::Arc;
 use tiller_core::Window;
 use tiller_core::ids::CampaignId;
 use tiller_core::purpose::{self, Purpose};
-use tiller_core::tracking::EventCount;
+use tiller_store::PgPool;
 use tiller_store::decisions::{self, Clues};
 use tiller_store::facts::{self, CampaignDay};
+use tiller_store::late::{self, EventDay};
 use tiller_store::people::Account;
-use tiller_store::{PgPool, splits};
 
 use crate::DeskError;
 use crate::kept::{Kept, Stamp};
@@ -20,8 +20,8 @@ use crate::kept::{Kept, Stamp};
 pub struct Rollups {
     /// Each campaign's days.
     pub days: HashMap<CampaignId, Arc<[CampaignDay]>>,
-    /// What each campaign's events brought in the period, where reports tell them.
-    pub events: HashMap<CampaignId, Vec<EventCount>>,
+    /// What each campaign's events brought a day, where reports tell them.
+    pub events: Arc<HashMap<CampaignId, Vec<EventDay>>>,
     /// What names and structure tell of each campaign's purpose.
     pub clues: HashMap<CampaignId, Clues>,
 }
@@ -67,21 +67,15 @@ async fn load(
     let account = account.id;
     let (days, events, clues) = tokio::try_join!(
         facts::campaign_days(db, account, reach),
-        splits::events(db, account, period),
+        late::event_days(db, account, period),
         decisions::clues(db, account, own_name.as_deref())
     )?;
     let clues = clues.into_iter().map(|c| (c.campaign, c)).collect();
-    let mut rollups = Rollups { clues, ..Rollups::default() };
+    let events = events.chunk_by(|a, b| a.campaign == b.campaign);
+    let events = events.map(|of_one| (of_one[0].campaign, of_one.to_vec())).collect();
+    let mut rollups = Rollups { clues, events: Arc::new(events), ..Rollups::default() };
     for of_one in days.chunk_by(|a, b| a.campaign == b.campaign) {
         rollups.days.insert(of_one[0].campaign, of_one.into());
-    }
-    for e in events {
-        rollups.events.entry(e.campaign).or_default().push(EventCount {
-            event: e.event,
-            conversions: e.conversions,
-            value: e.value.to_units(),
-            counts: e.counts,
-        });
     }
     Ok(rollups)
 }

@@ -1,7 +1,8 @@
 //! Diagnosis of a report file, without a database.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::Read;
+use std::sync::Arc;
 
 use chrono::NaiveDate;
 use schemars::JsonSchema;
@@ -19,7 +20,7 @@ use tiller_core::{Currency, Micros, Tally, Target, Window};
 use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
 use tiller_store::people::Account;
 
-use crate::book::{Book, Entry, Judged, Meets, Period};
+use crate::book::{Book, Entry, Judged, Meets, Parts, Period};
 use crate::wording;
 use tiller_core::spot::Subject;
 
@@ -421,18 +422,16 @@ impl Report {
             settle_days: SETTLE_DAYS as i16,
             least_difference: LEAST_DIFFERENCE,
         };
-        Ok(Book {
+        let parts = Parts {
             account,
             span,
-            period: Period { window, against: None },
             entries,
-            rollups: std::sync::Arc::default(),
-            tracked: std::sync::OnceLock::new(),
-            judged: std::sync::OnceLock::new(),
-            touched: std::collections::HashMap::new(),
-            chosen_peers: std::collections::HashMap::new(),
-            stamp: None,
-        })
+            events: Arc::default(),
+            late: HashMap::new(),
+            touched: HashMap::new(),
+            chosen_peers: HashMap::new(),
+        };
+        Ok(Book::new(&parts, Period { window, against: None }, None))
     }
 
     /// Ad groups as one item each: enough to compare ad groups.

@@ -135,7 +135,7 @@ fn campaign_row(
     if tally.is_empty() {
         return None;
     }
-    let events = book.rollups.events.get(&id);
+    let events = book.events.get(&id);
     let counted: Vec<&str> =
         events.into_iter().flatten().filter(|e| e.counts).map(|e| e.event.as_str()).collect();
     let run_off = lag.map(|l| l.of(id));

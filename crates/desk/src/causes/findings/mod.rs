@@ -163,7 +163,7 @@ async fn look_through(
     let account = book.account.id;
     let long = async {
         if entry.campaign.kind == "listing" {
-            facts::items_of(db, account, campaign, listings::window(window)).await
+            facts::items_of(db, account, campaign, listings::window(window), book.as_of).await
         } else {
             Ok(Vec::new())
         }
@@ -176,7 +176,7 @@ async fn look_through(
     };
     let of_week = hours::window(window.to());
     let (items, long, split, before, terms, of_week) = tokio::try_join!(
-        facts::items_of(db, account, campaign, window),
+        facts::items_of(db, account, campaign, window, book.as_of),
         long,
         splits::segments_of(db, account, campaign, window),
         before,
