@@ -104,7 +104,8 @@ async fn week(db: &PgPool, account: &Account, person: PersonId) -> anyhow::Resul
     let book = Book::load(db, account, PeriodChoice::default())
         .await?
         .context("the account has no figures")?;
-    let moves = advice::of_account(db, &book).await?.week.moves.clone();
+    let advised = advice::of_account(db, &book).await?;
+    let moves: Vec<_> = advised.week.moves.iter().collect();
     tracing::info!(
         account = account.slug,
         until = %Window::to(&book.span),

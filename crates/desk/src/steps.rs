@@ -11,6 +11,7 @@ use crate::advice::{self, Advice, Advised};
 use crate::book::Book;
 use crate::budgets::responses;
 use crate::numerals::{conversions, money, probability};
+use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
@@ -45,6 +46,22 @@ impl Line {
         let from =
             if self.advice.step == Step::Down { self.budget.min(spent) } else { self.budget };
         (from * by * 100.0).round() / 100.0
+    }
+
+    fn proposal(&self, double: bool) -> Proposal {
+        let days = if self.advice.step == Step::Up { "good" } else { "bad" };
+        Proposal::new(
+            Subject::Campaign(self.campaign),
+            Setting::Budget(Budget::Daily { amount: Micros::from_units(self.to(double)) }),
+            Origin::Plan,
+            format!("Three {days} days."),
+        )
+        .because("The three days", self.told())
+    }
+
+    /// As it is offered: a single step, which may be taken doubled.
+    pub fn offer(&self) -> Offer<&Self> {
+        Offer::new(self.campaign, offer::says([&self.proposal(false)]), self)
     }
 
     /// What the three days tell, in a sentence.
@@ -107,24 +124,13 @@ pub async fn take(
     db: &PgPool,
     book: &Book,
     person: PersonId,
-    chosen: &[CampaignId],
+    buttons: &[String],
     double: bool,
 ) -> Result<usize, DeskError> {
     let advised = advice::of_account(db, book).await?;
-    let proposals: Vec<Proposal> = of_account(book, &advised)
-        .into_iter()
-        .filter(|l| chosen.contains(&l.campaign))
-        .map(|l| {
-            let days = if l.advice.step == Step::Up { "good" } else { "bad" };
-            Proposal::new(
-                Subject::Campaign(l.campaign),
-                Setting::Budget(Budget::Daily { amount: Micros::from_units(l.to(double)) }),
-                Origin::Plan,
-                format!("Three {days} days."),
-            )
-            .because("The three days", l.told())
-        })
-        .collect();
+    let lines = of_account(book, &advised);
+    let taken = offer::taken(buttons, lines.iter().map(Line::offer).collect())?;
+    let proposals: Vec<Proposal> = taken.into_iter().map(|l| l.proposal(double)).collect();
     if proposals.is_empty() {
         return Err(DeskError::Invalid("choose at least one campaign".into()));
     }

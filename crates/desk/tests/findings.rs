@@ -110,7 +110,10 @@ async fn the_schools_faults_are_found(db: PgPool) {
     let person =
         account::save_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
     account::join(&db, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
-    let chosen = ["country:Germany".to_owned(), "age:18-24".to_owned()];
+    let button = |id: &str| {
+        queens.all().find(|f| f.id == id).and_then(|f| Some(f.offer()?.button())).unwrap()
+    };
+    let chosen = [button("country:Germany"), button("age:18-24")];
     assert_eq!(findings::take(&db, &account, person, &queens, &chosen).await.unwrap(), 2);
     assert_eq!(findings::take(&db, &account, person, &queens, &chosen).await.unwrap(), 0);
     assert!(findings::take(&db, &account, person, &queens, &[]).await.is_err());

@@ -84,6 +84,13 @@ impl FromRequestParts<App> for Member {
     }
 }
 
+impl Member {
+    /// The address of a page of the account.
+    pub fn path(&self, page: &str) -> String {
+        format!("/accounts/{}/{page}", self.account.slug)
+    }
+}
+
 /// A member who may change things: an analyst or an admin.
 #[derive(Clone, Debug)]
 pub struct Editor(pub Member);

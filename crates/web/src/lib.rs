@@ -12,6 +12,7 @@ mod params;
 mod queues;
 mod routes;
 mod security;
+mod sent;
 mod session;
 
 use std::sync::Arc;

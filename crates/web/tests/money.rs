@@ -242,8 +242,11 @@ async fn viewers_see_all_of_it_and_are_offered_nothing(db: PgPool) {
 /// The fields of a form that takes the week's moves.
 fn takes(page: &str) -> Vec<String> {
     let values = page.split("name=\"take\" value=\"").skip(1);
-    let ids = values.map(|v| v.split('"').next().unwrap());
-    ids.filter(|v| v.parse::<i64>().is_ok()).map(|id| format!("take={id}")).collect()
+    let buttons = values.map(|v| v.split('"').next().unwrap());
+    let moves = buttons.filter(|v| v.contains(": Daily budget to "));
+    moves
+        .map(|v| format!("take={}", v.replace(' ', "+").replace('\u{202f}', "%E2%80%AF")))
+        .collect()
 }
 
 /// What some campaigns get is what others give: taken one by one they would not be the same spend.
@@ -256,12 +259,19 @@ async fn the_weeks_budgets_go_to_the_tray_together(db: PgPool) {
     let moves = takes(&today);
     assert!(moves.len() >= 2, "{today}");
     assert!(today.contains(&format!("{} daily budgets for the same spend", moves.len())));
-    let id = moves[0].trim_start_matches("take=");
+    let id = moves[0].trim_start_matches("take=").split(':').next().unwrap();
     let one = desk.page(&format!("causes/campaigns/{id}")).await;
     assert_eq!(takes(&one), moves, "the page of one of them offers the same");
     assert!(one.contains("its daily budget from"), "{one}");
     let alone = desk.says("tray/remedy", &format!("of=campaign-{id}")).await;
     assert!(alone.contains("one of the week’s moves"), "{alone}");
+    // A button that was shown before the advice changed takes nothing, and says what is so now.
+    let (button, amount) = moves[0].rsplit_once('+').unwrap();
+    let stale = desk.says("budgets/advice", &format!("{button}+1.00&{}", moves[1])).await;
+    assert!(stale.contains("‘Daily budget to 1.00’, and it says"), "{stale}");
+    assert!(stale.contains(&amount.replace("%E2%80%AF", "\u{202f}")), "{stale}");
+    assert!(stale.contains("Nothing was put in the tray"), "{stale}");
+    assert_eq!(takes(&desk.page("today").await), moves, "nothing was");
     let said = desk.says("budgets/advice", &moves.join("&")).await;
     assert!(said.contains(&format!("{} changes were put in the tray.", moves.len())), "{said}");
     let more = said.split("expected spend ").nth(1).unwrap().split(' ').next().unwrap();

@@ -11,6 +11,7 @@ use tiller_store::people::Account;
 use crate::account::settings::Settings;
 use crate::book::{self, Book};
 use crate::numerals::{count, money, percent, typed_number};
+use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
@@ -126,35 +127,35 @@ pub fn advice(pool: &Pool, group: &Group) -> Option<String> {
     }
 }
 
+/// The floors that the advice asks for, or takes away.
+pub fn offers(view: &Pool) -> Vec<Offer<Proposal>> {
+    let offer = |g: &Group| {
+        let standing = g.standing?;
+        let set = match standing.advice {
+            Advice::Leave => return None,
+            Advice::Floor(a_day) => Setting::Floor(Some(Micros::from_units(a_day))),
+            Advice::Lift => Setting::Floor(None),
+        };
+        let reason = format!("It has spent {}.", advice(view, g)?);
+        let proposal = Proposal::new(Subject::AdGroup(g.id), set, Origin::Plan, reason)
+            .because("Spent", money(g.tally.spend.to_units()))
+            .because("Conversions", count(g.tally.conversions))
+            .because("Best with a probability of", format!("{}%", percent(standing.best)));
+        Some(Offer::change(g.id, proposal))
+    };
+    view.groups.iter().filter_map(offer).collect()
+}
+
 /// Puts the advice on some ad groups in the tray.
 pub async fn take(
     db: &PgPool,
     book: &Book,
     person: PersonId,
     campaign: CampaignId,
-    chosen: &[AdGroupId],
+    buttons: &[String],
 ) -> Result<usize, DeskError> {
     let view = view(db, book, campaign).await?.ok_or(DeskError::NotFound("campaign"))?;
-    let proposals: Vec<Proposal> = view
-        .groups
-        .iter()
-        .filter(|g| chosen.contains(&g.id))
-        .filter_map(|g| {
-            let set = match g.standing?.advice {
-                Advice::Leave => return None,
-                Advice::Floor(a_day) => Setting::Floor(Some(Micros::from_units(a_day))),
-                Advice::Lift => Setting::Floor(None),
-            };
-            let reason = format!("It has spent {}.", advice(&view, g)?);
-            let best = format!("{}%", percent(g.standing?.best));
-            Some(
-                Proposal::new(Subject::AdGroup(g.id), set, Origin::Plan, reason)
-                    .because("Spent", money(g.tally.spend.to_units()))
-                    .because("Conversions", count(g.tally.conversions))
-                    .because("Best with a probability of", best),
-            )
-        })
-        .collect();
+    let proposals = offer::taken(buttons, offers(&view))?;
     if proposals.is_empty() {
         return Err(DeskError::Invalid("choose at least one ad group with advice".into()));
     }

@@ -19,6 +19,7 @@ use tiller_store::people::Account;
 use crate::book::Book;
 use crate::budgets::responses::Line;
 use crate::numerals::{money, number};
+use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Adds, Origin, Proposal};
 use crate::wording::capital;
 use crate::{DeskError, courses, tray};
@@ -365,15 +366,21 @@ fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
     Some(Move { line, from, to, spend, steps, part })
 }
 
+/// A move as it is offered.
+pub fn offer(m: &Move) -> Offer<&Move> {
+    Offer::new(m.line.campaign, offer::says([&proposal(m)]), m)
+}
+
 /// Puts moves in the tray, those that are more than a step as courses; tells how many changes are new there, and
 /// which campaigns could not be taken, with the reason.
 pub async fn propose(
     db: &PgPool,
     account: &Account,
     person: PersonId,
-    moves: &[Move],
+    moves: &[&Move],
 ) -> Result<(usize, Vec<String>), DeskError> {
-    let (far, near): (Vec<&Move>, Vec<&Move>) = moves.iter().partition(|m| m.steps.len() > 1);
+    let (far, near): (Vec<&Move>, Vec<&Move>) =
+        moves.iter().copied().partition(|m| m.steps.len() > 1);
     let near = near.into_iter().map(proposal).collect();
     let mut count = tray::propose(db, account, person, near).await?;
     let mut left = Vec::new();

@@ -20,6 +20,7 @@ use crate::book::{Book, Entry, Period};
 use crate::kept::Kept;
 use crate::numerals::{money, sum};
 use crate::plans::{self, Opened};
+use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Adds, Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
@@ -273,20 +274,14 @@ fn spend(e: &Entry) -> Vec<(NaiveDate, f64)> {
     e.days.iter().map(|d| (d.day, d.tally.spend.to_units())).collect()
 }
 
-/// Puts the daily budgets that would end some campaigns' month on plan in the tray.
-pub async fn take(
-    db: &PgPool,
-    book: &Book,
-    person: PersonId,
-    chosen: &[CampaignId],
-) -> Result<usize, DeskError> {
-    let pace = of_account(db, book).await?.ok_or(DeskError::NotFound("month"))?;
-    let settings = Settings::open(db, &book.account).await?;
-    let mut proposals = Vec::new();
+/// The daily budgets that would end campaigns' month on plan, where that is missed and no other change waits for its
+/// look-back there.
+pub fn offers(pace: &Pace, settings: &Settings) -> Vec<Offer<Proposal>> {
+    let mut offers = Vec::new();
     for row in &pace.rows {
         let Of::Campaign(id) = row.of else { continue };
-        let offered = chosen.contains(&id) && row.quiet.is_none();
-        let Some(needed) = row.needed().filter(|_| offered) else { continue };
+        let off = row.misses().is_some() && row.quiet.is_none();
+        let Some(needed) = row.needed().filter(|_| off) else { continue };
         let Some(Budget::Daily { amount }) = settings.campaign(id).and_then(|c| c.budget) else {
             continue;
         };
@@ -304,15 +299,27 @@ pub async fn take(
             sum(high)
         );
         let set = Setting::Budget(Budget::Daily { amount: to });
-        proposals.push(
-            Proposal::new(Subject::Campaign(id), set, Origin::Plan, reason)
-                .because("Spent so far", money(row.forecast.spent))
-                .expecting(
-                    format!("about {plan} by the end of the month"),
-                    Adds { spend: Some(needed - row.forecast.level), ..Adds::default() },
-                ),
-        );
+        let proposal = Proposal::new(Subject::Campaign(id), set, Origin::Plan, reason)
+            .because("Spent so far", money(row.forecast.spent))
+            .expecting(
+                format!("about {plan} by the end of the month"),
+                Adds { spend: Some(needed - row.forecast.level), ..Adds::default() },
+            );
+        offers.push(Offer::change(id, proposal));
     }
+    offers
+}
+
+/// Puts needed daily budgets in the tray.
+pub async fn take(
+    db: &PgPool,
+    book: &Book,
+    person: PersonId,
+    buttons: &[String],
+) -> Result<usize, DeskError> {
+    let pace = of_account(db, book).await?.ok_or(DeskError::NotFound("month"))?;
+    let settings = Settings::open(db, &book.account).await?;
+    let proposals = offer::taken(buttons, offers(&pace, &settings))?;
     if proposals.is_empty() {
         return Err(DeskError::Invalid(
             "choose at least one campaign whose daily budget is off and that is not waiting for its look-back; a budget that would have to be 0 is paused instead".into(),

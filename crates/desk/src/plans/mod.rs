@@ -224,7 +224,7 @@ pub fn differs(a: &PlanFile, b: &PlanFile) -> bool {
 }
 
 /// What the person typed into a plan, by field name.
-pub type Fields = HashMap<String, String>;
+pub type Typed = HashMap<String, String>;
 
 /// An error at a field.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -236,7 +236,7 @@ pub struct FieldError {
 }
 
 /// Takes what was typed into the plan; every field that can't be read is named, the others are taken.
-pub fn edit(file: &mut PlanFile, fields: &Fields) -> Vec<FieldError> {
+pub fn edit(file: &mut PlanFile, fields: &Typed) -> Vec<FieldError> {
     let mut errors = Vec::new();
     let (mut shares_wrong, mut shares_unread) = (Vec::new(), Vec::new());
     let mut read =
@@ -609,7 +609,7 @@ mod tests {
         PlanFile::read(text).unwrap()
     }
 
-    fn fields(pairs: &[(&str, &str)]) -> Fields {
+    fn fields(pairs: &[(&str, &str)]) -> Typed {
         pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
     }
 

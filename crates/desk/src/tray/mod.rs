@@ -2,6 +2,7 @@
 
 pub mod check;
 pub mod edit;
+pub mod offer;
 pub mod proposal;
 pub mod sending;
 

@@ -2,7 +2,7 @@
 
 use tiller_core::setting::CampaignSettings;
 use tiller_desk::account::{self, connections};
-use tiller_desk::plans::{self, Fields, Opened};
+use tiller_desk::plans::{self, Opened, Typed};
 use tiller_desk::tray::{self, sending};
 use tiller_desk::{Account, CampaignId, ChangeId, DeskError, PersonId, PgPool};
 
@@ -90,7 +90,7 @@ impl Scene {
     }
 }
 
-pub fn fields(pairs: &[(&str, &str)]) -> Fields {
+pub fn fields(pairs: &[(&str, &str)]) -> Typed {
     pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
 }
 

@@ -1,28 +1,24 @@
 //! The week's advice on daily budgets, on the page of Budgets.
 
-use axum::Form;
-use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::Response;
 use tiller_core::allocation::Totals;
 use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::weekly::{self, Move, Week};
 use tiller_desk::numerals::{counted, money, number, or_absent, signed, sum};
-use tiller_desk::{CampaignId, DeskError, advice as desk};
+use tiller_desk::tray::offer;
+use tiller_desk::{DeskError, advice as desk};
 
-use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment};
 use crate::frame::Frame;
+use crate::pages::book_of_reports;
 use crate::pages::tray::{put, said};
-use crate::pages::{book_of_reports, chosen};
-use crate::params::Params;
+use crate::sent::Sent;
 
 /// A budget to be moved, as a row.
 pub struct Line {
-    /// The campaign's id.
-    pub id: String,
+    /// What its box carries.
+    pub button: String,
     /// Its name.
     pub name: String,
     /// Its page.
@@ -112,7 +108,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
         let gain = if by_value { adds.value } else { adds.conversions }.unwrap_or(0.0);
         let percent = signed(100.0 * (m.to / m.from - 1.0), |x| number(x, 0));
         Line {
-            id: m.line.campaign.to_string(),
+            button: weekly::offer(m).button(),
             name: m.line.name.clone(),
             href: format!("{}/causes/campaigns/{}{}", frame.base(), m.line.campaign, frame.days),
             now: money(m.from),
@@ -159,22 +155,17 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
 }
 
 /// Puts chosen rows in the tray.
-pub async fn take(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    let ids: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
-    let moves = desk::of_account(&app.db, &book).await?.week.moves.clone();
-    let moves: Vec<Move> = moves.into_iter().filter(|m| ids.contains(&m.line.campaign)).collect();
-    let outcome = if moves.is_empty() {
-        Err(DeskError::Invalid("choose at least one budget; then put it in the tray".into()))
-    } else {
-        weekly::propose(&app.db, &member.account, member.person.id, &moves).await
+pub async fn take(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let advised = desk::of_account(&app.db, &book).await?;
+    let offers = advised.week.moves.iter().map(weekly::offer).collect();
+    let outcome = match offer::taken(&fields.buttons(), offers) {
+        Ok(moves) if moves.is_empty() => {
+            Err(DeskError::Invalid("choose at least one budget; then put it in the tray".into()))
+        }
+        Ok(moves) => weekly::propose(&app.db, &member.account, sent.person(), &moves).await,
+        Err(error) => Err(error),
     };
     let outcome = outcome.map(|(n, left)| match left.len() {
         0 => put(n),
@@ -186,5 +177,5 @@ pub async fn take(
             left.join("; ")
         ),
     });
-    said(&app, &member, &headers, fragment, outcome).await
+    said(&sent, outcome).await
 }

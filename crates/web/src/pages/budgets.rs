@@ -2,9 +2,8 @@
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::allocation::{Answer, Goal, Response as Curve, Solved, Totals};
 use tiller_core::steps::Step;
@@ -18,14 +17,15 @@ use tiller_desk::{CampaignId, DeskError, PlanId, courses, plans as desk, steps};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id, Member};
+use crate::extract::{Editor, Id, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::advice::{self, Advice};
 use crate::pages::flight::CourseView;
 use crate::pages::spend::NoReports;
 use crate::pages::tray::{put, said};
-use crate::pages::{book, book_of_reports, chosen, csv_file, download, plain};
+use crate::pages::{book, book_of_reports, csv_file, download, plain};
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// A plan in the list.
 pub struct Listed {
@@ -58,7 +58,6 @@ impl BudgetsPage {
 
 /// A campaign with its money.
 pub struct CampaignLine {
-    id: CampaignId,
     name: String,
     base: String,
     budget: String,
@@ -69,6 +68,7 @@ pub struct CampaignLine {
 
 /// A step that three days speak for.
 pub struct StepView {
+    button: String,
     up: bool,
     to: String,
     told: String,
@@ -204,7 +204,6 @@ fn campaign_lines(book: &Book, advised: &Advised, frame: &Frame) -> Vec<Campaign
     let mut lines: Vec<&responses::Line> = advised.known.iter().collect();
     lines.sort_by(|a, b| b.spend.total_cmp(&a.spend));
     let line = |l: &&responses::Line| CampaignLine {
-        id: l.campaign,
         name: l.name.clone(),
         base: format!("{}/budgets/campaigns/{}", frame.base(), l.campaign),
         budget: numerals::or_absent(l.budget, money),
@@ -222,6 +221,7 @@ fn campaign_lines(book: &Book, advised: &Advised, frame: &Frame) -> Vec<Campaign
             }
         },
         step: steps.iter().find(|s| s.campaign == l.campaign).map(|s| StepView {
+            button: s.offer().button(),
             up: s.advice.step == Step::Up,
             to: money(s.to(false)),
             told: s.told(),
@@ -231,19 +231,12 @@ fn campaign_lines(book: &Book, advised: &Advised, frame: &Frame) -> Vec<Campaign
 }
 
 /// Puts steps in the tray.
-pub async fn step(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    let chosen: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
-    let double = form.iter().any(|(k, v)| k == "up_by" && v == "double");
-    let outcome = steps::take(&app.db, &book, member.person.id, &chosen, double).await;
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+pub async fn step(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let double = fields.text("up_by") == "double";
+    let outcome = steps::take(&app.db, &book, sent.person(), &fields.buttons(), double).await;
+    said(&sent, outcome.map(put)).await
 }
 
 pub(super) fn optimal(file: &PlanFile) -> Option<Solved> {
@@ -289,32 +282,21 @@ pub async fn choose(
 }
 
 /// Makes the plan.
-pub async fn create(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    let name = form.iter().find(|(k, _)| k == "name").map_or(String::new(), |(_, v)| v.clone());
-    let chosen: Vec<CampaignId> = chosen(&form, "campaign").map(CampaignId).collect();
+pub async fn create(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let name = fields.text("name").to_owned();
+    let chosen: Vec<CampaignId> = fields.ids("campaign", CampaignId);
     let (_, known) = desk::known(&app.db, &book).await?;
     let made = match desk::draft(&book, &known, &chosen) {
-        Ok(file) => {
-            desk::add(&app.db, &member.account, member.person.id, &name, &book, &file).await
-        }
+        Ok(file) => desk::add(&app.db, &member.account, sent.person(), &name, &book, &file).await,
         Err(error) => Err(error),
     };
     match made {
-        Ok(id) => Ok(Redirect::to(&format!(
-            "/accounts/{}/budgets/{id}{}",
-            member.account.slug,
-            params.only_period()
-        ))
-        .into_response()),
+        Ok(id) => Ok(sent.on_to(&format!("budgets/{id}")).into_response()),
         Err(DeskError::Invalid(wrong)) => Ok((
             StatusCode::UNPROCESSABLE_ENTITY,
-            new_page(&member, &params, &book, name, Some(wrong)),
+            new_page(member, params, &book, name, Some(wrong)),
         )
             .into_response()),
         Err(error) => Err(error.into()),

@@ -1,12 +1,9 @@
 //! Channels: connections, what they fetch, and the stand-in market's clock.
 
-use std::collections::HashMap;
-
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
-use axum::http::{HeaderMap, HeaderName, StatusCode};
+use axum::http::{HeaderName, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_desk::account::connections as desk;
 use tiller_desk::account::connections::View;
@@ -17,8 +14,8 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Id, Member};
 use crate::frame::{Frame, Station};
-use crate::pages::back;
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// A connection in the list.
 pub struct Line {
@@ -99,21 +96,16 @@ pub async fn show(
 }
 
 /// Connects every channel that a token opens.
-pub async fn connect(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(form): Form<HashMap<String, String>>,
-) -> Result<Response, PageError> {
-    let field = |name: &str| form.get(name).map_or("", String::as_str);
-    let (address, token) = (field("address"), field("token"));
+pub async fn connect(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let (address, token) = (fields.text("address"), fields.text("token"));
     match desk::connect(&app.db, &member.account, address, token).await {
         Ok(_) => {
             app.wake.fetches.notify_one();
-            Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)).into_response())
+            Ok(Redirect::to(&member.path("channels")).into_response())
         }
         Err(DeskError::Invalid(message)) => {
-            let page = page(&app, &member, &params, address.to_owned(), Some(message)).await?;
+            let page = page(app, member, params, address.to_owned(), Some(message)).await?;
             Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
         Err(error) => Err(error.into()),
@@ -142,16 +134,12 @@ pub async fn remove(
 }
 
 /// Lets a day or a week pass at the stand-in market.
-pub async fn let_pass(
-    Editor(member): Editor,
-    State(app): State<App>,
-    headers: HeaderMap,
-    Form(form): Form<HashMap<String, String>>,
-) -> Result<Redirect, PageError> {
-    let days = form.get("days").and_then(|d| d.parse().ok()).unwrap_or(0);
+pub async fn let_pass(sent: Sent) -> Result<Redirect, PageError> {
+    let Sent { app, member, fields, .. } = &sent;
+    let days = fields.read("days").unwrap_or(0);
     desk::let_pass(&app.db, &member.account, days).await?;
     app.wake.fetches.notify_one();
-    Ok(back(&headers, &format!("/accounts/{}/today", member.account.slug)))
+    Ok(sent.back("today"))
 }
 
 /// Whether something is still being fetched: the page that asked is loaded anew when it has come in.

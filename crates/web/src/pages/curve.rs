@@ -3,7 +3,6 @@
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use tiller_core::allocation::Response as Form;
 use tiller_core::response::experiment::would_leave;
@@ -21,11 +20,12 @@ use tiller_desk::{CampaignId, plans};
 use crate::App;
 use crate::chart::{CurveChart, CurveLine, DayPoint, Forms, ResidualChart};
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id, Member};
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, span};
 use crate::pages::campaign_budget::{Head, Side, open};
 use crate::pages::tray::said;
 use crate::params::Params;
+use crate::sent::Sent;
 
 #[derive(Template, WebTemplate)]
 #[template(path = "curve.html")]
@@ -285,20 +285,15 @@ fn sharpen(book: &Book, line: Option<&responses::Line>, e: Option<&Examined>) ->
 }
 
 /// Puts a step experiment in the tray.
-pub async fn experiment(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-) -> Result<Response, PageError> {
+pub async fn experiment(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, .. } = &sent;
     let outcome =
-        courses::experiment(&app.db, &member.account, member.person.id, CampaignId(id)).await;
+        courses::experiment(&app.db, &member.account, sent.person(), CampaignId(id)).await;
     let told = outcome.map(|()| {
         format!(
             "The first step of the {} waits in the tray; the others follow by themselves.",
             change_words::course(Kind::Experiment)
         )
     });
-    said(&app, &member, &headers, fragment, told).await
+    said(&sent, told).await
 }

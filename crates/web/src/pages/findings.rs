@@ -1,8 +1,6 @@
 //! What was found inside a campaign: sections of its page under Causes, and what is done about them.
 
-use axum::Form;
 use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::bridge::Effect;
 use tiller_core::setting::Dimension as By;
@@ -18,16 +16,15 @@ use tiller_desk::{CampaignId, change_words};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id};
+use crate::extract::{Editor, Id};
 use crate::pages::book_of_reports;
 use crate::pages::spend::key;
 use crate::pages::tray::{put, said};
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// A finding as a row.
 pub struct Line {
-    /// Tells it from others.
-    pub id: String,
     /// What it is about.
     pub what: String,
     /// Money spent on it.
@@ -44,8 +41,10 @@ pub struct Line {
     pub why: String,
     /// What to do; nothing where it is left alone.
     pub advice: String,
-    /// Whether it can be put in the tray.
-    pub takes: bool,
+    /// Whether anything was found there.
+    pub found: bool,
+    /// What its box carries, where it can be put in the tray.
+    pub button: Option<String>,
     /// Where its figures are worked out, but for which figure; nothing where that takes more than a formula.
     pub working: Option<Params>,
 }
@@ -85,7 +84,7 @@ pub struct View {
 impl View {
     /// Whether anything is advised.
     pub fn has_advice(&self) -> bool {
-        self.sections.iter().flat_map(|s| &s.lines).any(|l| l.takes)
+        self.sections.iter().flat_map(|s| &s.lines).any(|l| l.button.is_some())
     }
 }
 
@@ -127,7 +126,6 @@ fn line(target: Target, f: &Found, working: Option<Params>) -> Line {
         f.tally.as_ref().map_or(numerals::ABSENT.into(), of)
     };
     Line {
-        id: f.id.clone(),
         what: f.what.clone(),
         spend: told(&|t| sum(t.spend.to_units())),
         conversions: told(&|t| count(t.conversions)),
@@ -136,7 +134,8 @@ fn line(target: Target, f: &Found, working: Option<Params>) -> Line {
         tone: tone(f.excess),
         why: f.why.clone(),
         advice: f.advice.clone(),
-        takes: !f.proposals.is_empty(),
+        found: true,
+        button: f.offer().map(|o| o.button()),
         working,
     }
 }
@@ -172,7 +171,6 @@ fn people(target: Target, d: &Dimension, part: &Params) -> Section {
                 Some(f) => line(target, f, working(&r.segment)),
                 None => Line {
                     working: working(&r.segment),
-                    id: String::new(),
                     what: r.segment.clone(),
                     spend: sum(r.tally.spend.to_units()),
                     conversions: count(r.tally.conversions),
@@ -181,7 +179,8 @@ fn people(target: Target, d: &Dimension, part: &Params) -> Section {
                     tone: tone(r.excess),
                     why: format!("{}% of the average", percent(r.ratio)),
                     advice: "leave".into(),
-                    takes: false,
+                    found: false,
+                    button: None,
                 },
             })
             .collect(),
@@ -351,21 +350,13 @@ fn broke(target: Target, b: &Broke) -> BrokeView {
 }
 
 /// Puts the changes of chosen findings in the tray.
-pub async fn take(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
+pub async fn take(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
     let findings = desk::of_campaign(&app.db, &book, CampaignId(id)).await?;
-    let chosen: Vec<String> =
-        form.into_iter().filter(|(k, _)| k == "take").map(|(_, v)| v).collect();
-    let outcome = desk::take(&app.db, &member.account, member.person.id, &findings, &chosen).await;
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+    let outcome =
+        desk::take(&app.db, &member.account, sent.person(), &findings, &fields.buttons()).await;
+    said(&sent, outcome.map(put)).await
 }
 
 /// Remembers that the campaign's search terms have been gone through.

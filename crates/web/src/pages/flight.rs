@@ -2,9 +2,8 @@
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::NaiveDate;
 use tiller_core::Window;
@@ -19,11 +18,12 @@ use tiller_desk::{CampaignId, CourseId, DeskError};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id, Member};
+use crate::extract::{Editor, Id, Member};
 use crate::frame::Frame;
 use crate::pages::campaign_budget::{Head, Side, open};
 use crate::pages::tray::{put, said};
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// Bars of a preview stand this high.
 const HIGH: f64 = 90.0;
@@ -210,51 +210,33 @@ async fn page(
 }
 
 /// Sets a lift on its dates.
-pub async fn set_lift(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let typed = form.iter().fold(params.clone(), |p, (k, v)| p.with(k, v));
+pub async fn set_lift(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let typed = fields.iter().fold(params.clone(), |p, (k, v)| p.with(k, v));
     let asked = lift(&typed);
     let outcome = match &asked {
         Ok(Some((by, dates))) => {
-            let person = member.person.id;
+            let person = sent.person();
             courses::lift(&app.db, &member.account, person, CampaignId(id), *by, *dates).await
         }
         Ok(None) => Err(DeskError::Invalid("type its days, and by how much".into())),
         Err(why) => Err(DeskError::Invalid(why.clone())),
     };
     match outcome {
-        Ok(()) => Ok(Redirect::to(&format!(
-            "/accounts/{}/budgets/campaigns/{id}/flight{}",
-            member.account.slug,
-            params.only_period()
-        ))
-        .into_response()),
-        Err(DeskError::Invalid(why)) => page(&app, &member, id, &typed, asked, Some(why)).await,
+        Ok(()) => Ok(sent.on_to(&format!("budgets/campaigns/{id}/flight")).into_response()),
+        Err(DeskError::Invalid(why)) => page(app, member, id, &typed, asked, Some(why)).await,
         Err(error) => Err(error.into()),
     }
 }
 
 /// Puts the budget, the other way round, in the tray.
-pub async fn convert(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let date = |name: &str| {
-        form.iter().find(|(k, _)| k == name).and_then(|(_, v)| v.parse::<NaiveDate>().ok())
-    };
+pub async fn convert(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, fields, .. } = &sent;
+    let date = |name: &str| fields.read::<NaiveDate>(name);
     let flight = date("starts").zip(date("ends")).and_then(|(from, to)| Window::new(from, to));
     let outcome =
-        desk::convert(&app.db, &member.account, member.person.id, CampaignId(id), flight).await;
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+        desk::convert(&app.db, &member.account, sent.person(), CampaignId(id), flight).await;
+    said(&sent, outcome.map(put)).await
 }
 
 /// Stops a course.

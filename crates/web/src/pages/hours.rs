@@ -2,9 +2,7 @@
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use tiller_core::hours::{ALWAYS, Week, only, place};
 use tiller_desk::budgets::hours as desk;
@@ -14,12 +12,13 @@ use tiller_desk::{CampaignId, DeskError};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id, Member};
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, span};
 use crate::pages::book_of_reports;
 use crate::pages::campaign_budget::{Head, Side, open};
 use crate::pages::tray::{put, said};
 use crate::params::Params;
+use crate::sent::{Fields, Sent};
 
 const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 
@@ -242,18 +241,11 @@ fn notes(view: &View) -> Vec<String> {
 }
 
 /// Puts the week in the tray.
-pub async fn set(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<std::collections::HashMap<String, String>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    let outcome = take(&app, &member, &book, CampaignId(id), &form).await;
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+pub async fn set(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let outcome = take(app, member, &book, CampaignId(id), fields).await;
+    said(&sent, outcome.map(put)).await
 }
 
 async fn take(
@@ -261,20 +253,20 @@ async fn take(
     member: &Member,
     book: &tiller_desk::book::Book,
     campaign: CampaignId,
-    form: &std::collections::HashMap<String, String>,
+    fields: &Fields,
 ) -> Result<usize, DeskError> {
-    let shown = desk::read_zone(book, form.get("zone").map(String::as_str))?;
+    let shown = desk::read_zone(book, fields.get("zone"))?;
     let mut week = ALWAYS;
     for (i, hour) in week.iter_mut().enumerate() {
-        let typed = form.get(&field(i / 24, i % 24)).map_or("", String::as_str);
+        let typed = fields.text(&field(i / 24, i % 24));
         *hour = read(typed)
             .map_err(|why| DeskError::Invalid(format!("{} {}:00: {why}", DAYS[i / 24], i % 24)))?;
     }
-    let reason = match form.get("because").map(|b| b.trim()).filter(|b| !b.is_empty()) {
-        Some(because) => because.to_owned(),
-        None => "Hours set by hand.".into(),
+    let reason = match fields.text("because").trim() {
+        "" => "Hours set by hand.",
+        because => because,
     };
-    desk::set(&app.db, book, member.person.id, campaign, &week, shown, &reason).await
+    desk::set(&app.db, book, member.person.id, campaign, &week, shown, reason).await
 }
 
 #[cfg(test)]

@@ -3,7 +3,6 @@
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_desk::account::decisions::{self, Decision};
 use tiller_desk::logbook::{Entry, Show};
@@ -15,8 +14,9 @@ use crate::error::PageError;
 use crate::extract::{Editor, Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::spend::href;
-use crate::pages::{back, csv_file, download};
+use crate::pages::{csv_file, download};
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// An entry as it is shown.
 pub struct Line {
@@ -231,12 +231,8 @@ pub async fn again(
 }
 
 /// Somebody has looked back.
-pub async fn looked(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    headers: HeaderMap,
-) -> Result<Redirect, PageError> {
+pub async fn looked(Id(id): Id, sent: Sent) -> Result<Redirect, PageError> {
+    let Sent { app, member, .. } = &sent;
     desk::looked(&app.db, &member.account, ChangeId(id)).await?;
-    Ok(back(&headers, &format!("/accounts/{}/logbook", member.account.slug)))
+    Ok(sent.back("logbook"))
 }

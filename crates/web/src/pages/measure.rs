@@ -2,10 +2,9 @@
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::{Query, State};
 use axum::http::StatusCode;
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::{IntoResponse, Response};
 use tiller_core::Target;
 use tiller_core::evidence::Interval;
 use tiller_core::spot::Subject;
@@ -18,11 +17,12 @@ use tiller_desk::{CampaignId, DeskError, measure as desk};
 use crate::App;
 use crate::chart::{AgeRow, RunOffChart, ages};
 use crate::error::PageError;
-use crate::extract::{Editor, Id, Member};
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::spend::{NoReports, href};
 use crate::pages::{book, book_of_reports};
 use crate::params::Params;
+use crate::sent::{Fields, Sent};
 
 /// How sure completed conversions are told.
 const CONFIDENCE: f64 = 0.8;
@@ -250,36 +250,20 @@ pub async fn show(
     Ok(page(&app, &member, &params, &book, None).await?.into_response())
 }
 
-/// Fields of a form or a query, some of them several times.
-type Fields = Vec<(String, String)>;
-
 fn chosen(fields: &Fields) -> Option<Vec<String>> {
-    let field = |name: &str| fields.iter().find(|(k, _)| k == name).map_or("", |(_, v)| v.as_str());
-    (field("by") == "own")
-        .then(|| fields.iter().filter(|(k, _)| k == "event").map(|(_, v)| v.clone()).collect())
+    (fields.text("by") == "own").then(|| fields.values("event").map(str::to_owned).collect())
 }
 
 /// Sets what the account counts by default.
-pub async fn choose_default(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(fields): Form<Fields>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    let window = fields.iter().find(|(k, _)| k == "click_window").map_or("", |(_, v)| v.as_str());
+pub async fn choose_default(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let window = fields.text("click_window");
     let window = if window.is_empty() { None } else { Some(window.parse().unwrap_or(-1)) };
-    match desk::choose_default(&app.db, &book, Some(member.person.id), chosen(&fields), window)
-        .await
-    {
-        Ok(()) => Ok(Redirect::to(&format!(
-            "/accounts/{}/measure{}",
-            member.account.slug,
-            params.only_period()
-        ))
-        .into_response()),
+    match desk::choose_default(&app.db, &book, Some(sent.person()), chosen(fields), window).await {
+        Ok(()) => Ok(sent.on_to("measure").into_response()),
         Err(DeskError::Invalid(wrong)) => {
-            let page = page(&app, &member, &params, &book, Some(wrong)).await?;
+            let page = page(app, member, params, &book, Some(wrong)).await?;
             Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
         Err(error) => Err(error.into()),
@@ -342,7 +326,7 @@ async fn choice_page(
     wrong: Option<String>,
 ) -> Result<ChoicePage, PageError> {
     let entry = book.entry(id)?;
-    let asked = fields.iter().any(|(k, _)| k == "by");
+    let asked = fields.get("by").is_some();
     let own = if asked { chosen(fields).is_some() } else { entry.campaign.own_events };
     let Preview { events, before, after } = if asked {
         desk::preview(&app.db, book, id, chosen(fields).as_deref()).await?
@@ -385,27 +369,14 @@ pub async fn campaign(
 }
 
 /// Sets what one campaign counts.
-pub async fn choose(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    params: Params,
-    Form(fields): Form<Fields>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    match desk::choose(&app.db, &book, Some(member.person.id), CampaignId(id), chosen(&fields))
-        .await
-    {
-        Ok(()) => Ok(Redirect::to(&format!(
-            "/accounts/{}/measure/campaigns/{id}{}",
-            member.account.slug,
-            params.only_period()
-        ))
-        .into_response()),
+pub async fn choose(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    match desk::choose(&app.db, &book, Some(sent.person()), CampaignId(id), chosen(fields)).await {
+        Ok(()) => Ok(sent.on_to(&format!("measure/campaigns/{id}")).into_response()),
         Err(DeskError::Invalid(wrong)) => {
-            let page =
-                choice_page(&app, &member, &params, &book, CampaignId(id), &fields, Some(wrong))
-                    .await?;
+            let page = choice_page(app, member, params, &book, CampaignId(id), fields, Some(wrong))
+                .await?;
             Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
         Err(error) => Err(error.into()),

@@ -32,8 +32,8 @@ pub mod working;
 
 use std::sync::Arc;
 
-use axum::http::{HeaderMap, Uri, header};
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
 use tiller_desk::PgPool;
 use tiller_desk::book::Book;
 
@@ -62,16 +62,6 @@ async fn book_of_reports(
         )
     };
     book(db, member, params).await?.ok_or_else(none)
-}
-
-/// Back to the page that a form was sent from, if it is one of ours; else to another.
-fn back(headers: &HeaderMap, otherwise: &str) -> Redirect {
-    let from = headers.get(header::REFERER).and_then(|v| v.to_str().ok());
-    let path = from
-        .and_then(|r| r.parse::<Uri>().ok())
-        .and_then(|u| u.path_and_query().map(ToString::to_string))
-        .filter(|p| p.starts_with("/accounts/"));
-    Redirect::to(path.as_deref().unwrap_or(otherwise))
 }
 
 /// A file to be saved.
@@ -105,11 +95,6 @@ fn csv_file(
     }
     let bytes = writer.into_inner().map_err(|e| PageError::Internal(e.to_string()))?;
     Ok(download("text/csv; charset=utf-8", name, bytes))
-}
-
-/// The ids that a form's boxes of one name have chosen.
-fn chosen<'a>(form: &'a [(String, String)], name: &'a str) -> impl Iterator<Item = i64> + 'a {
-    form.iter().filter(move |(k, _)| k == name).filter_map(|(_, v)| v.parse().ok())
 }
 
 /// A number in a file: a decimal point, no grouping, nothing where it is absent.

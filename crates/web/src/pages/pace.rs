@@ -2,29 +2,30 @@
 
 use std::sync::Arc;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::NaiveDate;
+use tiller_desk::account::settings::Settings;
 use tiller_desk::book::Book;
 use tiller_desk::numerals::{self, money, or_absent, signed, sum};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
+use tiller_desk::tray::offer;
 use tiller_desk::wording::Words;
 use tiller_desk::{CampaignId, PgPool, PlanId, pace as desk, plans};
 
 use crate::App;
 use crate::chart::{self, Fan, Forms};
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Member};
+use crate::extract::Member;
 use crate::frame::{Frame, Station};
 use crate::pages::tray::{put, said};
-use crate::pages::{book_of_reports, chosen, csv_file, plain};
+use crate::pages::{book_of_reports, csv_file, plain};
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// A row of the table.
 pub struct Line {
@@ -33,7 +34,8 @@ pub struct Line {
     /// Where the working of one of its figures is; the figure's name follows.
     working: String,
     level: &'static str,
-    id: Option<String>,
+    /// What its box carries, where a needed budget is offered.
+    button: Option<String>,
     spent: String,
     plan: String,
     end: String,
@@ -90,7 +92,7 @@ pub fn fan(book: &Book, pace: &Pace, row: &Row, size: (f64, f64)) -> Fan {
     Fan::new(size, pace.month, pace.to, &spend, &row.forecast, row.plan, currency)
 }
 
-fn line(row: &Row, frame: &Frame) -> Line {
+fn line(row: &Row, frame: &Frame, buttons: &HashMap<String, String>) -> Line {
     let (mid, (low, high)) = row.forecast.end();
     let (level, word) = match &row.of {
         Of::Account => ("account", "account".to_owned()),
@@ -109,17 +111,10 @@ fn line(row: &Row, frame: &Frame) -> Line {
         working: format!(
             "{}/spend/pace/working{}&figure=",
             frame.base(),
-            frame.days.with("of", word)
+            frame.days.with("of", &word)
         ),
         level,
-        id: match row.of {
-            Of::Campaign(id)
-                if row.misses().is_some() && row.budget.is_some() && row.quiet.is_none() =>
-            {
-                Some(id.to_string())
-            }
-            _ => None,
-        },
+        button: buttons.get(&word).cloned(),
         spent: sum(row.forecast.spent),
         plan: or_absent(row.plan, sum),
         end: sum(mid),
@@ -166,7 +161,7 @@ pub async fn show(
     State(app): State<App>,
     params: Params,
 ) -> Result<Response, PageError> {
-    shown(&app, member, &params, None).await
+    shown(&app, &member, &params, None).await
 }
 
 /// What was typed for the account (none) and its channels.
@@ -175,14 +170,16 @@ type Typed = Vec<(Option<String>, String)>;
 /// The page, with what could not be taken of what was typed, and why.
 async fn shown(
     app: &App,
-    member: Member,
+    member: &Member,
     params: &Params,
     refused: Option<(String, Typed)>,
 ) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, params).await?;
-    let frame = Frame::of_book(&member, Station::Spend, params, &book);
+    let book = book_of_reports(&app.db, member, params).await?;
+    let frame = Frame::of_book(member, Station::Spend, params, &book);
     let pace = pace(&app.db, &book).await?;
     let row = chosen_row(&pace, params)?;
+    let settings = Settings::of_book(&app.db, &book).await?;
+    let buttons = offer::buttons(&desk::offers(&pace, &settings));
     let plans = plans::list(&app.db, &member.account).await?;
     let (error, typed) = refused.map_or((None, None), |(e, t)| (Some(e), Some(t)));
     let months = places(&pace)
@@ -210,7 +207,7 @@ async fn shown(
             Some(fan(&book, &pace, row, size))
         }),
         of: row.name.clone(),
-        lines: pace.rows.iter().map(|r| line(r, &frame)).collect(),
+        lines: pace.rows.iter().map(|r| line(r, &frame, &buttons)).collect(),
         plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.kept)).collect(),
         planned: pace.rows.iter().any(|r| r.plan.is_some()),
         months,
@@ -241,21 +238,17 @@ fn field(channel: Option<&str>) -> String {
 }
 
 /// Sets what the month is to spend.
-pub async fn plan(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
+pub async fn plan(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
     let typed: Typed = {
         let pace = pace(&app.db, &book).await?;
-        let value = |c| form.iter().find(|(k, _)| *k == field(c)).map(|(_, v)| v.clone());
+        let value = |c| fields.get(&field(c)).map(str::to_owned);
         places(&pace).into_iter().filter_map(|c| Some((c.map(str::to_owned), value(c)?))).collect()
     };
-    match desk::plan_month(&app.db, &book, member.person.id, &typed).await {
+    match desk::plan_month(&app.db, &book, sent.person(), &typed).await {
         Err(tiller_desk::DeskError::Invalid(why)) => {
-            shown(&app, member, &params, Some((why, typed))).await
+            shown(app, member, params, Some((why, typed))).await
         }
         done => {
             done?;
@@ -315,32 +308,17 @@ pub async fn csv(
 }
 
 /// Holds the month against a plan, or none.
-pub async fn hold(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Redirect, PageError> {
-    let id = form.iter().find(|(k, _)| k == "plan").and_then(|(_, v)| v.parse().ok()).map(PlanId);
+pub async fn hold(sent: Sent) -> Result<Redirect, PageError> {
+    let Sent { app, member, fields, .. } = &sent;
+    let id = fields.read("plan").map(PlanId);
     plans::hold_month(&app.db, &member.account, id).await?;
-    Ok(Redirect::to(&format!(
-        "/accounts/{}/spend/pace{}",
-        member.account.slug,
-        params.only_period()
-    )))
+    Ok(sent.on_to("spend/pace"))
 }
 
 /// Puts needed daily budgets in the tray.
-pub async fn take(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    let chosen: Vec<CampaignId> = chosen(&form, "take").map(CampaignId).collect();
-    let outcome = desk::take(&app.db, &book, member.person.id, &chosen).await;
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+pub async fn take(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let outcome = desk::take(&app.db, &book, sent.person(), &fields.buttons()).await;
+    said(&sent, outcome.map(put)).await
 }

@@ -2,7 +2,6 @@
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect};
 use tiller_desk::account::decisions::{self, Own};
@@ -11,10 +10,11 @@ use tiller_desk::{CampaignId, wording};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Id, Member};
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
-use crate::pages::{book_of_reports, chosen};
+use crate::pages::book_of_reports;
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// A campaign that may be a peer.
 pub struct Candidate {
@@ -84,16 +84,11 @@ pub async fn show(
 }
 
 /// Chooses them; none goes back to those of its kind and purpose.
-pub async fn set(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Redirect, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
+pub async fn set(Id(id): Id, sent: Sent) -> Result<Redirect, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
     let entry = book.entry(CampaignId(id))?;
-    let mut peers: Vec<CampaignId> = chosen(&form, "peer").map(CampaignId).collect();
+    let mut peers: Vec<CampaignId> = fields.ids("peer", CampaignId);
     peers.sort_unstable();
     peers.dedup();
     for peer in &peers {
@@ -105,11 +100,7 @@ pub async fn set(
             )));
         }
     }
-    let (account, person) = (member.account.id, Some(member.person.id));
+    let (account, person) = (member.account.id, Some(sent.person()));
     decisions::decide(&app.db, account, person, Some(CampaignId(id)), &Own::Peers(peers)).await?;
-    Ok(Redirect::to(&format!(
-        "/accounts/{}/causes/campaigns/{id}{}",
-        member.account.slug,
-        params.only_period()
-    )))
+    Ok(sent.on_to(&format!("causes/campaigns/{id}")))
 }

@@ -4,7 +4,6 @@ use std::collections::HashMap;
 
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
@@ -15,18 +14,19 @@ use tiller_desk::account::settings::Settings;
 use tiller_desk::book::Book;
 use tiller_desk::numerals::{self, count, money, number, percent, signed, sum};
 use tiller_desk::plans::file::{self, PlanFile};
-use tiller_desk::plans::{By, FieldError, Fields, Opened, THIN};
+use tiller_desk::plans::{By, FieldError, Opened, THIN, Typed};
 use tiller_desk::wording::Words;
 use tiller_desk::{DeskError, PlanId, plans as desk};
 
 use crate::App;
 use crate::chart::{Axes, CurvePanel, Spot, Told, TotalCurve, totals};
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id, Member};
+use crate::extract::{Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book;
 use crate::pages::budgets::{GOALS, counts, goal, optimal};
 use crate::params::Params;
+use crate::sent::{Fields, Sent};
 
 /// A line of the editor.
 pub struct LineView {
@@ -145,7 +145,7 @@ pub async fn show(
 ) -> Result<impl IntoResponse, PageError> {
     let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let file = opened.file.clone();
-    page(&app, &member, &params, &opened, &file, &Fields::new(), Vec::new()).await
+    page(&app, &member, &params, &opened, &file, &Typed::new(), Vec::new()).await
 }
 
 async fn page(
@@ -154,7 +154,7 @@ async fn page(
     params: &Params,
     opened: &Opened,
     file: &PlanFile,
-    fields: &Fields,
+    fields: &Typed,
     errors: Vec<FieldError>,
 ) -> Result<PlanPage, PageError> {
     let book = book(&app.db, member, params).await?;
@@ -189,7 +189,7 @@ pub(super) async fn take(
     member: &Member,
     book: Option<&Book>,
     file: &mut PlanFile,
-    fields: &Fields,
+    fields: &Typed,
 ) -> Result<Vec<FieldError>, PageError> {
     let asked = fields.get("group_by").map(|w| grouping(w));
     if let (Some(by), Some(book)) = (asked, book)
@@ -208,13 +208,15 @@ pub async fn solve(
     Id(id): Id,
     Fragment(fragment): Fragment,
     params: Params,
-    Form(mut fields): Form<Fields>,
+    fields: Fields,
 ) -> Result<Response, PageError> {
+    let repair = fields.read::<usize>("repair");
+    let mut fields = fields.map();
     let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
     let book = book(&app.db, &member, &params).await?;
     let errors = take(&app, &member, book.as_deref(), &mut file, &fields).await?;
-    if let Some(n) = fields.get("repair").and_then(|n| n.parse::<usize>().ok())
+    if let Some(n) = repair
         && errors.is_empty()
     {
         if let Answer::Infeasible { repairs, .. } = desk::work(&file).answer
@@ -242,35 +244,18 @@ pub async fn solve(
 }
 
 /// Saves what is typed.
-pub async fn save(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    params: Params,
-    Form(fields): Form<Fields>,
-) -> Result<Response, PageError> {
-    keep(&app, &member, id, &params, &fields, false).await
+pub async fn save(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    keep(id, sent, false).await
 }
 
 /// Takes the newest curves, rates and present spends into the plan, and saves it with what is typed.
-pub async fn refresh(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    params: Params,
-    Form(fields): Form<Fields>,
-) -> Result<Response, PageError> {
-    keep(&app, &member, id, &params, &fields, true).await
+pub async fn refresh(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    keep(id, sent, true).await
 }
 
-async fn keep(
-    app: &App,
-    member: &Member,
-    id: i64,
-    params: &Params,
-    fields: &Fields,
-    newest: bool,
-) -> Result<Response, PageError> {
+async fn keep(id: i64, sent: Sent, newest: bool) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = sent;
+    let (app, member, params, fields) = (&app, &member, &params, &fields.map());
     let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
     let book = book(&app.db, member, params).await?;
@@ -330,7 +315,7 @@ fn grouping(word: &str) -> Option<By> {
 struct Scene<'a> {
     opened: &'a Opened,
     file: &'a PlanFile,
-    fields: &'a Fields,
+    fields: &'a Typed,
     book: Option<&'a Book>,
     others: &'a [Opened],
     newer: bool,

@@ -1,6 +1,5 @@
 //! The working of a plan's figures, as the plan stands in the form.
 
-use axum::Form;
 use axum::extract::State;
 use axum::response::Response;
 use tiller_core::allocation::{
@@ -9,8 +8,8 @@ use tiller_core::allocation::{
 use tiller_desk::budgets::curves::DAYS;
 use tiller_desk::budgets::responses::RATE_DAYS;
 use tiller_desk::numerals::{self, money, number, signed, sum};
+use tiller_desk::plans::Worked;
 use tiller_desk::plans::file::PlanFile;
-use tiller_desk::plans::{Fields, Worked};
 use tiller_desk::{PlanId, plans as desk};
 
 use crate::App;
@@ -22,6 +21,7 @@ use crate::pages::budgets::{counts, goal};
 use crate::pages::plan::{about, take};
 use crate::pages::working::{Working, WorkingFragment};
 use crate::params::Params;
+use crate::sent::Fields;
 
 /// A solved plan of which a figure is asked.
 struct Asked<'a> {
@@ -37,8 +37,9 @@ pub async fn show(
     Id(id): Id,
     Fragment(fragment): Fragment,
     params: Params,
-    Form(fields): Form<Fields>,
+    fields: Fields,
 ) -> Result<Response, PageError> {
+    let fields = fields.map();
     let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
     let mut file = opened.file.clone();
     let book = book(&app.db, &member, &params).await?;

@@ -1,31 +1,35 @@
 //! A campaign's ad groups: shares of the money and of the results, fair tests, floors and ceilings, and a split by
 //! audience.
 
+use std::collections::HashMap;
+
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
-use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use tiller_core::pool::{Conflict, DECIDED};
 use tiller_desk::budgets::pool as desk;
 use tiller_desk::budgets::pool::{Group, Part, Pool};
 use tiller_desk::numerals::{count, money, or_absent, percent, probability, sum};
+use tiller_desk::tray::offer;
 use tiller_desk::wording::Words;
 use tiller_desk::{AdGroupId, CampaignId, DeskError};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id, Member};
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, span};
+use crate::pages::book_of_reports;
 use crate::pages::campaign_budget::{Head, Side, Untold, open};
 use crate::pages::tray::{put, said};
-use crate::pages::{book_of_reports, chosen};
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// An ad group as a row.
 pub struct Line {
     id: AdGroupId,
+    /// What its box carries, where anything is advised.
+    button: Option<String>,
     name: String,
     href: String,
     spend: String,
@@ -94,7 +98,14 @@ fn lead(pool: &Pool) -> Words {
     }
 }
 
-fn line(pool: &Pool, g: &Group, frame: &Frame, params: &Params, parts: &[Part]) -> Line {
+fn line(
+    pool: &Pool,
+    g: &Group,
+    frame: &Frame,
+    params: &Params,
+    parts: &[Part],
+    buttons: &HashMap<String, String>,
+) -> Line {
     let total = pool.total();
     let share = |x: f64, of: f64| if of > 0.0 { x / of } else { 0.0 };
     let (money_share, result_share) = (
@@ -111,6 +122,7 @@ fn line(pool: &Pool, g: &Group, frame: &Frame, params: &Params, parts: &[Part]) 
     .collect();
     Line {
         id: g.id,
+        button: buttons.get(&g.id.to_string()).cloned(),
         name: g.name.clone(),
         href: format!("{}/causes/ad-groups/{}{}", frame.base(), g.id, frame.days),
         spend: sum(g.tally.spend.to_units()),
@@ -161,6 +173,7 @@ pub async fn show(
         Some(Err(error)) => return Err(error.into()),
         None => (Vec::new(), None),
     };
+    let buttons = offer::buttons(&desk::offers(&pool));
     Ok(PoolPage {
         lead: lead(&pool),
         days: span(pool.window),
@@ -174,7 +187,7 @@ pub async fn show(
                 money(by)
             ),
         }),
-        lines: pool.groups.iter().map(|g| line(&pool, g, &frame, &params, &parts)).collect(),
+        lines: pool.groups.iter().map(|g| line(&pool, g, &frame, &params, &parts, &buttons)).collect(),
         pooled: pool.budget.is_some(),
         least: params.text("least").to_owned(),
         wrong,
@@ -186,41 +199,27 @@ pub async fn show(
 }
 
 /// Puts the advice on chosen ad groups in the tray.
-pub async fn take(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
-    let chosen: Vec<AdGroupId> = chosen(&form, "take").map(AdGroupId).collect();
-    let outcome = desk::take(&app.db, &book, member.person.id, CampaignId(id), &chosen).await;
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+pub async fn take(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let outcome =
+        desk::take(&app.db, &book, sent.person(), CampaignId(id), &fields.buttons()).await;
+    said(&sent, outcome.map(put)).await
 }
 
 /// Puts a split by audience in the tray.
-pub async fn take_split(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
+pub async fn take_split(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
     let pool = desk::view(&app.db, &book, CampaignId(id)).await?;
     let pool = pool.ok_or(DeskError::NotFound("campaign"))?;
-    let typed = |name: &str| form.iter().find(|(k, _)| k == name).map(|(_, v)| v.clone());
+    let typed = |name: &str| fields.get(name).map(str::to_owned);
     let sizes = |id: AdGroupId| typed(&format!("size-{id}"));
     let parts =
         desk::by_audience(&member.account, &pool, &sizes, &typed("least").unwrap_or_default());
     let outcome = match parts {
-        Ok(parts) => desk::take_split(&app.db, &book, member.person.id, &pool, &parts).await,
+        Ok(parts) => desk::take_split(&app.db, &book, sent.person(), &pool, &parts).await,
         Err(error) => Err(error),
     };
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+    said(&sent, outcome.map(put)).await
 }

@@ -1,9 +1,10 @@
 //! The form that puts what the advice says in the tray, wherever that stands.
 
 use tiller_core::spot::Subject;
-use tiller_desk::budgets::weekly::Move;
+use tiller_desk::budgets::weekly::{self, Move};
 use tiller_desk::change_words;
 use tiller_desk::numerals::counted;
+use tiller_desk::tray::offer::Offer;
 use tiller_desk::tray::proposal::Proposal;
 
 use crate::pages::spend::key;
@@ -21,14 +22,16 @@ pub struct Remedy {
 impl Remedy {
     /// One change.
     pub fn change(of: Subject, p: &Proposal) -> Self {
-        Self { to: "tray/remedy", fields: vec![("of", key(of))], text: change_words::aim(&p.set) }
+        let button = Offer::change(key(of), p.clone()).button();
+        let fields = vec![("of", key(of)), ("take", button)];
+        Self { to: "tray/remedy", fields, text: change_words::aim(&p.set) }
     }
 
     /// The week's budgets: together, since what some get is what others give.
     pub fn budgets(moves: &[Move]) -> Self {
         Self {
             to: "budgets/advice",
-            fields: moves.iter().map(|m| ("take", m.line.campaign.to_string())).collect(),
+            fields: moves.iter().map(|m| ("take", weekly::offer(m).button())).collect(),
             text: format!(
                 "{} together",
                 counted(moves.len() as u64, "daily budget", "daily budgets")

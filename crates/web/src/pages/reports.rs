@@ -1,10 +1,7 @@
 //! Reports: upload, agree on the columns, watch, decide about errors, undo.
 
-use std::collections::HashMap;
-
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::{Multipart, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
@@ -20,6 +17,7 @@ use crate::extract::{Editor, Fragment, Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::csv_file;
 use crate::params::Params;
+use crate::sent::{Fields, Sent};
 
 /// An import in the list.
 pub struct Entry {
@@ -297,10 +295,10 @@ async fn mapping_page(
 }
 
 /// What the person said about the columns.
-fn read_mapping(form: &HashMap<String, String>, fields: usize, delimiter: char) -> Mapping {
-    let text = |name: &str| form.get(name).map(|t| t.trim().to_owned()).filter(|t| !t.is_empty());
+fn read_mapping(fields: &Fields, columns: usize, delimiter: char) -> Mapping {
+    let text = |name: &str| fields.get(name).map(|t| t.trim().to_owned()).filter(|t| !t.is_empty());
     Mapping {
-        columns: (0..fields)
+        columns: (0..columns)
             .map(|i| text(&format!("column-{i}")).and_then(|c| c.parse().ok()))
             .collect(),
         dialect: Dialect {
@@ -318,25 +316,20 @@ fn read_mapping(form: &HashMap<String, String>, fields: usize, delimiter: char) 
 }
 
 /// Starts the import with the agreed columns.
-pub async fn start(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    params: Params,
-    Form(form): Form<HashMap<String, String>>,
-) -> Result<Response, PageError> {
+pub async fn start(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
     let import = desk::get(&app.db, &member.account, ImportId(id)).await?;
     let preview = desk::preview(&app.db, &member.account, import.id).await?;
     let mapping =
-        read_mapping(&form, preview.guess.headers.len(), preview.guess.mapping.dialect.delimiter);
+        read_mapping(fields, preview.guess.headers.len(), preview.guess.mapping.dialect.delimiter);
     match desk::start(&app.db, &member.account, import.id, &mapping).await {
         Ok(()) => {
             app.wake.imports.notify_one();
-            Ok(back(&member, id))
+            Ok(back(member, id))
         }
         Err(DeskError::Invalid(wrong)) => {
             let page =
-                mapping_page(&app, &member, &params, &import, Some(mapping), Some(wrong)).await?;
+                mapping_page(app, member, params, &import, Some(mapping), Some(wrong)).await?;
             Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
         Err(error) => Err(error.into()),

@@ -1,10 +1,7 @@
 //! Targets and purposes: what a result may cost, for the account and for campaigns, and what each campaign is for.
 
-use std::collections::HashMap;
-
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
@@ -16,10 +13,11 @@ use tiller_desk::{CampaignId, DeskError, wording};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Id, Member};
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
-use crate::pages::{book, chosen};
+use crate::pages::book;
 use crate::params::Params;
+use crate::sent::{Fields, Sent};
 
 /// A campaign with what it aims at and what it is for.
 pub struct CampaignLine {
@@ -65,7 +63,7 @@ fn shown(target: Option<Target>) -> (&'static str, String, String) {
 
 /// The target that a form tells. A number in a field says which kind is meant where no kind was chosen; in the
 /// field of another kind than the chosen one it is an error, not lost, unless it only is what stood there (`before`).
-fn read(form: &HashMap<String, String>, before: Option<Target>) -> Result<Option<Target>, String> {
+fn read(form: &Fields, before: Option<Target>) -> Result<Option<Target>, String> {
     let field = |name: &str| form.get(name).map_or("", |text| text.trim());
     let number = |name: &str, label: &str| -> Result<f64, String> {
         let read = typed_number::amount(field(name), None).map_err(|e| format!("{label}: {e}"))?;
@@ -98,9 +96,9 @@ fn read(form: &HashMap<String, String>, before: Option<Target>) -> Result<Option
     }
 }
 
-fn least_difference(form: &HashMap<String, String>) -> Result<Option<f64>, String> {
+fn least_difference(form: &Fields) -> Result<Option<f64>, String> {
     let label = "Least difference";
-    match form.get("least").map(String::as_str) {
+    match form.get("least") {
         None => Ok(None),
         Some(text) => typed_number::share(text)
             .map_err(|e| format!("{label}: {e}"))?
@@ -174,14 +172,14 @@ async fn refuse(
     member: &Member,
     params: &Params,
     campaign: Option<CampaignId>,
-    form: &HashMap<String, String>,
+    form: &Fields,
     wrong: String,
 ) -> Result<Response, PageError> {
     let mut page = page(app, member, params, campaign).await?;
-    let field = |name: &str| form.get(name).cloned().unwrap_or_default();
+    let field = |name: &str| form.text(name).to_owned();
     (page.cpa, page.roas, page.wrong) = (field("cpa"), field("roas"), Some(wrong));
     if let Some(least) = form.get("least") {
-        page.least.clone_from(least);
+        least.clone_into(&mut page.least);
     }
     page.kind = match field("kind").as_str() {
         "cpa" => "cpa",
@@ -211,24 +209,15 @@ pub async fn edit(
 }
 
 /// Sets the account's target.
-pub async fn set_default(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(form): Form<HashMap<String, String>>,
-) -> Result<Response, PageError> {
-    set(&app, &member, &params, None, &form).await
+pub async fn set_default(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    set(app, member, params, None, fields).await
 }
 
 /// Sets a campaign's own target.
-pub async fn set_own(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    params: Params,
-    Form(form): Form<HashMap<String, String>>,
-) -> Result<Response, PageError> {
-    set(&app, &member, &params, Some(CampaignId(id)), &form).await
+pub async fn set_own(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    set(app, member, params, Some(CampaignId(id)), fields).await
 }
 
 async fn set(
@@ -236,7 +225,7 @@ async fn set(
     member: &Member,
     params: &Params,
     campaign: Option<CampaignId>,
-    form: &HashMap<String, String>,
+    form: &Fields,
 ) -> Result<Response, PageError> {
     // A campaign of another account is not found; the form is refused before anything is set.
     let before = page(app, member, params, campaign).await?.before;
@@ -256,36 +245,31 @@ async fn set(
             Err(error) => return Err(error.into()),
         }
     }
-    Ok(Redirect::to(&format!("/accounts/{}/targets{}", member.account.slug, params.only_period()))
-        .into_response())
+    Ok(Redirect::to(&format!("{}{}", member.path("targets"), params.only_period())).into_response())
 }
 
 /// Sets the purpose of several campaigns at once; an empty one goes back to the guess.
-pub async fn set_purposes(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Redirect, PageError> {
-    let word = form.iter().find(|(k, _)| k == "purpose").map_or("", |(_, v)| v.as_str());
+pub async fn set_purposes(sent: Sent) -> Result<Redirect, PageError> {
+    let Sent { app, member, fields, .. } = &sent;
+    let word = fields.text("purpose");
     let own = Own::Purpose((!word.is_empty()).then(|| word.to_owned()));
-    let ids: Vec<CampaignId> = chosen(&form, "campaign").map(CampaignId).collect();
+    let ids: Vec<CampaignId> = fields.ids("campaign", CampaignId);
     if ids.is_empty() {
         return Err(PageError::Invalid("Select at least one campaign, then a purpose.".into()));
     }
     for id in ids {
-        let (account, person) = (member.account.id, Some(member.person.id));
+        let (account, person) = (member.account.id, Some(sent.person()));
         decisions::decide(&app.db, account, person, Some(id), &own).await?;
     }
-    Ok(Redirect::to(&format!("/accounts/{}/targets{}", member.account.slug, params.only_period())))
+    Ok(sent.on_to("targets"))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn form(fields: &[(&str, &str)]) -> HashMap<String, String> {
-        fields.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect()
+    fn form(fields: &[(&str, &str)]) -> Fields {
+        Fields::of(fields)
     }
 
     #[test]

@@ -1,28 +1,27 @@
 //! The change tray: what is about to be sent, what comes of it, and what puts changes in it.
 
-use std::collections::HashMap;
-
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_core::spot::Subject;
 use tiller_desk::advice::{self, Cure};
 use tiller_desk::logbook;
 use tiller_desk::numerals::{self, counted, full_day};
 use tiller_desk::plans::{self, moves};
+use tiller_desk::tray::offer::{self, Offer};
 use tiller_desk::tray::{Check, Edit, Row, sending};
 use tiller_desk::{ChangeId, DeskError, PlanId, causes, change_words, tray as desk, wording};
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{Editor, Fragment, Id, Member};
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station, TrayBar};
-use crate::pages::spend::{href, subject};
-use crate::pages::{back, book_of_reports, download};
+use crate::pages::spend::{href, key, subject};
+use crate::pages::{book_of_reports, download};
 use crate::params::Params;
+use crate::sent::Sent;
 
 /// Refusals are shown beside the tray for so many days.
 const REFUSALS_SHOWN: u64 = 7;
@@ -169,25 +168,16 @@ pub async fn csv(member: Member, State(app): State<App>) -> Result<Response, Pag
     Ok(download("text/csv; charset=utf-8", &format!("changes-{}.csv", member.account.slug), bytes))
 }
 
-fn ids(form: &[(String, String)]) -> Vec<ChangeId> {
-    let chosen = form.iter().filter(|(k, _)| k == "change");
-    chosen.filter_map(|(_, v)| v.parse().ok().map(ChangeId)).collect()
-}
-
 /// Sends the chosen changes.
-pub async fn send(
-    Editor(member): Editor,
-    State(app): State<App>,
-    params: Params,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    match sending::send(&app.db, &member.account, &ids(&form)).await {
+pub async fn send(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    match sending::send(&app.db, &member.account, &fields.ids("change", ChangeId)).await {
         Ok(_) => {
             app.wake.changes.notify_one();
-            Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)).into_response())
+            Ok(Redirect::to(&member.path("tray")).into_response())
         }
         Err(DeskError::Invalid(message)) => {
-            let page = page(&app, &member, &params, Some(message)).await?;
+            let page = page(app, member, params, Some(message)).await?;
             Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
         Err(error) => Err(error.into()),
@@ -195,13 +185,10 @@ pub async fn send(
 }
 
 /// Takes the chosen changes out.
-pub async fn withdraw(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Redirect, PageError> {
-    desk::withdraw(&app.db, &member.account, &ids(&form)).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
+pub async fn withdraw(sent: Sent) -> Result<Redirect, PageError> {
+    let Sent { app, member, fields, .. } = &sent;
+    desk::withdraw(&app.db, &member.account, &fields.ids("change", ChangeId)).await?;
+    Ok(Redirect::to(&member.path("tray")))
 }
 
 #[derive(Template)]
@@ -214,18 +201,11 @@ struct Said {
 
 /// What became of putting something in the tray: a line beside the form with the bar at the foot, or back
 /// to where the form was.
-pub async fn said(
-    app: &App,
-    member: &Member,
-    headers: &HeaderMap,
-    fragment: bool,
-    outcome: Result<String, DeskError>,
-) -> Result<Response, PageError> {
-    if !fragment {
+pub async fn said(sent: &Sent, outcome: Result<String, DeskError>) -> Result<Response, PageError> {
+    let Sent { app, member, .. } = sent;
+    if !sent.fragment {
         outcome?;
-        return Ok(
-            back(headers, &format!("/accounts/{}/tray", member.account.slug)).into_response()
-        );
+        return Ok(sent.back("tray").into_response());
     }
     let (good, text) = match outcome {
         Ok(text) => (true, text),
@@ -249,40 +229,35 @@ pub fn put(n: usize) -> String {
 }
 
 /// Sets something by hand on the chosen rows of a table.
-pub async fn edit(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    Form(form): Form<Vec<(String, String)>>,
-) -> Result<Response, PageError> {
-    let field = |name: &str| form.iter().find(|(k, _)| k == name).map_or("", |(_, v)| v.as_str());
-    let chosen: Vec<Subject> =
-        form.iter().filter(|(k, _)| k == "on").filter_map(|(_, v)| subject(v)).collect();
-    let what = Edit::read(field("what"))
+pub async fn edit(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, fields, .. } = &sent;
+
+    let chosen: Vec<Subject> = fields.values("on").filter_map(subject).collect();
+    let what = Edit::read(fields.text("what"))
         .ok_or_else(|| PageError::Invalid("Choose what to set.".into()))?;
-    let (db, account, person) = (&app.db, &member.account, member.person.id);
+    let (db, account, person) = (&app.db, &member.account, sent.person());
     let outcome =
-        desk::edit(db, account, person, &chosen, what, field("how"), field("reason")).await;
-    said(&app, &member, &headers, fragment, outcome.map(put)).await
+        desk::edit(db, account, person, &chosen, what, fields.text("how"), fields.text("reason"))
+            .await;
+    said(&sent, outcome.map(put)).await
 }
 
 /// Puts what an advice says in the tray.
-pub async fn remedy(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-    Form(form): Form<HashMap<String, String>>,
-) -> Result<Response, PageError> {
-    let of = form.get("of").map_or("", String::as_str);
+pub async fn remedy(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let of = fields.text("of");
     let of = subject(of).ok_or_else(|| PageError::Invalid("Choose what to change.".into()))?;
-    let book = book_of_reports(&app.db, &member, &params).await?;
+    let book = book_of_reports(&app.db, member, params).await?;
     let examined = causes::examine(&app.db, &book, of).await?;
-    let (db, account, person) = (&app.db, &member.account, member.person.id);
+    let (db, account, person) = (&app.db, &member.account, sent.person());
     let outcome = match advice::cure(&app.db, &book, of, &examined).await? {
-        Some(Cure::Change(p)) => desk::propose(db, account, person, vec![p]).await.map(put),
+        Some(Cure::Change(p)) => {
+            let button = fields.get("take").map_or_else(|| key(of), str::to_owned);
+            match offer::taken(&[button], vec![Offer::change(key(of), p)]) {
+                Ok(proposals) => desk::propose(db, account, person, proposals).await.map(put),
+                Err(error) => Err(error),
+            }
+        }
         Some(Cure::Budget(..)) => Err(DeskError::Invalid(
             "its budget is one of the week’s moves by now; put those in the tray on Budgets".into(),
         )),
@@ -291,21 +266,15 @@ pub async fn remedy(
             "nothing is advised there now, or nothing can be set that would do it; its own page says why".into(),
         )),
     };
-    said(&app, &member, &headers, fragment, outcome).await
+    said(&sent, outcome).await
 }
 
 /// Puts the daily budgets of a plan in the tray.
-pub async fn plan(
-    Editor(member): Editor,
-    State(app): State<App>,
-    Id(id): Id,
-    Fragment(fragment): Fragment,
-    headers: HeaderMap,
-    params: Params,
-) -> Result<Response, PageError> {
-    let book = book_of_reports(&app.db, &member, &params).await?;
+pub async fn plan(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
     let opened = plans::open(&app.db, &member.account, PlanId(id)).await?;
-    let done = moves::to_tray(&app.db, &book, member.person.id, &opened).await;
+    let done = moves::to_tray(&app.db, &book, sent.person(), &opened).await;
     let outcome = done.map(|(n, left)| {
         let rest = if left.is_empty() {
             String::new()
@@ -314,5 +283,5 @@ pub async fn plan(
         };
         put(n) + " The month is held against this plan." + &rest
     });
-    said(&app, &member, &headers, fragment, outcome).await
+    said(&sent, outcome).await
 }

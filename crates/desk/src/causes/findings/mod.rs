@@ -31,6 +31,7 @@ use crate::account::settings::Settings;
 use crate::book::{Book, Entry, Period, Touch, quiet};
 use crate::budgets::hours;
 use crate::kept::Kept;
+use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Adds, Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
@@ -59,6 +60,14 @@ pub struct Found {
     pub advice: String,
     /// The changes that do it; none where the channel is not connected or they can't be made.
     pub proposals: Vec<Proposal>,
+}
+
+impl Found {
+    /// The changes that do it, as they are offered.
+    pub fn offer(&self) -> Option<Offer<&[Proposal]>> {
+        let offer = || Offer::new(&self.id, offer::says(&self.proposals), &self.proposals[..]);
+        (!self.proposals.is_empty()).then(offer)
+    }
 }
 
 /// All that was found in one campaign.
@@ -227,13 +236,11 @@ pub async fn take(
     account: &Account,
     person: PersonId,
     findings: &Findings,
-    chosen: &[String],
+    buttons: &[String],
 ) -> Result<usize, DeskError> {
-    let proposals: Vec<Proposal> = findings
-        .all()
-        .filter(|f| chosen.contains(&f.id))
-        .flat_map(|f| f.proposals.iter().cloned())
-        .collect();
+    let offers = findings.all().filter_map(Found::offer).collect();
+    let proposals: Vec<Proposal> =
+        offer::taken(buttons, offers)?.into_iter().flatten().cloned().collect();
     if proposals.is_empty() {
         return Err(DeskError::Invalid(
             "choose findings with a change that can be made; then put them in the tray".into(),
