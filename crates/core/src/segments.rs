@@ -176,7 +176,8 @@ fn finding(parent: &Tally, s: &Segment, rules: Rules, enough: bool) -> Finding {
     let fair = ((1.0 + s.present) * ratio - 1.0).clamp(LEAST, MOST);
     let proposal = match () {
         () if !enough => Proposal::Leave,
-        () if high < HOPELESS && spent => Proposal::Exclude,
+        // Who meets the target is not shut out, however much better others are.
+        () if high < HOPELESS && spent && excess > 0.0 => Proposal::Exclude,
         () => step(s, fair, room_to_raise(parent, s, rules, ratio)),
     };
     let on_its_own = if clicks > 0.0 { own / (clicks * cvr) } else { 1.0 };

@@ -142,6 +142,8 @@ fn promising(parent: &Tally, terms: &[Term], target: Target) -> Vec<usize> {
     let good = |t: &Term| {
         !t.keyword
             && t.tally.conversions >= LEAST_CONVERSIONS
+            // What its own results are worth counts as well as how many there are.
+            && target.excess(&t.tally) <= 0.0
             && rate_below(t.tally.conversions, t.tally.spend.to_units(), prior, 1.0 / cpa) <= GOOD
     };
     let mut found: Vec<usize> = (0..terms.len()).filter(|i| good(&terms[*i])).collect();

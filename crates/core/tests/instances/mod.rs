@@ -152,6 +152,64 @@ impl Random {
         p
     }
 
+    /// Every kind of limit at once: capacities, fixed amounts, shares of the total, a CPA or a ROAS about as good as
+    /// the present one, for each goal that splits a sum.
+    fn limited(&mut self, lines: Vec<Line>) -> Problem {
+        let mut p = self.problem(lines);
+        p.days = if self.chance(0.5) { 30.4 } else { 1.0 };
+        for line in &mut p.lines {
+            line.cpc = line.cost_per_click();
+            // Some can spend less than they spend now, or than they are to get at least.
+            line.capacity =
+                self.chance(0.4).then(|| self.between(0.4, 3.0) * line.current / p.days);
+            line.fixed = self.chance(0.1).then(|| self.between(0.3, 1.4) * line.current);
+        }
+        let all: f64 = p.lines.iter().map(|l| l.current).sum();
+        for g in &mut p.groups {
+            (g.floor, g.ceiling) = (None, None);
+        }
+        let shares: Vec<f64> = ["a", "b", "c"]
+            .iter()
+            .map(|g| members(&p, g).iter().map(|&i| p.lines[i].current).sum::<f64>() / all)
+            .collect();
+        for (g, share) in p.groups.iter_mut().zip(shares) {
+            g.share_floor = self.chance(0.5).then(|| self.between(0.1, 0.7) * share);
+            g.share_ceiling = self.chance(0.5).then(|| (self.between(0.8, 1.6) * share).min(1.0));
+        }
+        p.total.spend = if self.chance(0.25) { Use::All } else { Use::UpTo };
+        p.goal = match (self.next() * 4.0) as usize {
+            0 => Goal::Conversions,
+            1 => Goal::Value,
+            2 => Goal::Clicks,
+            _ => Goal::Profit,
+        };
+        let now = |of: &dyn Fn(&Line) -> f64| p.lines.iter().map(of).sum::<f64>();
+        let conversions = now(&|l| l.results(l.current, p.days));
+        let value = now(&|l| l.results(l.current, p.days) * l.value_per_conversion.unwrap());
+        match (self.next() * 3.0) as usize {
+            0 => p.limits.min_roas = Some(self.between(0.6, 1.2) * value / all),
+            1 => p.limits.max_cpa = Some(self.between(0.8, 1.5) * all / conversions),
+            _ => {}
+        }
+        p
+    }
+
+    /// Straight lines with every kind of limit.
+    pub fn limited_constant_problem(&mut self) -> Problem {
+        let lines = self.lines(12, Self::constant);
+        self.limited(lines)
+    }
+
+    /// Curves and straight lines with every kind of limit.
+    pub fn limited_mixed_problem(&mut self) -> Problem {
+        let lines = self.lines(12, |r| match (r.next() * 3.0) as usize {
+            0 => r.constant(),
+            1 => r.power(),
+            _ => r.saturating(),
+        });
+        self.limited(lines)
+    }
+
     /// Curves only, without groups or limits: marginals must be equal.
     pub fn smooth_problem(&mut self, n: usize) -> Problem {
         let mut lines = self.lines(n, |r| if r.chance(0.5) { r.power() } else { r.saturating() });
@@ -200,6 +258,10 @@ pub fn assert_limits_kept(p: &Problem, s: &Solved) {
     const SLACK: f64 = 1e-6;
     let scale = 1.0 + p.total.amount;
     for (line, a) in p.lines.iter().zip(&s.lines) {
+        if let Some(fixed) = line.fixed {
+            assert!((a.budget - fixed).abs() <= SLACK, "{}: {} is not {fixed}", line.id, a.budget);
+            continue;
+        }
         assert!(a.budget >= line.floor - SLACK, "{}: {} below {}", line.id, a.budget, line.floor);
         assert!(line.ceiling.is_none_or(|c| a.budget <= c + SLACK), "{}", line.id);
         if let Some(x) = p.limits.max_change {
@@ -217,6 +279,9 @@ pub fn assert_limits_kept(p: &Problem, s: &Solved) {
     }
     for g in &p.groups {
         let sum: f64 = members(p, &g.id).into_iter().map(|i| s.lines[i].budget).sum();
+        let share = |x: Option<f64>| x.map(|x| x * p.total.amount);
+        assert!(share(g.share_floor).is_none_or(|f| sum >= f - SLACK), "group {}", g.id);
+        assert!(share(g.share_ceiling).is_none_or(|c| sum <= c + SLACK), "group {}", g.id);
         assert!(
             g.floor.is_none_or(|f| sum >= f - SLACK),
             "group {}: {sum} below {:?}",
