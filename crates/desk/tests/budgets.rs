@@ -407,8 +407,8 @@ async fn groups_have_limits_in_money_and_in_shares(db: PgPool) {
     // By country; nothing is lost of what lines themselves may get.
     let now = book(&db, &s.account).await;
     let (settings, _) = plans::known(&db, &now).await.unwrap();
-    plans::group(&mut file, &now, Some(&settings), Some(plans::By::Country));
-    assert_eq!(plans::grouped_by(&file, &now), Some(plans::By::Country));
+    plans::group(&mut file, &now, Some(&settings), Some(plans::GroupBy::Country));
+    assert_eq!(plans::grouped_by(&file, &now), Some(plans::GroupBy::Country));
     plans::group(&mut file, &now, None, None);
     assert!(file.groups.is_empty() && plans::grouped_by(&file, &now).is_none());
 }

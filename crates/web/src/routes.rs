@@ -16,8 +16,8 @@ use tracing::Instrument;
 
 use crate::pages::{
     advice, budgets, causes, channels, curve, findings, flight, health, hours, logbook, measure,
-    pace, pace_working, peers, plan, plan_working, pool, reports, sign_in, spend, split, targets,
-    today, tray, views, working,
+    pace, pace_working, peers, plan, pool, reports, sign_in, spend, split, targets, today, tray,
+    views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -85,7 +85,7 @@ pub fn router(app: App) -> Router {
         .route("/budgets/campaigns/{id}/experiment", post(curve::experiment))
         .route("/budgets/{id}", get(plan::show).post(plan::save))
         .route("/budgets/{id}/solve", post(plan::solve))
-        .route("/budgets/{id}/working", post(plan_working::show))
+        .route("/budgets/{id}/working", post(plan::working::show))
         .route("/budgets/{id}/refresh", post(plan::refresh))
         .route("/budgets/{id}/tray", post(tray::plan))
         .route("/budgets/{id}/duplicate", post(budgets::duplicate))

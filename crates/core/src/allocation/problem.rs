@@ -42,6 +42,7 @@ pub enum Goal {
     /// Least money for at least `limits.min_conversions`.
     LeastSpend,
 }
+crate::words!(Goal: Conversions "conversions", Value "value", Clicks "clicks", Profit "profit", LeastSpend "least_spend");
 
 /// The money to be split.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -63,6 +64,7 @@ pub enum Use {
     /// No more than it.
     UpTo,
 }
+crate::words!(Use: All "all", UpTo "up_to");
 
 /// One thing that money can go to: a campaign or an ad group.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]

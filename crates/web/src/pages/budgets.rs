@@ -11,8 +11,8 @@ use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::responses;
 use tiller_desk::numerals::{self, count, money, number, signed, sum};
-use tiller_desk::plans::Opened;
 use tiller_desk::plans::file::{self, PlanFile};
+use tiller_desk::plans::{Opened, words};
 use tiller_desk::{CampaignId, DeskError, PlanId, courses, plans as desk, steps};
 
 use crate::App;
@@ -110,27 +110,6 @@ struct ComparePage {
     choices: Vec<(PlanId, String, bool, bool)>,
 }
 
-pub(super) const GOALS: [(Goal, &str, &str, &str); 5] = [
-    (Goal::Conversions, "conversions", "most conversions", "conversions"),
-    (Goal::Value, "value", "most value", "of value"),
-    (Goal::Clicks, "clicks", "most clicks", "clicks"),
-    (Goal::Profit, "profit", "most profit", "of profit"),
-    (Goal::LeastSpend, "least_spend", "least spend for a number", "of spend"),
-];
-
-pub(super) fn goal(goal: Goal) -> (&'static str, &'static str) {
-    GOALS.iter().find(|g| g.0 == goal).map_or(("", ""), |g| (g.2, g.3))
-}
-
-/// What the goal counts of a single line.
-pub(super) fn counts(of: Goal) -> &'static str {
-    match of {
-        Goal::LeastSpend => "conversions",
-        Goal::Profit => "before its cost",
-        of => goal(of).1,
-    }
-}
-
 /// The account's plans.
 pub async fn list(
     member: Member,
@@ -162,10 +141,10 @@ pub async fn list(
             id: o.plan.id,
             href: format!("{}/budgets/{}{}", frame.base(), o.plan.id, frame.days),
             name: o.plan.name.clone(),
-            goal: goal(o.file.goal).0,
+            goal: words::title(o.file.goal),
             total: money(o.file.total.amount),
             gain: gain.map_or("limits contradict each other".into(), |g| {
-                format!("{} {}", signed(g, count), goal(o.file.goal).1)
+                format!("{} {}", signed(g, count), words::unit(o.file.goal))
             }),
             tone: if gain.is_some_and(|g| (g >= 0.0) != (o.file.goal == Goal::LeastSpend)) {
                 "gain"

@@ -16,7 +16,6 @@ pub mod pace;
 pub mod pace_working;
 pub mod peers;
 pub mod plan;
-pub mod plan_working;
 pub mod pool;
 pub mod remedy;
 pub mod reports;

@@ -8,17 +8,16 @@ use tiller_core::allocation::{
 use tiller_desk::budgets::curves::DAYS;
 use tiller_desk::budgets::responses::RATE_DAYS;
 use tiller_desk::numerals::{self, money, number, signed, sum};
-use tiller_desk::plans::Worked;
 use tiller_desk::plans::file::PlanFile;
+use tiller_desk::plans::{Worked, words};
 use tiller_desk::{PlanId, plans as desk};
 
+use super::take;
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book;
-use crate::pages::budgets::{counts, goal};
-use crate::pages::plan::{about, take};
 use crate::pages::working::{Working, WorkingFragment};
 use crate::params::Params;
 use crate::sent::Fields;
@@ -89,14 +88,16 @@ impl Asked<'_> {
         let working = match figure {
             "gain" => self.gain(),
             "next" => self.next()?,
-            "conversions" => self.summed("Conversions", now.conversions, plan.conversions, about),
+            "conversions" => {
+                self.summed("Conversions", now.conversions, plan.conversions, words::about)
+            }
             "value" => self.summed("Value", now.value?, plan.value?, money),
             "cpa" => Working {
                 title: "CPA",
                 formula: "budgets ÷ conversions of all lines",
                 numbers: vec![
                     ("Budgets", self.paid(plan.budget)),
-                    ("Conversions", about(plan.conversions)),
+                    ("Conversions", words::about(plan.conversions)),
                     ("Now", numerals::or_absent(now.cpa(), |x| self.paid(x))),
                 ],
                 result: numerals::or_absent(plan.cpa(), |x| self.paid(x)),
@@ -123,7 +124,7 @@ impl Asked<'_> {
     }
 
     fn counted(&self, x: f64) -> String {
-        format!("{} {}", about(x), counts(self.file.goal))
+        format!("{} {}", words::about(x), words::counts(self.file.goal))
     }
 
     /// What is open about the goal's count.
@@ -131,7 +132,7 @@ impl Asked<'_> {
         match self.solved.outlook {
             Some(o) => format!(
                 "80% of the time between {} and {}. {DRAWN}",
-                about(o.result.low),
+                words::about(o.result.low),
                 self.counted(o.result.high)
             ),
             None => BY_HAND.to_owned(),
@@ -143,19 +144,22 @@ impl Asked<'_> {
         let uncertain = match s.outlook {
             Some(o) => format!(
                 "80% of the time between {} and {}. {DRAWN} Present and plan are counted in the same worlds.",
-                signed(o.gain.low, about),
-                signed(o.gain.high, about)
+                signed(o.gain.low, words::about),
+                signed(o.gain.high, words::about)
             ),
             None => BY_HAND.to_owned(),
         };
         Working {
             title: "What the plan brings",
             formula: "what all lines bring as planned − what they bring at their present spend",
-            numbers: vec![("Planned", about(s.objective)), ("Present", about(s.present))],
+            numbers: vec![
+                ("Planned", words::about(s.objective)),
+                ("Present", words::about(s.present)),
+            ],
             result: format!(
                 "{} {}",
-                signed(s.objective - s.present, about),
-                goal(self.file.goal).1
+                signed(s.objective - s.present, words::about),
+                words::unit(self.file.goal)
             ),
             uncertain,
         }
@@ -177,8 +181,8 @@ impl Asked<'_> {
             title: "1\u{202f}000 more in total",
             formula: "the best split of 1\u{202f}000 more, within the same limits − the plan",
             numbers: vec![
-                ("With 1\u{202f}000 more", about(self.solved.objective + more)),
-                ("The plan", about(self.solved.objective)),
+                ("With 1\u{202f}000 more", words::about(self.solved.objective + more)),
+                ("The plan", words::about(self.solved.objective)),
             ],
             result: self.counted(more),
             uncertain: self.open(),
@@ -191,8 +195,8 @@ impl Asked<'_> {
             title: "What a limit costs",
             formula: "the best split without this limit − the plan",
             numbers: vec![
-                ("Without it", about(self.solved.objective + gain)),
-                ("The plan", about(self.solved.objective)),
+                ("Without it", words::about(self.solved.objective + gain)),
+                ("The plan", words::about(self.solved.objective)),
             ],
             result: self.counted(*gain),
             uncertain: "Every other limit stays as it is.".into(),
@@ -269,8 +273,8 @@ impl Asked<'_> {
             let i = known.interval(line.response, a_day, CONFIDENCE);
             format!(
                 "80% between {} and {} conversions. Its days spent {} to {}.",
-                about(i.low * p.days),
-                about(i.high * p.days),
+                words::about(i.low * p.days),
+                words::about(i.high * p.days),
                 money(known.observed[0]),
                 money(known.observed[1])
             )
