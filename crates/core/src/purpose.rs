@@ -15,25 +15,7 @@ pub enum Purpose {
     Retargeting,
 }
 
-impl Purpose {
-    /// All of them, in the order of lists.
-    pub const ALL: [Self; 4] = [Self::Brand, Self::Generic, Self::Prospecting, Self::Retargeting];
-
-    /// The word in files, forms and the database.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Brand => "brand",
-            Self::Generic => "generic",
-            Self::Prospecting => "prospecting",
-            Self::Retargeting => "retargeting",
-        }
-    }
-
-    /// By its word.
-    pub fn read(word: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|p| p.word() == word)
-    }
-}
+crate::words!(Purpose: Brand "brand", Generic "generic", Prospecting "prospecting", Retargeting "retargeting");
 
 /// What a guess goes by.
 #[derive(Clone, Copy, Debug, Default)]

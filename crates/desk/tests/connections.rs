@@ -30,9 +30,9 @@ async fn counted(db: &PgPool, account: &Account, from: &str, to: &str) -> Tally 
     book.total(tiller_core::Window::new(day(from), day(to)).unwrap())
 }
 
-async fn state(db: &PgPool, account: &Account) -> Vec<(String, Option<String>)> {
+async fn state(db: &PgPool, account: &Account) -> Vec<(&'static str, Option<String>)> {
     let all = connections::list(db, account).await.unwrap();
-    all.into_iter().filter_map(|v| v.job).map(|j| (j.state, j.error)).collect()
+    all.into_iter().filter_map(|v| v.job).map(|j| (j.state.word(), j.error)).collect()
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -111,12 +111,12 @@ async fn a_report_that_breaks_off_is_fetched_again(db: PgPool) {
     market.service.set_faults(Faults { cut_report: 1, ..Faults::default() });
     fetch_all(&db).await;
     let cut: Vec<_> =
-        state(&db, &account).await.into_iter().filter(|(s, _)| s == "queued").collect();
+        state(&db, &account).await.into_iter().filter(|(s, _)| *s == "queued").collect();
     assert_eq!(cut.len(), 1);
     assert!(cut[0].1.as_ref().unwrap().contains("broke"), "{cut:?}");
     time_passes(&db).await;
     fetch_all(&db).await;
-    assert!(state(&db, &account).await.iter().all(|(s, _)| s == "done"));
+    assert!(state(&db, &account).await.iter().all(|(s, _)| *s == "done"));
     assert_eq!(
         counted(&db, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
@@ -132,7 +132,7 @@ async fn a_lasting_trouble_ends_the_job_with_its_reason(db: PgPool) {
     connections::fetch(&db, &account, id).await.unwrap();
     fetch_all(&db).await;
     let failed: Vec<_> =
-        state(&db, &account).await.into_iter().filter(|(s, _)| s == "failed").collect();
+        state(&db, &account).await.into_iter().filter(|(s, _)| *s == "failed").collect();
     assert!(matches!(&failed[..], [(_, Some(e))] if e.contains("token")), "{failed:?}");
 }
 
@@ -149,7 +149,7 @@ async fn a_worker_killed_in_the_middle_leaves_its_job_to_the_next(db: PgPool) {
         });
         until(|| async {
             let running = state(&db, &account).await;
-            running.iter().any(|(s, _)| s == "running")
+            running.iter().any(|(s, _)| *s == "running")
         })
         .await;
         worker.abort();
@@ -158,7 +158,7 @@ async fn a_worker_killed_in_the_middle_leaves_its_job_to_the_next(db: PgPool) {
     }
     market.service.set_faults(Faults::default());
     fetch_all(&db).await;
-    assert!(state(&db, &account).await.iter().all(|(s, _)| s == "done"));
+    assert!(state(&db, &account).await.iter().all(|(s, _)| *s == "done"));
     assert_eq!(
         counted(&db, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
@@ -180,7 +180,7 @@ async fn a_database_that_drops_its_connections_loses_nothing(db: PgPool) {
         let db = db.clone();
         async move { tiller_desk::jobs::fetch::run_next(&db).await }
     });
-    until(|| async { state(&db, &account).await.iter().any(|(s, _)| s == "running") }).await;
+    until(|| async { state(&db, &account).await.iter().any(|(s, _)| *s == "running") }).await;
     sqlx::raw_sql(
         "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()",
     )

@@ -36,6 +36,28 @@ pub struct Connection {
     pub splits_to: Option<NaiveDate>,
 }
 
+/// How far a job has come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum State {
+    /// It waits for a worker.
+    Queued,
+    /// One is at it.
+    Running,
+    /// It is done.
+    Done,
+    /// It could not be done.
+    Failed,
+}
+tiller_core::words!(State: Queued "queued", Running "running", Done "done", Failed "failed");
+tiller_core::stored!(State);
+
+impl State {
+    /// Whether it is still to be done.
+    pub fn open(self) -> bool {
+        matches!(self, Self::Queued | Self::Running)
+    }
+}
+
 /// A job that fetches from a connection.
 #[derive(Clone, Debug)]
 pub struct Sync {
@@ -45,8 +67,8 @@ pub struct Sync {
     pub account: AccountId,
     /// The connection.
     pub connection: ConnectionId,
-    /// queued, running, done, failed.
-    pub state: String,
+    /// How far it has come.
+    pub state: State,
     /// What it is doing.
     pub step: String,
     /// Bytes of the report so far.
@@ -160,7 +182,7 @@ pub async fn claim(db: &PgPool) -> Result<Option<(Sync, Connection)>, StoreError
                WHERE (state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
            RETURNING id AS "id: SyncId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId",
-                     state, step, bytes_read, rows_read, attempts, error, finished_at"#
+                     state AS "state: State", step, bytes_read, rows_read, attempts, error, finished_at"#
     )
     .fetch_optional(db)
     .await?;
@@ -239,10 +261,10 @@ pub async fn end(db: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreErro
             )
             .execute(&mut *tx)
             .await?;
-            ("done", None, 0.0)
+            (State::Done, None, 0.0)
         }
-        End::Again(error, pause) => ("queued", Some(error), pause),
-        End::Failed(error) => ("failed", Some(error), 0.0),
+        End::Again(error, pause) => (State::Queued, Some(error), pause),
+        End::Failed(error) => (State::Failed, Some(error), 0.0),
     };
     sqlx::query!(
         "UPDATE sync_job SET state = $3, error = $4, not_before = now() + make_interval(secs => $5),
@@ -250,7 +272,7 @@ pub async fn end(db: &PgPool, sync: &Sync, how: End<'_>) -> Result<(), StoreErro
          WHERE account_id = $1 AND id = $2",
         sync.account.0,
         sync.id.0,
-        state,
+        state.word(),
         error,
         pause
     )
@@ -265,7 +287,7 @@ pub async fn latest_jobs(db: &PgPool, account: AccountId) -> Result<Vec<Sync>, S
     Ok(sqlx::query_as!(
         Sync,
         r#"SELECT DISTINCT ON (connection_id) id AS "id: SyncId", account_id AS "account: AccountId",
-                  connection_id AS "connection: ConnectionId", state, step, bytes_read, rows_read, attempts, error, finished_at
+                  connection_id AS "connection: ConnectionId", state AS "state: State", step, bytes_read, rows_read, attempts, error, finished_at
            FROM sync_job WHERE account_id = $1 ORDER BY connection_id, id DESC"#,
         account.0
     )

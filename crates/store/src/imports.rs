@@ -30,28 +30,9 @@ pub enum State {
     Dropped,
 }
 
-impl State {
-    const ALL: [(Self, &'static str); 9] = [
-        (Self::Uploading, "uploading"),
-        (Self::Mapping, "mapping"),
-        (Self::Queued, "queued"),
-        (Self::Running, "running"),
-        (Self::Done, "done"),
-        (Self::Decide, "decide"),
-        (Self::Failed, "failed"),
-        (Self::Undone, "undone"),
-        (Self::Dropped, "dropped"),
-    ];
-
-    /// The word in the database.
-    pub fn word(self) -> &'static str {
-        Self::ALL.iter().find(|(s, _)| *s == self).map_or("failed", |(_, w)| w)
-    }
-
-    fn read(word: &str) -> Self {
-        Self::ALL.iter().find(|(_, w)| *w == word).map_or(Self::Failed, |(s, _)| *s)
-    }
-}
+tiller_core::words!(State: Uploading "uploading", Mapping "mapping", Queued "queued", Running "running", Done "done",
+    Decide "decide", Failed "failed", Undone "undone", Dropped "dropped");
+tiller_core::stored!(State);
 
 /// One import.
 #[derive(Clone, Debug)]
@@ -127,7 +108,7 @@ macro_rules! import {
             connection: $r.connection,
             file_name: $r.file_name,
             size: $r.size,
-            state: State::read(&$r.state),
+            state: $r.state,
             mapping: $r.mapping,
             attempts: $r.attempts,
             only_good: $r.only_good,
@@ -270,7 +251,7 @@ pub async fn claim(db: &PgPool) -> Result<Option<Import>, StoreError> {
                SELECT account_id, id FROM report_import
                WHERE connection_id IS NULL AND ((state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
-           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
+           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state AS "state: State", mapping, only_good,
                      bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts"#
     )
     .fetch_optional(db)
@@ -440,7 +421,7 @@ pub async fn get(
     id: ImportId,
 ) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
-        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
+        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state AS "state: State", mapping, only_good,
                   bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts
            FROM report_import WHERE account_id = $1 AND id = $2"#,
         account.0,
@@ -454,7 +435,7 @@ pub async fn get(
 /// The account's last imports, the newest first.
 pub async fn list(db: &PgPool, account: AccountId, most: i64) -> Result<Vec<Import>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
+        r#"SELECT id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state AS "state: State", mapping, only_good,
                   bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts
            FROM report_import WHERE account_id = $1 AND connection_id IS NULL ORDER BY id DESC LIMIT $2"#,
         account.0,
@@ -519,7 +500,7 @@ pub async fn run_now(
 ) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
         r#"UPDATE report_import SET state = 'running', claimed_at = now(), attempts = attempts + 1, mapping = $3 WHERE account_id = $1 AND id = $2 AND state = 'mapping'
-           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state, mapping, only_good,
+           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state AS "state: State", mapping, only_good,
                      bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts"#,
         account.0,
         id.0,

@@ -21,24 +21,8 @@ pub enum Role {
     Admin,
 }
 
-impl Role {
-    /// The word in the database and on the command line.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Viewer => "viewer",
-            Self::Analyst => "analyst",
-            Self::Admin => "admin",
-        }
-    }
-
-    fn read(word: &str) -> Self {
-        match word {
-            "admin" => Self::Admin,
-            "analyst" => Self::Analyst,
-            _ => Self::Viewer,
-        }
-    }
-}
+tiller_core::words!(Role: Viewer "viewer", Analyst "analyst", Admin "admin");
+tiller_core::stored!(Role);
 
 /// A person who may sign in.
 #[derive(Clone, Debug)]
@@ -198,7 +182,7 @@ pub async fn accounts_of(
 ) -> Result<Vec<(Account, Role, Version)>, StoreError> {
     let rows = sqlx::query!(
         r#"SELECT a.id AS "id: AccountId", slug, name, currency, time_zone, target_cpa, target_roas, counted_events, click_window,
-                  settle_days, least_difference, role, figures, coalesce(d.version, 0) AS "decided!"
+                  settle_days, least_difference, role AS "role: Role", figures, coalesce(d.version, 0) AS "decided!"
            FROM account a JOIN membership m ON m.account_id = a.id LEFT JOIN account_decided d ON d.account_id = a.id
            WHERE m.person_id = $1 ORDER BY a.id"#,
         person.0
@@ -222,7 +206,7 @@ pub async fn accounts_of(
                 least_difference: r.least_difference,
             };
             let version = Version { figures: r.figures, decided: r.decided };
-            (account, Role::read(&r.role), version)
+            (account, r.role, version)
         })
         .collect())
 }

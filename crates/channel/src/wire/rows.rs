@@ -21,22 +21,7 @@ pub enum ReportKind {
     Ads,
 }
 
-impl ReportKind {
-    /// All of them.
-    pub const ALL: [Self; 5] =
-        [Self::Items, Self::Conversions, Self::Segments, Self::Terms, Self::Ads];
-
-    /// The word in addresses.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Items => "items",
-            Self::Conversions => "conversions",
-            Self::Segments => "segments",
-            Self::Terms => "terms",
-            Self::Ads => "ads",
-        }
-    }
-}
+tiller_core::words!(ReportKind: Items "items", Conversions "conversions", Segments "segments", Terms "terms", Ads "ads");
 
 /// Conversions of one item, click day, event and age.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

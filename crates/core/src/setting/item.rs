@@ -41,25 +41,9 @@ pub enum Status {
     Ended,
 }
 
-macro_rules! words {
-    ($type:ident: $($variant:ident $word:literal),*) => {
-        impl $type {
-            /// The word in files and tables.
-            pub fn word(self) -> &'static str {
-                match self { $(Self::$variant => $word,)* }
-            }
-            /// From that word.
-            pub fn read(text: &str) -> Option<Self> {
-                match text { $(t if t.eq_ignore_ascii_case($word) => Some(Self::$variant),)* _ => None }
-            }
-            /// What may be read, for errors.
-            pub const ALLOWED: &'static str = concat!("one of" $(, " ", $word)*);
-        }
-    };
-}
-words!(ItemKind: Keyword "keyword", Listing "listing", Ad "ad", Audience "audience");
-words!(MatchType: Exact "exact", Phrase "phrase", Broad "broad");
-words!(Status: Active "active", Paused "paused", Ended "ended");
+crate::words!(ItemKind: Keyword "keyword", Listing "listing", Ad "ad", Audience "audience");
+crate::words!(MatchType: Exact "exact", Phrase "phrase", Broad "broad");
+crate::words!(Status: Active "active", Paused "paused", Ended "ended");
 
 /// A search term for which nothing is shown.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -23,23 +23,7 @@ pub enum Dimension {
     Hour,
 }
 
-impl Dimension {
-    /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Device, Self::Country, Self::Age, Self::Gender, Self::Placement, Self::Hour];
-
-    /// The word in files and addresses.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Device => "device",
-            Self::Country => "country",
-            Self::Age => "age",
-            Self::Gender => "gender",
-            Self::Placement => "placement",
-            Self::Hour => "hour",
-        }
-    }
-}
+crate::words!(Dimension: Device "device", Country "country", Age "age", Gender "gender", Placement "placement", Hour "hour");
 
 /// A bid that is raised or lowered for some people.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

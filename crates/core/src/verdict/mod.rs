@@ -79,20 +79,8 @@ pub enum Verdict {
     OnTarget,
 }
 
-impl Verdict {
-    /// The word used in files and addresses.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Bid => "bid",
-            Self::Traffic => "traffic",
-            Self::OrderValue => "order_value",
-            Self::Both => "both",
-            Self::Measurement => "measurement",
-            Self::TooEarly => "too_early",
-            Self::OnTarget => "on_target",
-        }
-    }
-}
+crate::words!(Verdict: Bid "bid", Traffic "traffic", OrderValue "order_value", Both "both", Measurement "measurement",
+    TooEarly "too_early", OnTarget "on_target");
 
 /// The answer, with the numbers it rests on. Money in units of currency.
 #[derive(Clone, Debug, PartialEq)]

@@ -6,6 +6,7 @@ use tiller_channel::connection::{ChannelError, Connection as _, HttpConnection, 
 use tiller_core::ids::ConnectionId;
 use tiller_store::PgPool;
 use tiller_store::changes;
+pub use tiller_store::connections::State as JobState;
 use tiller_store::connections::{self, Connection, Sync};
 use tiller_store::people::Account;
 
@@ -125,8 +126,7 @@ pub async fn standing(
     let all = VIEWS.get(stamp, (), || list(db, account)).await?;
     let last_day = all.iter().filter_map(|v| v.connection.last_day).max();
     let today = last_day.and_then(|d| d.succ_opt()).unwrap_or_else(|| calendar_day(account));
-    let open =
-        |v: &View| v.job.as_ref().is_some_and(|j| matches!(j.state.as_str(), "queued" | "running"));
+    let open = |v: &View| v.job.as_ref().is_some_and(|j| j.state.open());
     let count = async || Ok(changes::waiting(db, account.id, today).await?);
     Ok(Standing {
         connected: !all.is_empty(),

@@ -6,6 +6,7 @@ use axum::extract::State;
 use axum::http::{HeaderName, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_desk::account::connections as desk;
+use tiller_desk::account::connections::JobState;
 use tiller_desk::account::connections::View;
 use tiller_desk::numerals::{full_day, number};
 use tiller_desk::{ConnectionId, DeskError};
@@ -41,19 +42,19 @@ struct ChannelsPage {
 fn line(v: View) -> Line {
     let c = v.connection;
     let job = v.job.as_ref();
-    let open = job.is_some_and(|j| matches!(j.state.as_str(), "queued" | "running"));
+    let open = job.is_some_and(|j| j.state.open());
     let (state, tone) = match job {
         None => ("nothing fetched yet".to_owned(), "quiet"),
-        Some(j) => match (j.state.as_str(), &j.error) {
-            ("failed", error) => {
+        Some(j) => match (j.state, &j.error) {
+            (JobState::Failed, error) => {
                 (format!("not fetched: {}", error.as_deref().unwrap_or_default()), "harm")
             }
-            ("done", _) => ("fetched".to_owned(), "gain"),
+            (JobState::Done, _) => ("fetched".to_owned(), "gain"),
             (_, Some(error)) => (format!("tried again soon: {error}"), "harm"),
-            ("running", None) if j.rows_read > 0 => {
+            (JobState::Running, None) if j.rows_read > 0 => {
                 (format!("reading the report, {} rows", number(j.rows_read as f64, 0)), "quiet")
             }
-            ("running", None) => (format!("fetching the {}", j.step), "quiet"),
+            (JobState::Running, None) => (format!("fetching the {}", j.step), "quiet"),
             _ => ("waits for its turn".to_owned(), "quiet"),
         },
     };
