@@ -31,14 +31,14 @@ pub fn monthly_limit(a_day: f64) -> f64 {
 
 /// By how much a budget is raised.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum By {
+pub enum Lift {
     /// Money a day.
     Amount(f64),
     /// A share of the budget: 0.2 is a fifth more.
     Share(f64),
 }
 
-impl By {
+impl Lift {
     /// The budget with the lift.
     pub fn applied(self, budget: f64) -> f64 {
         budget
@@ -61,7 +61,7 @@ pub struct Day {
 }
 
 /// The days around a lift, one before and one after it, with their budgets.
-pub fn preview(budget: f64, by: By, dates: Window) -> Vec<Day> {
+pub fn preview(budget: f64, by: Lift, dates: Window) -> Vec<Day> {
     let before = dates.from().pred_opt();
     let after = dates.to().succ_opt();
     let day = |day: NaiveDate| {
@@ -117,11 +117,11 @@ mod tests {
     #[test]
     fn a_lift_is_its_days_and_no_others() {
         let lift = Window::new(day(26), day(28)).unwrap();
-        let days = preview(40.0, By::Share(0.5), lift);
+        let days = preview(40.0, Lift::Share(0.5), lift);
         let budgets: Vec<f64> = days.iter().map(|d| d.budget).collect();
         assert_eq!(budgets, [40.0, 60.0, 60.0, 60.0, 40.0]);
         assert_eq!((days[0].day, days[4].day), (day(25), day(29)));
-        assert_eq!(preview(40.0, By::Amount(15.0), lift)[1].budget, 55.0);
+        assert_eq!(preview(40.0, Lift::Amount(15.0), lift)[1].budget, 55.0);
     }
 
     /// 20 a day for 7 days = 140 (the handbook's example); 20 a day are 608 a month.

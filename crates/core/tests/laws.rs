@@ -9,7 +9,7 @@ use tiller_core::allocation::{Answer, ConflictKind, Goal, HeldBy, Problem, Repai
 use tiller_core::bridge::{bridge, bridge_of_returns};
 use tiller_core::evidence::{poisson, wilson};
 use tiller_core::share_out::share_out;
-use tiller_core::verdict::{Case, Faults, Hold, Verdict, diagnose};
+use tiller_core::verdict::{BudgetUse, Case, Faults, Verdict, diagnose};
 use tiller_core::{Micros, Tally, Target};
 
 fn tally() -> impl Strategy<Value = Tally> {
@@ -37,7 +37,7 @@ fn case(tally: Tally, target: Target, peers: &[Tally]) -> Case<'_> {
         last_day: chrono::NaiveDate::default(),
         settle_days: 2,
         findings: &[],
-        hold: Hold::default(),
+        budget_use: BudgetUse::default(),
     }
 }
 

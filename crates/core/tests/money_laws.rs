@@ -1,15 +1,15 @@
-//! Laws of a campaign's money: curves, levers, pools, flights, hours, the month's pace, steps.
+//! Laws of a campaign's money: curves, responses, pools, flights, hours, the month's pace, steps.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use chrono::{Datelike, Days, NaiveDate};
 use proptest::prelude::*;
 use tiller_core::evidence::Prior as Gamma;
-use tiller_core::flight::{By, a_day, lifetime, preview, ramp};
+use tiller_core::flight::{Lift, a_day, lifetime, preview, ramp};
 use tiller_core::hours::{ALWAYS, Week, of_day, only, running, seen_from};
 use tiller_core::pace::forecast;
 use tiller_core::pool::{self, Conflict, Member};
+use tiller_core::response::budget_response::{BudgetDay, capacity, rate};
 use tiller_core::response::experiment::{Side, measured, together, would_leave};
-use tiller_core::response::lever::{BudgetDay, capacity, rate};
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{BELIEF, Day, fit};
 use tiller_core::steps::{Step, advise};
@@ -206,12 +206,12 @@ proptest! {
     #[test]
     fn a_lift_adds_what_it_says(budget in 1.0f64..1000.0, by in 0.0f64..500.0, days in 1u64..60) {
         let lift = dates(date("2026-12-01"), days);
-        let shown = preview(budget, By::Amount(by), lift);
+        let shown = preview(budget, Lift::Amount(by), lift);
         let added: f64 = shown.iter().map(|d| d.budget - budget).sum();
         prop_assert!((added - by * days as f64).abs() < 1e-6);
         prop_assert_eq!(shown.iter().filter(|d| d.lifted).count() as u64, days);
         prop_assert!(!shown[0].lifted && !shown[shown.len() - 1].lifted);
-        let shared = preview(budget, By::Share(by / budget), lift);
+        let shared = preview(budget, Lift::Share(by / budget), lift);
         prop_assert!(shared.iter().zip(&shown).all(|(s, a)| (s.budget - a.budget).abs() < 1e-6));
     }
 

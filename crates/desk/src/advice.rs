@@ -40,7 +40,7 @@ pub struct Advised {
     /// Budgets to be moved, of campaigns whose budget is what to change.
     pub week: Week,
     /// What money can do, campaign by campaign.
-    pub known: Vec<responses::Line>,
+    pub known: Vec<responses::Spender>,
     quiet: HashMap<CampaignId, Quiet>,
 }
 
@@ -68,7 +68,7 @@ impl Advised {
             .zip(book.judge_all())
             .filter_map(|(e, j)| Some((e.campaign.id, (e, j.as_ref().filter(|j| faulty(j))?))))
             .collect();
-        let part = |l: &responses::Line| match faulty.get(&l.campaign) {
+        let part = |l: &responses::Spender| match faulty.get(&l.campaign) {
             None => Part::Full,
             Some((e, j)) if remedy::of_campaign(settings, e, j).is_some() => {
                 Part::Fixable(halfway_fixed(j))

@@ -4,7 +4,7 @@
 use chrono::NaiveDate;
 pub use tiller_core::course::Kind;
 use tiller_core::course::{self as core, Latest, Move, Now, State, Step, Why};
-use tiller_core::flight::By;
+use tiller_core::flight::Lift;
 use tiller_core::ids::{CampaignId, CourseId, PersonId};
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
@@ -224,7 +224,7 @@ pub async fn lift(
     account: &Account,
     person: PersonId,
     campaign: CampaignId,
-    by: By,
+    by: Lift,
     dates: Window,
 ) -> Result<(), DeskError> {
     let settings = Settings::open(db, account).await?;

@@ -21,7 +21,7 @@ const USUAL_DAYS: u64 = 28;
 
 /// A campaign whose last days speak for a step.
 #[derive(Clone, Debug)]
-pub struct Line {
+pub struct DueStep {
     /// The campaign.
     pub campaign: CampaignId,
     /// Its name.
@@ -32,7 +32,7 @@ pub struct Line {
     pub advice: steps::Advice,
 }
 
-impl Line {
+impl DueStep {
     /// The budget of a step; doubled where that is asked for.
     pub fn to(&self, double: bool) -> f64 {
         let by = match self.advice.step {
@@ -83,8 +83,8 @@ impl Line {
 /// Campaigns with daily budgets for which a step is due: down, or up where the budget is the limit. Only where
 /// nothing else is advised: what was just launched or changed is left alone, and what the week's advice moves has
 /// its budget from there.
-pub fn of_account(book: &Book, advised: &Advised) -> Vec<Line> {
-    let free = |l: &&responses::Line| {
+pub fn of_account(book: &Book, advised: &Advised) -> Vec<DueStep> {
+    let free = |l: &&responses::Spender| {
         let advice = book.entry(l.campaign).map(|e| {
             let judged = book.judge(l.campaign);
             matches!(advised.on(e, judged.as_ref()), Advice::Nothing)
@@ -94,7 +94,7 @@ pub fn of_account(book: &Book, advised: &Advised) -> Vec<Line> {
     advised.known.iter().filter(free).filter_map(|l| of_campaign(book, l)).collect()
 }
 
-fn of_campaign(book: &Book, known: &responses::Line) -> Option<Line> {
+fn of_campaign(book: &Book, known: &responses::Spender) -> Option<DueStep> {
     let entry = book.entry(known.campaign).ok()?;
     let budget = known.budget?;
     let last = Window::ending(book.last_settled(), steps::DAYS as u64);
@@ -103,9 +103,9 @@ fn of_campaign(book: &Book, known: &responses::Line) -> Option<Line> {
     let usual = entry.tally(Window::ending(last.from().pred_opt()?, USUAL_DAYS));
     let changed = book.changed(entry.campaign.id);
     let advice = steps::advise(&days, changed, entry.target?, prior(&usual))?;
-    let held = known.lever.capacity.most.is_none_or(|most| most > budget);
+    let held = known.budget_response.capacity.most.is_none_or(|most| most > budget);
     let due = advice.step == Step::Down || (advice.step == Step::Up && held);
-    due.then(|| Line {
+    due.then(|| DueStep {
         campaign: entry.campaign.id,
         name: entry.campaign.name.clone(),
         budget,
@@ -129,7 +129,7 @@ pub async fn take(
 ) -> Result<usize, DeskError> {
     let advised = advice::of_account(db, book).await?;
     let lines = of_account(book, &advised);
-    let taken = offer::taken(buttons, lines.iter().map(Line::offer).collect())?;
+    let taken = offer::taken(buttons, lines.iter().map(DueStep::offer).collect())?;
     let proposals: Vec<Proposal> = taken.into_iter().map(|l| l.proposal(double)).collect();
     if proposals.is_empty() {
         return Err(DeskError::Invalid("choose at least one campaign".into()));

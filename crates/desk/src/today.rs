@@ -152,7 +152,7 @@ async fn write(
     let told = alarms::reported(book, &channels);
     let lately = told.values().filter(|d| (book.span.to() - **d).num_days() < SILENT_DAYS);
     let told = lately.min().copied().unwrap_or(book.span.to());
-    let week = Window::ending(last_settled(told, account.settle()), 7);
+    let week = Window::ending(last_settled(told, account.settle_days()), 7);
     let week = (week.from() >= book.span.from())
         .then(|| (week, book.total(week), book.total(week.before())));
     let settings = Settings::of_book(db, book).await?;

@@ -5,10 +5,10 @@ use chrono::NaiveDate;
 use tiller_core::evidence::Standing;
 use tiller_core::purpose::Purpose;
 use tiller_core::tracking::Finding;
-use tiller_core::verdict::{Diagnosis, Early, Faults, HeldBy, Lean, Verdict, in_reach};
+use tiller_core::verdict::{Diagnosis, Early, Faults, Lean, LimitedBy, Verdict, in_reach};
 use tiller_core::{Tally, Target};
 
-use crate::book::{Circle, Judged, Meets, Touch};
+use crate::book::{Judged, Meets, PeerCircle, Touch};
 use crate::change_words;
 use crate::numerals::{conversions, count, counted, day, money, number, percent, probability, sum};
 
@@ -130,13 +130,13 @@ pub fn purpose(p: Purpose) -> &'static str {
 }
 
 /// Whom it was compared with.
-pub fn peers(n: usize, circle: &Circle) -> String {
+pub fn peers(n: usize, circle: &PeerCircle) -> String {
     let peers = counted(n as u64, "peer", "peers");
     match (n, circle) {
         (0, _) => "no peers".into(),
-        (_, Circle::Channel(channel, p)) => format!("{peers} on {channel}, {}", purpose(*p)),
-        (_, Circle::All(p)) => format!("{peers} on all channels, {}", purpose(*p)),
-        (_, Circle::Chosen) => format!("{peers} of your choice"),
+        (_, PeerCircle::Channel(channel, p)) => format!("{peers} on {channel}, {}", purpose(*p)),
+        (_, PeerCircle::All(p)) => format!("{peers} on all channels, {}", purpose(*p)),
+        (_, PeerCircle::Chosen) => format!("{peers} of your choice"),
     }
 }
 
@@ -473,8 +473,8 @@ pub fn advice(j: &Judged, trade: Option<TradeOff>, meets: Option<&Meets>) -> Wor
             Some(Early::AboutOnTarget { .. }) => Words::say("It needs nothing."),
             _ => Words::say("Leave it alone for now: a change would only restart the wait."),
         },
-        Verdict::OnTarget => match d.held_by {
-            HeldBy::Budget => {
+        Verdict::OnTarget => match d.limited_by {
+            LimitedBy::Budget => {
                 Words::say("It spends its whole budget and is on target, so it can take ")
                     .gain("more money")
                     .and(".")
@@ -584,12 +584,12 @@ pub fn since(touches: &[Touch]) -> Option<Words> {
 }
 
 /// What limits its volume.
-pub fn held_by(d: &Diagnosis) -> &'static str {
-    match d.held_by {
-        HeldBy::Budget => "its budget",
-        HeldBy::Bid => "its bid or target",
-        HeldBy::Neither => "neither budget nor bid",
-        HeldBy::Unknown => "unknown: reports don’t tell the budget",
+pub fn limited_by(d: &Diagnosis) -> &'static str {
+    match d.limited_by {
+        LimitedBy::Budget => "its budget",
+        LimitedBy::Bid => "its bid or target",
+        LimitedBy::Neither => "neither budget nor bid",
+        LimitedBy::Unknown => "unknown: reports don’t tell the budget",
     }
 }
 

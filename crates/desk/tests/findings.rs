@@ -6,7 +6,7 @@ mod common;
 
 use common::market::{Answering, fetch_all};
 use common::{book, day};
-use tiller_core::setting::{Dimension as By, Setting, Strategy};
+use tiller_core::setting::{Dimension as Told, Setting, Strategy};
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::Verdict;
 use tiller_core::{Target, Window};
@@ -75,7 +75,7 @@ async fn the_schools_faults_are_found(db: PgPool) {
     // 6: the night; the channel takes hours with a lifetime budget only, which is said instead of being refused there.
     let calls = found(&db, &book, "Evening calls, feed").await;
     let night =
-        calls.people.iter().find(|d| d.by == By::Hour).unwrap().rows[0].found.as_ref().unwrap();
+        calls.people.iter().find(|d| d.by == Told::Hour).unwrap().rows[0].found.as_ref().unwrap();
     assert!(night.excess > 500.0 && night.proposals.is_empty(), "{night:?}");
     assert!(night.advice.contains("with a lifetime budget only"), "{}", night.advice);
     // Causes and the page of hours say the same hours.

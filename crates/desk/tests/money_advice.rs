@@ -7,9 +7,9 @@ use common::market::Answering;
 use common::scene::{Scene, fields, says};
 use common::{account, book};
 use tiller_core::allocation::{Goal, brings};
-use tiller_core::flight::By;
+use tiller_core::flight::Lift;
 use tiller_core::learning;
-use tiller_core::response::lever::Bidding;
+use tiller_core::response::budget_response::Bidding;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::spot::Subject;
 use tiller_core::steps::Step;
@@ -104,7 +104,11 @@ async fn the_weeks_advice_keeps_the_spend_and_then_keeps_quiet(db: PgPool) {
         assert!(m.to >= m.line.least - 1e-9, "{m:?}");
         assert!((m.to / m.from - 1.0).abs() >= 0.02, "not worth a change: {m:?}");
         assert!(
-            m.line.lever.capacity.most.is_none_or(|most| m.spend <= most.max(m.line.spend) + 1e-6)
+            m.line
+                .budget_response
+                .capacity
+                .most
+                .is_none_or(|most| m.spend <= most.max(m.line.spend) + 1e-6)
         );
         let mut last =
             if m.line.learns { m.from } else { learning::used(m.from, m.to, m.line.spend) };
@@ -235,7 +239,11 @@ async fn who_bids_decides_how_money_is_answered(db: PgPool) {
     let s = Scene::new(&db).await;
     let now = book(&db, &s.account).await;
     let (_, known) = plans::known(&db, &now).await.unwrap();
-    assert!(known.iter().all(|l| l.bidding == Some(Bidding::Priced) && l.lever.curve.is_none()));
+    assert!(
+        known
+            .iter()
+            .all(|l| l.bidding == Some(Bidding::Priced) && l.budget_response.curve.is_none())
+    );
     // Reports alone tell nothing of bids: money is believed to bring less and less.
     let files = account(&db, "files").await;
     let days = "2026-09-10".parse::<chrono::NaiveDate>().unwrap().iter_days().take(60);
@@ -254,7 +262,10 @@ async fn who_bids_decides_how_money_is_answered(db: PgPool) {
     common::import(&db, &files, &report).await;
     let now = book(&db, &files).await;
     let (_, known) = plans::known(&db, &now).await.unwrap();
-    assert!(known.iter().all(|l| l.bidding.is_none() && l.lever.curve.is_some()), "{known:?}");
+    assert!(
+        known.iter().all(|l| l.bidding.is_none() && l.budget_response.curve.is_some()),
+        "{known:?}"
+    );
     assert_eq!(known[0].budget, None);
 }
 
@@ -265,7 +276,9 @@ async fn nothing_of_an_accounts_money_is_reached_from_another(db: PgPool) {
     let id = theirs.id(&db, "Names, search").await;
     let start = "2026-11-20".parse().unwrap();
     let dates = Window::new(start, "2026-11-22".parse().unwrap()).unwrap();
-    courses::lift(&db, &theirs.account, theirs.person, id, By::Amount(10.0), dates).await.unwrap();
+    courses::lift(&db, &theirs.account, theirs.person, id, Lift::Amount(10.0), dates)
+        .await
+        .unwrap();
     let course = courses::list(&db, &theirs.account).await.unwrap().remove(0);
 
     let not_found = |e: DeskError| assert!(matches!(e, DeskError::NotFound(_)), "{e}");
@@ -282,7 +295,7 @@ async fn nothing_of_an_accounts_money_is_reached_from_another(db: PgPool) {
         own.entry(id).is_err() && Curves::load(&db, &mine.account).await.unwrap().of(id).is_none()
     );
     not_found(curves::examine(&db, &own, id, &[]).await.map(drop).unwrap_err());
-    let lift = courses::lift(&db, &mine.account, mine.person, id, By::Amount(10.0), dates).await;
+    let lift = courses::lift(&db, &mine.account, mine.person, id, Lift::Amount(10.0), dates).await;
     assert!(lift.is_err(), "a lift on another account's campaign");
     let convert = flight::convert(&db, &mine.account, mine.person, id, Some(dates)).await;
     assert!(convert.is_err(), "a flight on another account's campaign");

@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use common::{book, day, demo_account};
 use tiller_core::spot::Subject;
 use tiller_core::tracking::Finding;
-use tiller_core::verdict::{HeldBy, Verdict};
+use tiller_core::verdict::{LimitedBy, Verdict};
 use tiller_desk::book::Judged;
 use tiller_desk::{PgPool, causes, plans};
 use tiller_store::MIGRATIONS;
@@ -73,8 +73,8 @@ async fn the_shop(db: PgPool) {
     );
     // Fault 9: the strong one is held by its budget, the weak one has money to spare, since it loses auctions
     // for want of bid; a plan moves money.
-    assert_eq!(all["Hive kits, search"].diagnosis.held_by, HeldBy::Budget);
-    assert_eq!(all["Jars, search"].diagnosis.held_by, HeldBy::Bid);
+    assert_eq!(all["Hive kits, search"].diagnosis.limited_by, LimitedBy::Budget);
+    assert_eq!(all["Jars, search"].diagnosis.limited_by, LimitedBy::Bid);
     let ids: Vec<_> = book.entries.iter().map(|e| e.campaign.id).collect();
     let (_, known) = plans::known(&db, &book).await.unwrap();
     let file = plans::draft(&book, &known, &ids).unwrap();

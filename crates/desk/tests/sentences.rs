@@ -16,11 +16,11 @@ use tiller_core::pace::{Band, Forecast};
 use tiller_core::purpose::Purpose;
 use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strategy};
 use tiller_core::tracking::Finding;
-use tiller_core::verdict::{Case, HeldBy, Hold, diagnose};
+use tiller_core::verdict::{BudgetUse, Case, LimitedBy, diagnose};
 use tiller_core::{Currency, Tally, Target, Window};
 use tiller_desk::alarms::{Alarm, Moved, What, Why};
 use tiller_desk::book::quiet::Quiet;
-use tiller_desk::book::{Circle, Judged, Meets};
+use tiller_desk::book::{Judged, Meets, PeerCircle};
 use tiller_desk::numerals::typed_number;
 use tiller_desk::pace::{Of, Pace, Row};
 use tiller_desk::plans::file;
@@ -90,20 +90,20 @@ fn findings() -> Vec<Vec<Finding>> {
     ]
 }
 
-fn hold(used: f64, full_days: u32) -> Hold {
-    Hold { days: 28, full_days, used: Some(used), lost_to_bid: Some(0.4), ceiling: Some(2.0) }
+fn budget_use(used: f64, full_days: u32) -> BudgetUse {
+    BudgetUse { days: 28, full_days, used: Some(used), lost_to_bid: Some(0.4), ceiling: Some(2.0) }
 }
 
 fn verdicts(out: &mut Snapshot) {
-    let peers: Vec<(Circle, Vec<Tally>)> = {
+    let peers: Vec<(PeerCircle, Vec<Tally>)> = {
         let good = tally(900.0, 2.0, 0.1, 80.0, 0.03);
         let poor = tally(900.0, 6.0, 0.03, 80.0, 0.03);
-        let channel = || Circle::Channel("Findle".into(), Purpose::Generic);
+        let channel = || PeerCircle::Channel("Findle".into(), Purpose::Generic);
         vec![
             (channel(), vec![good; 3]),
-            (Circle::All(Purpose::Prospecting), vec![good]),
+            (PeerCircle::All(Purpose::Prospecting), vec![good]),
             (channel(), vec![poor; 3]),
-            (Circle::Chosen, vec![tally(4.0, 2.0, 0.5, 80.0, 0.03)]),
+            (PeerCircle::Chosen, vec![tally(4.0, 2.0, 0.5, 80.0, 0.03)]),
             (channel(), Vec::new()),
         ]
     };
@@ -147,7 +147,7 @@ fn verdicts(out: &mut Snapshot) {
                                 last_day: day(9),
                                 settle_days: 2,
                                 findings: &findings,
-                                hold: hold(used, full),
+                                budget_use: budget_use(used, full),
                             };
                             judged(out, &case, circle);
                         }
@@ -158,7 +158,7 @@ fn verdicts(out: &mut Snapshot) {
     }
 }
 
-fn judged(out: &mut Snapshot, case: &Case, circle: &Circle) {
+fn judged(out: &mut Snapshot, case: &Case, circle: &PeerCircle) {
     let diagnosis = diagnose(case);
     let halfway = diagnosis.halfway_bid;
     let j = Judged {
@@ -168,7 +168,7 @@ fn judged(out: &mut Snapshot, case: &Case, circle: &Circle) {
         target: case.target,
         findings: case.findings.to_vec(),
         peers: (case.peers.len(), circle.clone()),
-        hold: case.hold,
+        budget_use: case.budget_use,
     };
     out.say(&wording::headline(&j.diagnosis).to_string());
     out.say(&wording::short(&j.diagnosis));
@@ -421,7 +421,7 @@ fn changes(out: &mut Snapshot) {
         out.say(&Quiet { what, until, undone: false }.sentence());
     }
     out.section("What limits it");
-    for held in [HeldBy::Budget, HeldBy::Bid, HeldBy::Neither] {
+    for held in [LimitedBy::Budget, LimitedBy::Bid, LimitedBy::Neither] {
         let t = tally(300.0, 2.0, 0.1, 80.0, 0.03);
         let case = Case {
             tally: t,
@@ -435,11 +435,11 @@ fn changes(out: &mut Snapshot) {
             last_day: day(9),
             settle_days: 2,
             findings: &[],
-            hold: Hold::default(),
+            budget_use: BudgetUse::default(),
         };
         let mut d = diagnose(&case);
-        d.held_by = held;
-        out.say(wording::held_by(&d));
+        d.limited_by = held;
+        out.say(wording::limited_by(&d));
     }
 }
 

@@ -10,7 +10,7 @@ use tiller_core::{Tally, Target};
 use tiller_desk::account::connections;
 use tiller_desk::account::decisions::{self, Own};
 use tiller_desk::book::Book;
-use tiller_desk::spend::split::{self, By, Of};
+use tiller_desk::spend::split::{self, Of, SplitBy};
 use tiller_desk::{CampaignId, PgPool, measure};
 use tiller_store::MIGRATIONS;
 
@@ -20,12 +20,12 @@ fn whole(book: &Book, campaign: Option<CampaignId>) -> Tally {
     of.map(|e| e.tally(book.period.window)).sum()
 }
 
-async fn adds_up(db: &PgPool, book: &Book, by: By, campaign: Option<CampaignId>) {
+async fn adds_up(db: &PgPool, book: &Book, by: SplitBy, campaign: Option<CampaignId>) {
     let rows = split::rows(db, book, by, &Of { campaign, part: None }).await.unwrap();
     assert!(!rows.is_empty(), "{by:?}");
     let sum: Tally = rows.iter().map(|r| r.tally).sum();
     let all = whole(book, campaign);
-    if by == By::Event {
+    if by == SplitBy::Event {
         assert!((sum.conversions - all.conversions).abs() < 1e-6, "{by:?}: {sum:?} {all:?}");
         assert_eq!(sum.value, all.value);
     } else {
@@ -52,13 +52,13 @@ async fn every_split_adds_up_however_often_it_is_fetched(db: PgPool) {
         }
         let book = book(&db, &account).await;
         let search = book.entries.iter().find(|e| e.campaign.name == "Courses, search").unwrap();
-        for by in told.map(By::People).into_iter().chain([By::Weekday, By::Event]) {
+        for by in told.map(SplitBy::People).into_iter().chain([SplitBy::Weekday, SplitBy::Event]) {
             adds_up(&db, &book, by, None).await;
             adds_up(&db, &book, by, Some(search.campaign.id)).await;
         }
-        adds_up(&db, &book, By::Term, Some(search.campaign.id)).await;
+        adds_up(&db, &book, SplitBy::Term, Some(search.campaign.id)).await;
         // One part campaign by campaign comes to the part.
-        let by = By::People(Dimension::Country);
+        let by = SplitBy::People(Dimension::Country);
         let all = split::rows(&db, &book, by, &Of::default()).await.unwrap();
         for row in &all {
             let of = Of { campaign: None, part: Some(row.name.clone()) };
@@ -80,7 +80,7 @@ async fn every_split_adds_up_however_often_it_is_fetched(db: PgPool) {
     let after = book(&db, &account).await;
     let window = after.period.window;
     assert!((after.excess(window) - before.excess(window)).abs() > 1.0);
-    for by in [By::People(Dimension::Device), By::Weekday] {
+    for by in [SplitBy::People(Dimension::Device), SplitBy::Weekday] {
         let rows = split::rows(&db, &after, by, &Of::default()).await.unwrap();
         let excess: f64 = rows.iter().filter_map(|r| r.excess).sum();
         assert!((excess - after.excess(window)).abs() < 1e-6, "{by:?}");
@@ -114,7 +114,7 @@ async fn one_accounts_splits_are_out_of_anothers_reach(db: PgPool) {
     .await;
     let (my_book, their_book) = (book(&db, &mine).await, book(&db, &theirs).await);
     let own = my_book.entries[0].campaign.id;
-    for (by, _, _) in By::ALL {
+    for (by, _, _) in SplitBy::ALL {
         let rows = split::rows(&db, &their_book, by, &Of::default()).await.unwrap();
         let spend: f64 = rows.iter().map(|r| r.tally.spend.to_units()).sum();
         assert!(spend <= 20.0, "{by:?}");

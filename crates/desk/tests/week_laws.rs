@@ -4,13 +4,13 @@
 use proptest::prelude::*;
 use tiller_core::allocation::{Precision, Response};
 use tiller_core::learning::{SHOCK, used};
-use tiller_core::response::lever::{Capacity, Evidence, Lever};
+use tiller_core::response::budget_response::{BudgetResponse, Capacity, Evidence};
 use tiller_desk::CampaignId;
-use tiller_desk::budgets::responses::Line;
+use tiller_desk::budgets::responses::Spender;
 use tiller_desk::budgets::weekly::{Move, Part, Week, advise};
 
 /// A campaign with its part.
-fn campaign() -> impl Strategy<Value = (Line, Part)> {
+fn campaign() -> impl Strategy<Value = (Spender, Part)> {
     let part = prop_oneof![
         3 => Just(Part::Full),
         1 => Just(Part::Gives),
@@ -25,7 +25,7 @@ fn campaign() -> impl Strategy<Value = (Line, Part)> {
     (money, response, 0.0..200.0, any::<bool>(), part).prop_map(
         |((budget, use_of_it, room), response, conversions, learns, part)| {
             let spend = budget * use_of_it;
-            let line = Line {
+            let line = Spender {
                 campaign: CampaignId(0),
                 name: String::new(),
                 budget: Some(budget),
@@ -36,7 +36,7 @@ fn campaign() -> impl Strategy<Value = (Line, Part)> {
                 learns,
                 fresh: false,
                 cpc: 1.0,
-                lever: Lever {
+                budget_response: BudgetResponse {
                     response,
                     precision: Precision {
                         reference: spend,
@@ -56,7 +56,7 @@ fn campaign() -> impl Strategy<Value = (Line, Part)> {
     )
 }
 
-fn account() -> impl Strategy<Value = Vec<(Line, Part)>> {
+fn account() -> impl Strategy<Value = Vec<(Spender, Part)>> {
     proptest::collection::vec(campaign(), 1..12).prop_map(|mut all| {
         for (i, (line, _)) in all.iter_mut().enumerate() {
             line.campaign = CampaignId(i as i64);
@@ -65,9 +65,9 @@ fn account() -> impl Strategy<Value = Vec<(Line, Part)>> {
     })
 }
 
-fn of(account: &[(Line, Part)]) -> Week {
+fn of(account: &[(Spender, Part)]) -> Week {
     let lines = account.iter().map(|(l, _)| l.clone()).collect();
-    let part = |l: &Line| account[l.campaign.0 as usize].1;
+    let part = |l: &Spender| account[l.campaign.0 as usize].1;
     advise(lines, false, |_| None, part)
 }
 
@@ -93,7 +93,7 @@ proptest! {
             prop_assert_eq!(up(&m), m.to > m.from, "{:?}", m);
             if up(&m) {
                 prop_assert_eq!(part, Part::Full, "{:?}", m);
-                prop_assert!(m.to <= m.line.lever.capacity.most.unwrap_or(1.2 * m.from) + 0.01, "{:?}", m);
+                prop_assert!(m.to <= m.line.budget_response.capacity.most.unwrap_or(1.2 * m.from) + 0.01, "{:?}", m);
                 prop_assert!(m.to <= 2.0 * m.from + 0.01, "{:?}", m);
             } else {
                 let kept = if m.line.conversions < 10.0 { 0.8 } else { 0.25 };

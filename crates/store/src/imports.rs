@@ -282,7 +282,7 @@ pub async fn progress(
 
 /// Sets an import down in a state with its errors, if it still is the one of this attempt. Only what a person drops
 /// loses its file: until then it can be tried again.
-pub async fn settle(
+pub async fn conclude(
     db: &PgPool,
     import: &Import,
     state: State,

@@ -66,7 +66,7 @@ pub struct Account {
 
 impl Account {
     /// Days until a click day is settled.
-    pub fn settle(&self) -> u64 {
+    pub fn settle_days(&self) -> u64 {
         self.settle_days.max(0).unsigned_abs().into()
     }
 

@@ -510,7 +510,7 @@ pub async fn aged(
 }
 
 /// Writes down after how many days a click day is settled.
-pub async fn settle(db: &PgPool, account: AccountId, days: i16) -> Result<(), StoreError> {
+pub async fn set_settle_days(db: &PgPool, account: AccountId, days: i16) -> Result<(), StoreError> {
     sqlx::query!(
         "UPDATE account SET settle_days = $2 WHERE id = $1 AND settle_days <> $2",
         account.0,

@@ -5,8 +5,8 @@
 //! only a planned change of the budget can tell. The elasticity *b* has a prior that campaigns of a channel
 //! share. Common practice, no source: returns diminish, so *b* lies below 1.
 
+pub mod budget_response;
 pub mod experiment;
-pub mod lever;
 pub mod regression;
 
 use nalgebra::DMatrix;

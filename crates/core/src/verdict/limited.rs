@@ -2,7 +2,7 @@
 
 /// What is known of a campaign's budget and bid over the window.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Hold {
+pub struct BudgetUse {
     /// Days whose budget is known.
     pub days: u32,
     /// Of them, days that spent at least 95% of it.
@@ -20,7 +20,7 @@ const LOST: f64 = 0.2;
 
 /// What holds a campaign's volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum HeldBy {
+pub enum LimitedBy {
     /// Spend reaches 95% of the budget on at least half of the days.
     Budget,
     /// Under 80% of the budget is spent, and auctions are lost for want of bid; where the channel does not
@@ -32,17 +32,17 @@ pub enum HeldBy {
     Unknown,
 }
 
-impl Hold {
+impl BudgetUse {
     /// Which of them holds it, where a click costs `cpc`.
-    pub fn held_by(&self, cpc: Option<f64>) -> HeldBy {
+    pub fn limited_by(&self, cpc: Option<f64>) -> LimitedBy {
         let at_ceiling = || matches!((cpc, self.ceiling), (Some(c), Some(b)) if c >= 0.95 * b);
         match self.used {
-            None => HeldBy::Unknown,
-            Some(_) if 2 * self.full_days >= self.days => HeldBy::Budget,
+            None => LimitedBy::Unknown,
+            Some(_) if 2 * self.full_days >= self.days => LimitedBy::Budget,
             Some(used) if used < 0.8 && self.lost_to_bid.map_or_else(at_ceiling, |l| l >= LOST) => {
-                HeldBy::Bid
+                LimitedBy::Bid
             }
-            Some(_) => HeldBy::Neither,
+            Some(_) => LimitedBy::Neither,
         }
     }
 }
@@ -53,19 +53,20 @@ mod tests {
 
     #[test]
     fn held_by_budget_or_bid() {
-        let hold = |days, full_days, used, ceiling| Hold {
+        let budget_use = |days, full_days, used, ceiling| BudgetUse {
             days,
             full_days,
             used: Some(used),
             ceiling,
             lost_to_bid: None,
         };
-        assert_eq!(hold(28, 14, 0.97, None).held_by(Some(1.0)), HeldBy::Budget);
-        assert_eq!(hold(28, 13, 0.7, Some(1.0)).held_by(Some(0.96)), HeldBy::Bid);
-        assert_eq!(hold(28, 0, 0.7, Some(2.0)).held_by(Some(0.96)), HeldBy::Neither);
-        let told = |lost| Hold { lost_to_bid: Some(lost), ..hold(28, 0, 0.7, Some(2.0)) };
-        assert_eq!(told(0.4).held_by(Some(0.96)), HeldBy::Bid);
-        assert_eq!(told(0.05).held_by(Some(2.0)), HeldBy::Neither);
-        assert_eq!(Hold::default().held_by(Some(0.96)), HeldBy::Unknown);
+        assert_eq!(budget_use(28, 14, 0.97, None).limited_by(Some(1.0)), LimitedBy::Budget);
+        assert_eq!(budget_use(28, 13, 0.7, Some(1.0)).limited_by(Some(0.96)), LimitedBy::Bid);
+        assert_eq!(budget_use(28, 0, 0.7, Some(2.0)).limited_by(Some(0.96)), LimitedBy::Neither);
+        let told =
+            |lost| BudgetUse { lost_to_bid: Some(lost), ..budget_use(28, 0, 0.7, Some(2.0)) };
+        assert_eq!(told(0.4).limited_by(Some(0.96)), LimitedBy::Bid);
+        assert_eq!(told(0.05).limited_by(Some(2.0)), LimitedBy::Neither);
+        assert_eq!(BudgetUse::default().limited_by(Some(0.96)), LimitedBy::Unknown);
     }
 }

@@ -19,7 +19,7 @@ mod limited;
 
 pub use early::{Early, in_reach};
 pub use fault::{Faults, Lean};
-pub use limited::{HeldBy, Hold};
+pub use limited::{BudgetUse, LimitedBy};
 
 /// Spend below this many targets is too little to judge.
 pub const LEAST_TARGETS: f64 = 3.0;
@@ -57,7 +57,7 @@ pub struct Case<'a> {
     /// Tracking findings that touch it.
     pub findings: &'a [Finding],
     /// What limits its volume.
-    pub hold: Hold,
+    pub budget_use: BudgetUse,
 }
 
 /// What the diagnosis concludes.
@@ -117,7 +117,7 @@ pub struct Diagnosis {
     /// From the peers' CPA to its own; of the ACoS for a ROAS target.
     pub bridge: Option<Bridge>,
     /// What holds its volume.
-    pub held_by: HeldBy,
+    pub limited_by: LimitedBy,
 }
 
 /// Judges one case.
@@ -182,7 +182,7 @@ pub fn diagnose(case: &Case) -> Diagnosis {
             .filter(|(a, cpc)| a.cautious < *cpc)
             .map(|(a, cpc)| halfway_bid(a.cautious, cpc)),
         bridge,
-        held_by: case.hold.held_by(t.cpc()),
+        limited_by: case.budget_use.limited_by(t.cpc()),
     }
 }
 
@@ -232,7 +232,7 @@ mod tests {
             last_day: day(10),
             settle_days: 2,
             findings: &[],
-            hold: Hold::default(),
+            budget_use: BudgetUse::default(),
         }
     }
 

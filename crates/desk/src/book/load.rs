@@ -27,7 +27,7 @@ pub(super) async fn parts(
 ) -> Result<Option<Parts>, DeskError> {
     let Some(span) = facts::span(db, account.id).await? else { return Ok(None) };
     let earliest = past.and_then(|day| Window::new(span.from(), day.min(span.to())));
-    let Some(period) = choice.resolve(earliest.or(Some(span)), account.settle())? else {
+    let Some(period) = choice.resolve(earliest.or(Some(span)), account.settle_days())? else {
         return Ok(None);
     };
     let first = period

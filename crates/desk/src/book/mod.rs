@@ -18,7 +18,7 @@ use tiller_core::purpose::Purpose;
 use tiller_core::segments::Rules;
 use tiller_core::spot::Subject;
 use tiller_core::tracking::{self, EventCount, Finding};
-use tiller_core::verdict::{Case, Diagnosis, HeldBy, Hold, diagnose};
+use tiller_core::verdict::{BudgetUse, Case, Diagnosis, LimitedBy, diagnose};
 use tiller_core::window::last_settled;
 use tiller_core::{Micros, Tally, Target, Window};
 use tiller_store::PgPool;
@@ -27,7 +27,7 @@ use tiller_store::late::{EventDay, Late};
 use tiller_store::people::Account;
 
 use peers::Candidate;
-pub use peers::Circle;
+pub use peers::PeerCircle;
 pub use tiller_store::facts::ItemTally;
 pub use touched::{Touch, Touched, shock};
 
@@ -122,18 +122,18 @@ impl Entry {
     }
 
     /// Budget use and bid over a window.
-    pub fn hold(&self, window: Window) -> Hold {
-        let mut hold = Hold::default();
+    pub fn budget_use(&self, window: Window) -> BudgetUse {
+        let mut budget_use = BudgetUse::default();
         let (mut spend, mut budgets) = (0.0, 0.0);
         for day in self.days.iter().filter(|d| window.contains(d.day)) {
             if let Some(budget) = day.budget.map(Micros::to_units).filter(|b| *b > 0.0) {
                 let spent = day.tally.spend.to_units();
-                hold.days += 1;
-                hold.full_days += u32::from(spent >= 0.95 * budget);
+                budget_use.days += 1;
+                budget_use.full_days += u32::from(spent >= 0.95 * budget);
                 spend += spent;
                 budgets += budget;
             }
-            hold.ceiling = day.bid.map(Micros::to_units).or(hold.ceiling);
+            budget_use.ceiling = day.bid.map(Micros::to_units).or(budget_use.ceiling);
         }
         let lost: Vec<f64> = self
             .days
@@ -141,9 +141,10 @@ impl Entry {
             .filter(|d| window.contains(d.day))
             .filter_map(|d| d.lost_to_bid)
             .collect();
-        hold.lost_to_bid = (!lost.is_empty()).then(|| lost.iter().sum::<f64>() / lost.len() as f64);
-        hold.used = (budgets > 0.0).then(|| spend / budgets);
-        hold
+        budget_use.lost_to_bid =
+            (!lost.is_empty()).then(|| lost.iter().sum::<f64>() / lost.len() as f64);
+        budget_use.used = (budgets > 0.0).then(|| spend / budgets);
+        budget_use
     }
 
     /// What holds for bids of its parts: its days tell how much they differ, and where its budget is the limit more
@@ -157,7 +158,8 @@ impl Entry {
             }
             _ => dispersion(days.map(|t| (t.conversions, t.clicks as f64))),
         };
-        let raise = self.hold(window).held_by(self.tally(window).cpc()) != HeldBy::Budget;
+        let raise =
+            self.budget_use(window).limited_by(self.tally(window).cpc()) != LimitedBy::Budget;
         Rules { target, dispersion, raise }
     }
 
@@ -181,9 +183,9 @@ pub struct Judged {
     /// Tracking findings.
     pub findings: Vec<Finding>,
     /// How many peers, and which circle they come from.
-    pub peers: (usize, Circle),
+    pub peers: (usize, PeerCircle),
     /// Budget use.
-    pub hold: Hold,
+    pub budget_use: BudgetUse,
 }
 
 /// An account against its target.
@@ -367,7 +369,7 @@ impl Book {
             let Some(parts) = load::parts(db, account, choice, &stamp, None).await? else {
                 return Ok(None);
             };
-            let Some(period) = choice.resolve(parts.covered(None), account.settle())? else {
+            let Some(period) = choice.resolve(parts.covered(None), account.settle_days())? else {
                 return Ok(None);
             };
             Ok(Some(Arc::new(Self {
@@ -390,7 +392,7 @@ impl Book {
         let Some(parts) = parts else { return Ok(Vec::new()) };
         let mut books = Vec::new();
         for day in days.iter() {
-            if let Some(period) = choice.resolve(parts.covered(Some(day)), account.settle())? {
+            if let Some(period) = choice.resolve(parts.covered(Some(day)), account.settle_days())? {
                 books.push(Self::new(&parts, period, Some(day)));
             }
         }
@@ -417,7 +419,7 @@ impl Book {
 
     /// The last day whose conversions count as complete.
     pub fn last_settled(&self) -> NaiveDate {
-        last_settled(self.span.to(), self.account.settle())
+        last_settled(self.span.to(), self.account.settle_days())
     }
 
     /// One campaign.
@@ -427,7 +429,7 @@ impl Book {
 
     /// The settled part of the period.
     pub fn settled(&self) -> Option<Window> {
-        self.period.window.settled(self.span.to(), self.account.settle())
+        self.period.window.settled(self.span.to(), self.account.settle_days())
     }
 
     /// All campaigns together in a window.
@@ -571,7 +573,7 @@ impl Book {
         let tallies: Vec<Tally> = peers.iter().map(|c| c.tally).collect();
         let findings = self.findings(entry);
         let whole = matches!(one.subject, Subject::Campaign(_));
-        let hold = if whole { entry.hold(window) } else { Hold::default() };
+        let budget_use = if whole { entry.budget_use(window) } else { BudgetUse::default() };
         let touches = self.touched.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
         let case = Case {
             tally: one.tally,
@@ -583,9 +585,9 @@ impl Book {
             launched: self.launched(entry),
             shocked: shock(touches),
             last_day: self.span.to(),
-            settle_days: self.account.settle(),
+            settle_days: self.account.settle_days(),
             findings,
-            hold,
+            budget_use,
         };
         Some(Judged {
             diagnosis: diagnose(&case),
@@ -593,7 +595,7 @@ impl Book {
             window,
             target,
             peers: (peers.len(), circle),
-            hold,
+            budget_use,
             findings: findings.to_vec(),
         })
     }

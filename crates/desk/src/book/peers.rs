@@ -13,7 +13,7 @@ const LEAST: usize = 2;
 
 /// Whom a thing is compared with.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Circle {
+pub enum PeerCircle {
     /// Its kind and purpose, on its channel.
     Channel(String, Purpose),
     /// Its kind and purpose, on all channels.
@@ -60,16 +60,16 @@ pub(super) fn of<'a>(
     one: &Candidate,
     chosen: &[CampaignId],
     all: &'a [Candidate],
-) -> (Vec<&'a Candidate>, Circle) {
+) -> (Vec<&'a Candidate>, PeerCircle) {
     let others = || all.iter().filter(|c| c.subject != one.subject && c.tally.clicks > 0);
     if !chosen.is_empty() {
-        return (others().filter(|c| chosen.contains(&c.campaign)).collect(), Circle::Chosen);
+        return (others().filter(|c| chosen.contains(&c.campaign)).collect(), PeerCircle::Chosen);
     }
     let near: Vec<_> = others().filter(|c| c.like(one) && c.channel == one.channel).collect();
     if near.len() >= LEAST {
-        return (near, Circle::Channel(one.channel.clone(), one.purpose));
+        return (near, PeerCircle::Channel(one.channel.clone(), one.purpose));
     }
-    (others().filter(|c| c.like(one)).collect(), Circle::All(one.purpose))
+    (others().filter(|c| c.like(one)).collect(), PeerCircle::All(one.purpose))
 }
 
 /// The orders of some things as one: the mean over all of them, and the mean of how far they vary.

@@ -3,7 +3,9 @@
 use tiller_core::evidence::prior_for_comparing;
 use tiller_core::ids::CampaignId;
 use tiller_core::response::Curve;
-use tiller_core::response::lever::{Bidding, BudgetDay, Lever, Rate, lever, rate, surely_bends};
+use tiller_core::response::budget_response::{
+    Bidding, BudgetDay, BudgetResponse, Rate, budget_response, rate, surely_bends,
+};
 use tiller_core::setting::{Budget, Status, Strategy};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Tally, Window};
@@ -21,7 +23,7 @@ const VALUE_WEIGHT: f64 = 10.0;
 
 /// A campaign, and what its money can do.
 #[derive(Clone, Debug)]
-pub struct Line {
+pub struct Spender {
     /// The campaign.
     pub campaign: CampaignId,
     /// Its name.
@@ -41,22 +43,22 @@ pub struct Line {
     /// Launched so lately that it is left in peace.
     pub fresh: bool,
     /// What its money can do.
-    pub lever: Lever,
+    pub budget_response: BudgetResponse,
     /// What a click costs.
     pub cpc: f64,
     /// Value of a conversion, drawn toward its channel's.
     pub worth: f64,
 }
 
-impl Line {
+impl Spender {
     /// The curve of a strategy that spends what it gets, or is believed to.
     pub fn spends_all(&self) -> Option<&Curve> {
-        self.lever.curve.as_ref().filter(|_| self.bidding != Some(Bidding::Saturates))
+        self.budget_response.curve.as_ref().filter(|_| self.bidding != Some(Bidding::Saturates))
     }
 }
 
 /// The campaigns whose conversions can be trusted and that have spent anything lately.
-pub fn of_account(book: &Book, settings: &Settings, curves: &Curves) -> Vec<Line> {
+pub fn of_account(book: &Book, settings: &Settings, curves: &Curves) -> Vec<Spender> {
     let window = Window::ending(book.last_settled(), RATE_DAYS);
     let trusted: Vec<(&Entry, Tally, &Option<Judged>)> = book
         .entries
@@ -90,7 +92,7 @@ fn of_campaign(
     (entry, tally): (&Entry, Tally),
     peers: &[&Tally],
     fresh: bool,
-) -> Option<Line> {
+) -> Option<Spender> {
     // Money is final as soon as its day is over; only conversions come late.
     let lately = Window::ending(book.span.to(), CAPACITY_DAYS);
     let set = settings.campaign(entry.campaign.id);
@@ -124,7 +126,7 @@ fn of_campaign(
         })
         .collect();
     let cpc = tally.cpc().filter(|c| *c > 0.0)?;
-    Some(Line {
+    Some(Spender {
         campaign: entry.campaign.id,
         name: entry.campaign.name.clone(),
         budget,
@@ -135,7 +137,7 @@ fn of_campaign(
         learns: set.is_some_and(|s| s.strategy.automatic()),
         fresh,
         // Where nobody tells how it bids, money is believed to bring less and less.
-        lever: lever(
+        budget_response: budget_response(
             bidding.unwrap_or(Bidding::SpendsAll),
             fitted.map(|f| &f.curve),
             rate_beside(tally, peers),

@@ -10,14 +10,14 @@ use tiller_core::allocation::{
 use tiller_core::flight::ramp;
 use tiller_core::ids::PersonId;
 use tiller_core::learning::{self, SHOCK};
-use tiller_core::response::lever::Evidence;
+use tiller_core::response::budget_response::Evidence;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Target};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
 use crate::book::Book;
-use crate::budgets::responses::Line;
+use crate::budgets::responses::Spender;
 use crate::numerals::{money, number};
 use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Adds, Origin, Proposal};
@@ -52,7 +52,7 @@ const WORTH_A_CHANGE: f64 = 0.03;
 #[derive(Clone, Debug)]
 pub struct Move {
     /// The line.
-    pub line: Line,
+    pub line: Spender,
     /// Its daily budget now.
     pub from: f64,
     /// Its new daily budget.
@@ -68,7 +68,7 @@ pub struct Move {
 impl Move {
     /// Conversions a day at what it spends, now and then.
     pub fn conversions(&self) -> (f64, f64) {
-        let at = |spend: f64| self.line.lever.response.at(spend);
+        let at = |spend: f64| self.line.budget_response.response.at(spend);
         (at(self.line.spend), at(self.spend))
     }
 
@@ -115,7 +115,7 @@ impl Move {
 
     /// What it could spend a day, and how that is known.
     fn capacity(&self) -> String {
-        let c = &self.line.lever.capacity;
+        let c = &self.line.budget_response.capacity;
         if let (Some(curve), None) = (self.line.spends_all(), c.most) {
             return format!(
                 "its strategy spends any budget it is given; 1% more money brings {}% more",
@@ -187,8 +187,8 @@ pub struct Whole {
 }
 
 /// The highest budget that may be set.
-fn highest(l: &Line, budget: f64) -> f64 {
-    match l.lever.capacity.most {
+fn highest(l: &Spender, budget: f64) -> f64 {
+    match l.budget_response.capacity.most {
         Some(most) => most.min(DOUBLED * budget),
         None if l.spends_all().is_some() => BEYOND * budget,
         None => (1.0 + SHOCK) * budget,
@@ -196,24 +196,24 @@ fn highest(l: &Line, budget: f64) -> f64 {
 }
 
 /// The least and the most that a line is expected to spend.
-fn bounds(l: &Line, part: Part, budget: f64) -> (f64, f64) {
+fn bounds(l: &Spender, part: Part, budget: f64) -> (f64, f64) {
     let kept = match l {
         l if l.spend < USED * budget && (l.learns || part == Part::Full) => 1.0,
         l if l.conversions < LEAST_CONVERSIONS => 1.0 - SHOCK,
         _ => KEPT,
     };
     let floor = (kept * l.spend).max(l.least.min(l.spend));
-    let sure = l.lever.capacity.most.map_or(f64::INFINITY, |most| EXPECTED * most);
+    let sure = l.budget_response.capacity.most.map_or(f64::INFINITY, |most| EXPECTED * most);
     let ceiling = match highest(l, budget) {
         most if most > (1.0 + WORTH_A_CHANGE) * budget => most.min(sure),
-        // A budget that it does not use up is no lever: more of it buys nothing.
+        // A budget that it does not use up moves nothing: more of it buys nothing.
         _ => l.spend,
     };
     (floor.min(l.spend), ceiling.max(l.spend))
 }
 
 /// Whether another unit of money on a line would still meet the target.
-fn worth_raising(l: &Line, target: Option<Target>) -> bool {
+fn worth_raising(l: &Spender, target: Option<Target>) -> bool {
     let problem = problem(std::slice::from_ref(l), false, l.spend);
     let more = marginal_at(&problem, 0, l.spend);
     match target {
@@ -223,12 +223,12 @@ fn worth_raising(l: &Line, target: Option<Target>) -> bool {
     }
 }
 
-fn problem(lines: &[Line], by_value: bool, total: f64) -> Problem {
-    let line = |(i, l): (usize, &Line)| PlanLine {
+fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
+    let line = |(i, l): (usize, &Spender)| PlanLine {
         current: l.spend,
         value_per_conversion: Some(l.worth),
-        precision: Some(l.lever.precision),
-        ..PlanLine::new(i.to_string(), l.lever.response)
+        precision: Some(l.budget_response.precision),
+        ..PlanLine::new(i.to_string(), l.budget_response.response)
     };
     Problem {
         goal: if by_value { Goal::Value } else { Goal::Conversions },
@@ -243,12 +243,12 @@ fn problem(lines: &[Line], by_value: bool, total: f64) -> Problem {
 
 /// The best placement of what the lines spend; nothing where it is about right.
 pub fn advise(
-    lines: Vec<Line>,
+    lines: Vec<Spender>,
     by_value: bool,
-    target: impl Fn(&Line) -> Option<Target>,
-    part: impl Fn(&Line) -> Part,
+    target: impl Fn(&Spender) -> Option<Target>,
+    part: impl Fn(&Spender) -> Part,
 ) -> Week {
-    let lines: Vec<Line> =
+    let lines: Vec<Spender> =
         lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
     let total: f64 = lines.iter().map(|l| l.spend).sum();
     let parts: Vec<Part> = lines.iter().map(&part).collect();
@@ -279,7 +279,7 @@ pub fn advise(
 
 /// The best spends within the bounds. What has a fix of its own keeps its money where that, once fixed, would bring as
 /// much as where it would go, or where only little would be taken.
-fn placed(lines: &[Line], parts: &[Part], problem: &mut Problem) -> Option<Vec<f64>> {
+fn placed(lines: &[Spender], parts: &[Part], problem: &mut Problem) -> Option<Vec<f64>> {
     loop {
         let spends = best(lines, problem)?;
         let raised = (0..lines.len()).filter(|i| spends[*i] > lines[*i].spend * (1.0 + 1e-9));
@@ -305,7 +305,7 @@ fn placed(lines: &[Line], parts: &[Part], problem: &mut Problem) -> Option<Vec<f
 }
 
 /// The best spends; what nobody can use stays where it is.
-fn best(lines: &[Line], problem: &Problem) -> Option<Vec<f64>> {
+fn best(lines: &[Spender], problem: &Problem) -> Option<Vec<f64>> {
     let Answer::Optimal(best) = solve(problem) else { return None };
     let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
     let mut left = problem.total.amount - spends.iter().sum::<f64>();
@@ -319,7 +319,7 @@ fn best(lines: &[Line], problem: &Problem) -> Option<Vec<f64>> {
 
 /// Spends of which those that differ too little are left as they are. What they would have freed is taken off the
 /// raises, and what they would have used off the cuts, so that the total is kept all the same.
-fn worth_a_change(lines: &[Line], mut spends: Vec<f64>) -> Vec<f64> {
+fn worth_a_change(lines: &[Spender], mut spends: Vec<f64>) -> Vec<f64> {
     for _ in 0..2 {
         for (spend, l) in spends.iter_mut().zip(lines) {
             if (*spend / l.spend - 1.0).abs() < WORTH_A_CHANGE {
@@ -340,7 +340,7 @@ fn worth_a_change(lines: &[Line], mut spends: Vec<f64>) -> Vec<f64> {
     spends
 }
 
-fn a_move(line: Line, part: Part, spend: f64) -> Option<Move> {
+fn a_move(line: Spender, part: Part, spend: f64) -> Option<Move> {
     let from = line.budget?;
     if (spend / line.spend - 1.0).abs() < 1e-9 {
         return None;
@@ -423,7 +423,7 @@ fn proposal(m: &Move) -> Proposal {
 }
 
 /// The account's target as each line has it.
-pub fn targets(book: &Book) -> impl Fn(&Line) -> Option<Target> + '_ {
+pub fn targets(book: &Book) -> impl Fn(&Spender) -> Option<Target> + '_ {
     |l| book.entry(l.campaign).ok().and_then(|e| e.target)
 }
 
@@ -432,12 +432,12 @@ mod tests {
     use super::*;
     use tiller_core::allocation::{Precision, Response};
     use tiller_core::ids::CampaignId;
-    use tiller_core::response::lever::{Capacity, Lever};
+    use tiller_core::response::budget_response::{BudgetResponse, Capacity};
 
-    fn line(budget: f64, spend: f64, most: Option<f64>, per_money: f64) -> Line {
-        Line {
+    fn line(budget: f64, spend: f64, most: Option<f64>, per_money: f64) -> Spender {
+        Spender {
             campaign: CampaignId(1),
-            name: "Line".into(),
+            name: "Spender".into(),
             budget: Some(budget),
             least: 1.0,
             spend,
@@ -446,7 +446,7 @@ mod tests {
             learns: false,
             fresh: false,
             cpc: 1.0,
-            lever: Lever {
+            budget_response: BudgetResponse {
                 response: Response::Constant { cpc: 1.0, cvr: per_money },
                 precision: Precision {
                     reference: budget,
@@ -460,7 +460,7 @@ mod tests {
         }
     }
 
-    fn of(lines: &[Line]) -> Week {
+    fn of(lines: &[Spender]) -> Week {
         advise(lines.to_vec(), false, |_| None, |_| Part::Full)
     }
 
@@ -487,12 +487,12 @@ mod tests {
         assert!(week.moves.is_empty(), "{week:?}");
     }
 
-    fn with(lines: &[Line], part: impl Fn(&Line) -> Part) -> Week {
+    fn with(lines: &[Spender], part: impl Fn(&Spender) -> Part) -> Week {
         advise(lines.to_vec(), false, |_| None, part)
     }
 
     /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
-    fn good_and_faulty() -> [Line; 2] {
+    fn good_and_faulty() -> [Spender; 2] {
         let mut faulty = line(200.0, 80.0, Some(80.0), 0.02);
         faulty.name = "Faulty".into();
         [line(100.0, 100.0, Some(180.0), 0.04), faulty]
@@ -500,7 +500,7 @@ mod tests {
 
     #[test]
     fn who_is_over_its_target_gives_what_it_spends() {
-        let part = |l: &Line| if l.name == "Faulty" { Part::Gives } else { Part::Full };
+        let part = |l: &Spender| if l.name == "Faulty" { Part::Gives } else { Part::Full };
         let week = with(&good_and_faulty(), part);
         let down = &week.moves[1];
         assert!((down.spend - 20.0).abs() < 1e-6, "{week:?}");
@@ -513,7 +513,7 @@ mod tests {
     #[test]
     fn what_can_be_fixed_gives_only_where_that_would_not_be_enough() {
         let fixable = |times| {
-            move |l: &Line| if l.name == "Faulty" { Part::Fixable(times) } else { Part::Full }
+            move |l: &Spender| if l.name == "Faulty" { Part::Fixable(times) } else { Part::Full }
         };
         let week = with(&good_and_faulty(), fixable(1.5));
         assert!(week.moves[1].because().contains("halfway"), "{week:?}");
@@ -521,17 +521,17 @@ mod tests {
         assert!(with(&good_and_faulty(), fixable(2.1)).moves.is_empty(), "as good as the other");
         // A tenth is no reason to put it off.
         let mut little = good_and_faulty();
-        little[0].lever.capacity.most = Some(117.0);
+        little[0].budget_response.capacity.most = Some(117.0);
         assert!(with(&little, fixable(1.5)).moves.is_empty());
     }
 
     #[test]
     fn what_a_week_is_worth_is_its_results_at_what_they_cost_now() {
-        let part = |l: &Line| if l.name == "Faulty" { Part::Gives } else { Part::Full };
+        let part = |l: &Spender| if l.name == "Faulty" { Part::Gives } else { Part::Full };
         let week = with(&good_and_faulty(), part);
         let whole = week.whole.unwrap();
         // 100 and 80 are spent; four fifths of the 80 go to where a unit brings 0.04 conversions.
-        let more = 60.0 * (0.04 - good_and_faulty()[1].lever.response.at(80.0) / 80.0);
+        let more = 60.0 * (0.04 - good_and_faulty()[1].budget_response.response.at(80.0) / 80.0);
         assert!((whole.then.conversions - whole.now.conversions - more).abs() < 1e-6);
         let a_conversion = 180.0 / whole.now.conversions;
         assert!((week.worth(false) - more * a_conversion).abs() < 1e-6);
@@ -573,7 +573,7 @@ mod tests {
     fn unspent_money_is_no_room() {
         // It could spend 118, and may spend 120 already.
         let mut unspent = line(120.0, 100.0, Some(118.0), 0.04);
-        unspent.lever.capacity.evidence = Evidence::FreeDays;
+        unspent.budget_response.capacity.evidence = Evidence::FreeDays;
         let week = of(&[unspent, line(100.0, 100.0, Some(100.0), 0.02)]);
         assert!(week.moves.is_empty(), "{week:?}");
     }
@@ -610,7 +610,7 @@ mod tests {
     fn what_is_not_known_is_in_the_interval() {
         let unsure = |rate| {
             let mut l = line(100.0, 100.0, Some(150.0), rate);
-            l.lever.precision.covariance[0][0] = 0.2;
+            l.budget_response.precision.covariance[0][0] = 0.2;
             l
         };
         let gain = of(&[unsure(0.025), unsure(0.02)]).whole.unwrap().outlook.unwrap().gain;
@@ -630,7 +630,7 @@ mod tests {
             .moves
             .iter()
             .filter(|m| m.to > m.from)
-            .map(|m| m.line.lever.response.at(1.0))
+            .map(|m| m.line.budget_response.response.at(1.0))
             .collect();
         assert_eq!(raised, [0.04]);
     }

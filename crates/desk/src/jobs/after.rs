@@ -13,7 +13,7 @@ pub(super) async fn new_figures(
     account: &Account,
     last_day: NaiveDate,
 ) -> Result<(), DeskError> {
-    measure::settle(db, account.id, last_day).await?;
+    measure::learn_lag(db, account.id, last_day).await?;
     curves::refit(db, account.id).await?;
     courses::advance(db, account).await
 }

@@ -55,7 +55,7 @@ async fn conclude(
         }
         Ok(Merged::Decide(contents)) => {
             let errors = Some((contents.errors.as_slice(), contents.error_count));
-            imports::settle(db, import, State::Decide, None, errors).await
+            imports::conclude(db, import, State::Decide, None, errors).await
         }
         Err(DeskError::Store(StoreError::Lost)) => Err(StoreError::Lost),
         Err(DeskError::Store(error))
@@ -73,7 +73,7 @@ async fn conclude(
                     "nothing was imported, and the file is kept: {other}. Go back to the columns to try again, or discard it"
                 ),
             };
-            imports::settle(db, import, State::Failed, Some(&message), None).await
+            imports::conclude(db, import, State::Failed, Some(&message), None).await
         }
     };
     match settled {

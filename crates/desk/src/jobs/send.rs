@@ -49,7 +49,7 @@ async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
     let Some(connection) = connection else {
         // Without an interface the batch is the file that somebody carries.
         let answers: Vec<Answered> =
-            rows.iter().map(|r| made(r, today(None), account.settle())).collect();
+            rows.iter().map(|r| made(r, today(None), account.settle_days())).collect();
         changes::answered(db, batch, today(None), &answers).await?;
         return Ok(());
     };
@@ -117,7 +117,7 @@ async fn deliver(
     for row in rows {
         let id = row.change.id.to_string();
         match told.iter().find(|a| a.id == id) {
-            Some(a) if a.refused.is_none() => answers.push(made(row, from, account.settle())),
+            Some(a) if a.refused.is_none() => answers.push(made(row, from, account.settle_days())),
             Some(a) => answers.push(refused(row, a.message.clone())),
             None if answers.iter().any(|a| a.id == row.change.id) => {}
             None => answers.push(refused(row, "the channel did not answer to this change".into())),

@@ -165,14 +165,14 @@ fn triangle(rows: &[Aged], window: Window, length: usize) -> Vec<Vec<f64>> {
 }
 
 /// Writes down after how many days a click day of the account is settled now, and how those that are not will end.
-pub(crate) async fn settle(
+pub(crate) async fn learn_lag(
     db: &PgPool,
     account: AccountId,
     last_day: NaiveDate,
 ) -> Result<(), DeskError> {
     if let Some(lag) = Lag::load(db, account, last_day).await? {
         let days = lag.settled_age().min(LATEST);
-        splits::settle(db, account, i16::try_from(days).unwrap_or(2)).await?;
+        splits::set_settle_days(db, account, i16::try_from(days).unwrap_or(2)).await?;
         facts::expect(db, account, &lag.open()).await?;
     }
     Ok(())
@@ -322,7 +322,7 @@ pub async fn choose(
     book.entry(campaign)?;
     let own = Own::Events(events);
     decisions::decide(db, book.account.id, person, Some(campaign), &own).await?;
-    settle(db, book.account.id, book.span.to()).await
+    learn_lag(db, book.account.id, book.span.to()).await
 }
 
 /// Changes what the account counts by default, and how many days after a click.
@@ -336,13 +336,13 @@ pub async fn choose_default(
     for own in [Own::ClickWindow(click_window), Own::Events(events)] {
         decisions::decide(db, book.account.id, person, None, &own).await?;
     }
-    settle(db, book.account.id, book.span.to()).await
+    learn_lag(db, book.account.id, book.span.to()).await
 }
 
 /// Learns anew how conversions run off, after what counts was changed elsewhere.
-pub async fn settle_account(db: &PgPool, account: &Account) -> Result<(), DeskError> {
+pub async fn learn_lag_of(db: &PgPool, account: &Account) -> Result<(), DeskError> {
     match facts::span(db, account.id).await? {
-        Some(span) => settle(db, account.id, span.to()).await,
+        Some(span) => learn_lag(db, account.id, span.to()).await,
         None => Ok(()),
     }
 }

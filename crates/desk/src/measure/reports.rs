@@ -213,7 +213,7 @@ pub async fn drop_import(db: &PgPool, account: &Account, id: ImportId) -> Result
             "this import can’t be discarded any more; undo it instead".into(),
         ));
     }
-    Ok(imports::settle(db, &import, State::Dropped, None, None).await?)
+    Ok(imports::conclude(db, &import, State::Dropped, None, None).await?)
 }
 
 /// Back to the columns of a failed import, to read them otherwise or to try again.

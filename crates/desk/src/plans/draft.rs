@@ -44,7 +44,7 @@ pub fn choices(book: &Book) -> Vec<Choice<'_>> {
 pub async fn known(
     db: &PgPool,
     book: &Book,
-) -> Result<(Arc<Settings>, Vec<responses::Line>), DeskError> {
+) -> Result<(Arc<Settings>, Vec<responses::Spender>), DeskError> {
     let known = advice::of_account(db, book).await?.known.clone();
     Ok((Settings::of_book(db, book).await?, known))
 }
@@ -52,13 +52,13 @@ pub async fn known(
 /// A plan of the chosen campaigns for a month, its total what they spend.
 pub fn draft(
     book: &Book,
-    known: &[responses::Line],
+    known: &[responses::Spender],
     chosen: &[CampaignId],
 ) -> Result<PlanFile, DeskError> {
-    let known: Vec<&responses::Line> =
+    let known: Vec<&responses::Spender> =
         known.iter().filter(|l| chosen.contains(&l.campaign)).collect();
     let all_fresh = known.iter().all(|l| l.fresh);
-    let drafted = |known: &&responses::Line| {
+    let drafted = |known: &&responses::Spender| {
         let mut line = line(book, known)?;
         // What has just been launched is left in peace, unless somebody decides otherwise.
         if known.fresh && !all_fresh {
@@ -115,9 +115,9 @@ pub fn entry_of<'a>(book: &'a Book, id: &str) -> Option<&'a Entry> {
     book.entries.iter().find(|e| line_id(book, e) == id)
 }
 
-fn line(book: &Book, known: &responses::Line) -> Option<Line> {
+fn line(book: &Book, known: &responses::Spender) -> Option<Line> {
     let entry = book.entry(known.campaign).ok()?;
-    let mut line = Line::new(line_id(book, entry), known.lever.response);
+    let mut line = Line::new(line_id(book, entry), known.budget_response.response);
     learn(&mut line, known, MONTH);
     line.floor = ((known.least * MONTH).min(line.current) * 100.0).floor() / 100.0;
     // Nothing tells how much it could spend: it grows by what is no shock, and the plan learns from that.
@@ -128,18 +128,18 @@ fn line(book: &Book, known: &responses::Line) -> Option<Line> {
 }
 
 /// Takes what is known of a campaign now into a plan's line.
-fn learn(line: &mut Line, known: &responses::Line, days: f64) {
+fn learn(line: &mut Line, known: &responses::Spender, days: f64) {
     line.current = known.spend * days;
     line.value_per_conversion = Some(known.worth);
     line.cpc = Some(known.cpc);
-    line.response = known.lever.response;
+    line.response = known.budget_response.response;
     // What it spends now it can spend, whatever a few days of it say.
-    line.capacity = known.lever.capacity.most.map(|most| most.max(known.spend));
-    line.precision = Some(known.lever.precision);
+    line.capacity = known.budget_response.capacity.most.map(|most| most.max(known.spend));
+    line.precision = Some(known.budget_response.precision);
 }
 
 /// Takes the newest curves, rates and present spends into a plan; its limits stay.
-pub fn refresh(file: &mut PlanFile, book: &Book, known: &[responses::Line]) {
+pub fn refresh(file: &mut PlanFile, book: &Book, known: &[responses::Spender]) {
     let days = file.days;
     for line in &mut file.lines {
         let id = entry_of(book, &line.id).map(|e| e.campaign.id);

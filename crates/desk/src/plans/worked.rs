@@ -4,7 +4,7 @@ use tiller_core::allocation::{
     Answer, HeldBy, Line, Problem, Repair, Solved, limit_costs, marginal_at, solve,
 };
 use tiller_core::flight::MONTH;
-use tiller_core::verdict::HeldBy as Hold;
+use tiller_core::verdict::LimitedBy;
 
 use super::draft::line_id;
 use crate::book::Book;
@@ -101,10 +101,10 @@ pub fn why(worked: &Worked, solved: &Solved, i: usize) -> String {
 pub fn with_money_to_spare(book: &Book, file: &PlanFile, solved: &Solved) -> Vec<String> {
     let spare = |id: &str| {
         book.entries.iter().any(|e| {
-            let hold = e.hold(book.period.window);
+            let used = e.budget_use(book.period.window);
             line_id(book, e) == id
-                && hold.used.is_some_and(|u| u < 0.8)
-                && hold.held_by(None) == Hold::Neither
+                && used.used.is_some_and(|u| u < 0.8)
+                && used.limited_by(None) == LimitedBy::Neither
         })
     };
     let raised = file.lines.iter().zip(&solved.lines).filter(|(l, a)| a.budget > 1.02 * l.current);

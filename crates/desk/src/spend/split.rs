@@ -15,7 +15,7 @@ use tiller_core::spot::Subject;
 
 /// What it is split by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum By {
+pub enum SplitBy {
     /// By people or places.
     People(Dimension),
     /// By the day of the week.
@@ -26,7 +26,7 @@ pub enum By {
     Event,
 }
 
-impl By {
+impl SplitBy {
     /// All of them, with their words in addresses and their titles.
     pub const ALL: [(Self, &'static str, &'static str); 9] = [
         (Self::People(Dimension::Country), "country", "Country"),
@@ -126,15 +126,15 @@ impl Parts<'_> {
 }
 
 /// Splits a period's spend.
-pub async fn rows(db: &PgPool, book: &Book, by: By, of: &Of) -> Result<Vec<Row>, DeskError> {
+pub async fn rows(db: &PgPool, book: &Book, by: SplitBy, of: &Of) -> Result<Vec<Row>, DeskError> {
     let (window, account) = (book.period.window, book.account.id);
     let chosen = |id: CampaignId| of.campaign.is_none_or(|c| c == id);
     let mut parts = Parts { book, part: of.part.as_deref(), rows: BTreeMap::new() };
     match by {
-        By::People(dimension) => {
+        SplitBy::People(dimension) => {
             return people(db, book, dimension, of).await;
         }
-        By::Weekday => {
+        SplitBy::Weekday => {
             for entry in book.entries.iter().filter(|e| chosen(e.campaign.id)) {
                 for d in entry.days.iter().filter(|d| window.contains(d.day)) {
                     let order = d.day.weekday().num_days_from_monday() as u8;
@@ -143,7 +143,7 @@ pub async fn rows(db: &PgPool, book: &Book, by: By, of: &Of) -> Result<Vec<Row>,
                 }
             }
         }
-        By::Term => {
+        SplitBy::Term => {
             let all = match of.campaign {
                 Some(id) => splits::terms_of(db, account, id, window)
                     .await?
@@ -156,7 +156,7 @@ pub async fn rows(db: &PgPool, book: &Book, by: By, of: &Of) -> Result<Vec<Row>,
                 parts.add(0, text, campaign, tally, true);
             }
         }
-        By::Event => {
+        SplitBy::Event => {
             for e in splits::events(db, account, window).await? {
                 if e.counts && chosen(e.campaign) {
                     let tally =

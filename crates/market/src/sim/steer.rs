@@ -84,7 +84,7 @@ pub fn outcome(market: &Market, account: usize, days: u32) -> Outcome {
 }
 
 /// What a campaign brings for the money that it really spends, and the budget that makes it spend that.
-struct Lever {
+struct BudgetResponse {
     /// Money a day that is spent, rising from 0.
     spends: Vec<f64>,
     /// What it brings then: conversions or value.
@@ -93,7 +93,7 @@ struct Lever {
     budgets: Vec<f64>,
 }
 
-impl Lever {
+impl BudgetResponse {
     fn of(curve: &[CurvePoint], by_value: bool) -> Self {
         let (mut spends, mut results, mut budgets) = (vec![0.0], vec![0.0], vec![0.0]);
         for p in curve {
@@ -118,7 +118,7 @@ impl Lever {
 }
 
 /// For each campaign the daily budget that brings the account the most for a share of what it is expected to spend
-/// now; none where a budget is no lever.
+/// now; none where a budget moves nothing.
 fn best_budgets(market: &Market, account: usize, days: u32, share: f64) -> Vec<Option<f64>> {
     let sim = &market.accounts[account];
     let by_value = market.of_world(sim).target_roas.is_some();
@@ -132,29 +132,29 @@ fn best_budgets(market: &Market, account: usize, days: u32, share: f64) -> Vec<O
     let grid: Vec<f64> =
         (1..=POINTS).map(|k| nominal * (k as f64 / POINTS as f64).powi(2)).collect();
     let mut total = 0.0;
-    let levers: Vec<Option<Lever>> = sim
+    let responses: Vec<Option<BudgetResponse>> = sim
         .campaigns
         .iter()
         .map(|c| {
             is_lever(c).then(|| {
                 let present = response(market, sim, c, days, &[c.budget_a_day().to_units()]);
                 total += present[0].spend;
-                Lever::of(&response(market, sim, c, days, &grid), by_value)
+                BudgetResponse::of(&response(market, sim, c, days, &grid), by_value)
             })
         })
         .collect();
     let step = share * total / STEPS as f64;
-    let mut spends: Vec<f64> = vec![0.0; levers.len()];
+    let mut spends: Vec<f64> = vec![0.0; responses.len()];
     for _ in 0..STEPS {
-        let gain = |i: usize| levers[i].as_ref().map(|l| l.gain(spends[i], spends[i] + step));
-        let best = (0..levers.len())
+        let gain = |i: usize| responses[i].as_ref().map(|l| l.gain(spends[i], spends[i] + step));
+        let best = (0..responses.len())
             .filter_map(|i| Some((i, gain(i)?)))
             .max_by(|a, b| a.1.total_cmp(&b.1))
             .filter(|(_, gain)| *gain > 0.0);
         let Some((i, _)) = best else { break };
         spends[i] += step;
     }
-    let budget = |l: &Lever, spend: f64| {
+    let budget = |l: &BudgetResponse, spend: f64| {
         // What it spends in full needs no exact budget: a bit above leaves its good days alone.
         if spend + step > l.most() {
             l.budgets[l.budgets.len() - 1]
@@ -162,7 +162,7 @@ fn best_budgets(market: &Market, account: usize, days: u32, share: f64) -> Vec<O
             straight(&l.spends, &l.budgets, spend).max(0.01)
         }
     };
-    levers.iter().zip(spends).map(|(l, spend)| l.as_ref().map(|l| budget(l, spend))).collect()
+    responses.iter().zip(spends).map(|(l, spend)| l.as_ref().map(|l| budget(l, spend))).collect()
 }
 
 /// The least concave curve above the points: what mixing two budgets over days would reach.
@@ -217,7 +217,7 @@ mod tests {
             conversions,
             value: 0.0,
         };
-        let l = Lever::of(
+        let l = BudgetResponse::of(
             &[point(10.0, 10.0, 2.0), point(40.0, 20.0, 4.0), point(90.0, 20.0, 4.0)],
             false,
         );

@@ -33,7 +33,7 @@ pub struct DayPoint {
 
 /// What the curve is.
 #[derive(Clone, Copy, Debug)]
-pub struct Line {
+pub struct Stroke {
     /// Conversions a day for money a day.
     pub response: Response,
     /// How well it is known.
@@ -71,7 +71,7 @@ pub struct CurveChart {
 
 impl CurveChart {
     /// Of days and a curve.
-    pub fn new(days: &[DayPoint], line: &Line, currency: &str, form: Form) -> Self {
+    pub fn new(days: &[DayPoint], line: &Stroke, currency: &str, form: Form) -> Self {
         let right = form.width(WIDTH) - END;
         let seen = days.iter().map(|d| d.spend).fold(0.0, f64::max);
         let reach =
@@ -206,7 +206,7 @@ mod tests {
 
     #[test]
     fn days_stand_where_they_spent_and_money_beyond_what_can_be_spent_is_flat() {
-        let line = Line {
+        let line = Stroke {
             response: Response::Constant { cpc: 1.0, cvr: 0.1 },
             precision: Precision {
                 reference: 55.0,

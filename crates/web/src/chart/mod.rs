@@ -15,7 +15,7 @@ mod total_curve;
 mod week_grid;
 
 pub use bridge::BridgeChart;
-pub use curve_chart::{CurveChart, DayPoint, Line as CurveLine, ResidualChart};
+pub use curve_chart::{CurveChart, DayPoint, ResidualChart, Stroke};
 pub use curves_table::{Axes, CurvePanel, Told};
 pub use day_chart::DayChart;
 pub use fan::Fan;

@@ -16,7 +16,7 @@ use crate::pages::tray::{put, said};
 use crate::sent::Sent;
 
 /// A budget to be moved, as a row.
-pub struct Line {
+pub struct MoveLine {
     /// What its box carries.
     pub button: String,
     /// Its name.
@@ -64,7 +64,7 @@ pub struct WholeRow {
 /// The week's advice as it is shown.
 pub struct Advice {
     /// Its rows; none if the budgets are about right.
-    pub lines: Vec<Line>,
+    pub lines: Vec<MoveLine>,
     /// The whole now and then.
     pub whole: Vec<WholeRow>,
     /// What the moves come to together, with their interval.
@@ -107,7 +107,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
         let adds = m.adds();
         let gain = if by_value { adds.value } else { adds.conversions }.unwrap_or(0.0);
         let percent = signed(100.0 * (m.to / m.from - 1.0), |x| number(x, 0));
-        Line {
+        MoveLine {
             button: weekly::offer(m).button(),
             name: m.line.name.clone(),
             href: format!("{}/causes/campaigns/{}{}", frame.base(), m.line.campaign, frame.days),

@@ -180,14 +180,14 @@ const MOST_COURSES: usize = 12;
 /// Every campaign that has spent lately, the most money first, with the step that its last days speak for.
 fn campaign_lines(book: &Book, advised: &Advised, frame: &Frame) -> Vec<CampaignLine> {
     let steps = steps::of_account(book, advised);
-    let mut lines: Vec<&responses::Line> = advised.known.iter().collect();
+    let mut lines: Vec<&responses::Spender> = advised.known.iter().collect();
     lines.sort_by(|a, b| b.spend.total_cmp(&a.spend));
-    let line = |l: &&responses::Line| CampaignLine {
+    let line = |l: &&responses::Spender| CampaignLine {
         name: l.name.clone(),
         base: format!("{}/budgets/campaigns/{}", frame.base(), l.campaign),
         budget: numerals::or_absent(l.budget, money),
         spend: money(l.spend),
-        answers: match (l.lever.response, l.lever.capacity.most) {
+        answers: match (l.budget_response.response, l.budget_response.capacity.most) {
             (Curve::Constant { .. }, Some(most)) => {
                 format!("straight, to {} a day", money(most.max(l.spend)))
             }

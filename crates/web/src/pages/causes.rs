@@ -307,7 +307,7 @@ async fn examine(
         }),
         look_back: j
             .filter(|j| j.diagnosis.faults != Faults::default())
-            .map(|_| wording::look_back(book.span.to(), book.account.settle())),
+            .map(|_| wording::look_back(book.span.to(), book.account.settle_days())),
         window: j
             .map(|j| format!("{} settled days, {}", j.window.days(), crate::frame::span(j.window)))
             .unwrap_or_default(),
@@ -323,7 +323,7 @@ async fn examine(
         more_money: frame.editor
             && j.is_some_and(|j| {
                 j.diagnosis.verdict == Verdict::OnTarget
-                    && j.diagnosis.held_by == tiller_core::verdict::HeldBy::Budget
+                    && j.diagnosis.limited_by == tiller_core::verdict::LimitedBy::Budget
             }),
         judged: e.judged.is_some(),
         found,
@@ -479,10 +479,10 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
     }
     rows.push(Compared {
         title: "Limited by",
-        own: wording::held_by(d).into(),
+        own: wording::limited_by(d).into(),
         peers: String::new(),
         difference: j
-            .hold
+            .budget_use
             .used
             .map_or(String::new(), |u| format!("budget used {}%", number(u * 100.0, 0))),
         tone: "quiet",

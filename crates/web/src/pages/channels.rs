@@ -19,7 +19,7 @@ use crate::params::Params;
 use crate::sent::Sent;
 
 /// A connection in the list.
-pub struct Line {
+pub struct ChannelLine {
     id: ConnectionId,
     channel: String,
     address: String,
@@ -33,13 +33,13 @@ pub struct Line {
 #[template(path = "channels.html")]
 struct ChannelsPage {
     frame: Frame,
-    lines: Vec<Line>,
+    lines: Vec<ChannelLine>,
     address: String,
     wrong: Option<String>,
     open: bool,
 }
 
-fn line(v: View) -> Line {
+fn line(v: View) -> ChannelLine {
     let c = v.connection;
     let job = v.job.as_ref();
     let open = job.is_some_and(|j| j.state.open());
@@ -58,7 +58,7 @@ fn line(v: View) -> Line {
             _ => ("waits for its turn".to_owned(), "quiet"),
         },
     };
-    Line {
+    ChannelLine {
         id: c.id,
         channel: c.channel_name,
         address: c.base_url,
@@ -76,7 +76,7 @@ async fn page(
     address: String,
     wrong: Option<String>,
 ) -> Result<ChannelsPage, PageError> {
-    let lines: Vec<Line> =
+    let lines: Vec<ChannelLine> =
         desk::list(&app.db, &member.account).await?.into_iter().map(line).collect();
     Ok(ChannelsPage {
         frame: Frame::new(member, Station::Channels, params),

@@ -5,8 +5,8 @@ use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::allocation::Response as Form;
+use tiller_core::response::budget_response::{Bidding, Evidence};
 use tiller_core::response::experiment::would_leave;
-use tiller_core::response::lever::{Bidding, Evidence};
 use tiller_core::response::regression::Prior;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::curves::{self, Examined};
@@ -18,7 +18,7 @@ use tiller_desk::wording::Words;
 use tiller_desk::{CampaignId, plans};
 
 use crate::App;
-use crate::chart::{CurveChart, CurveLine, DayPoint, Forms, ResidualChart};
+use crate::chart::{CurveChart, DayPoint, Forms, ResidualChart, Stroke};
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, span};
@@ -59,10 +59,10 @@ pub async fn show(
     let line = known.iter().find(|l| l.campaign == campaign);
     let points = examined.as_ref().map(points);
     let chart = points.as_ref().zip(line).and_then(|(points, l)| {
-        let line = CurveLine {
-            response: l.lever.response,
-            precision: l.lever.precision,
-            capacity: l.lever.capacity.most.map(|c| c.max(l.spend)),
+        let line = Stroke {
+            response: l.budget_response.response,
+            precision: l.budget_response.precision,
+            capacity: l.budget_response.capacity.most.map(|c| c.max(l.spend)),
             budget: l.budget,
         };
         let currency = &member.account.currency;
@@ -138,20 +138,20 @@ fn plus_minus(p: Prior) -> String {
     format!("{} ± {}", number(p.mean, 2), number(p.deviation, 2))
 }
 
-fn lead(line: Option<&responses::Line>, e: Option<&Examined>) -> Words {
+fn lead(line: Option<&responses::Spender>, e: Option<&Examined>) -> Words {
     let Some(l) = line else {
         return Words::say(
             "Its conversions can’t be trusted, or it has spent nothing lately, so no curve can be fitted. Measure shows what is wrong.",
         );
     };
-    let end = match (l.lever.capacity.most, l.lever.capacity.evidence) {
+    let end = match (l.budget_response.capacity.most, l.budget_response.capacity.evidence) {
         (Some(most), Evidence::LostAuctions) => {
             Some((most, "from the auctions it lost because of its budget"))
         }
         (Some(most), _) => Some((most, "seen on days when its budget was not the limit")),
         (None, _) => None,
     };
-    match (l.lever.response, e) {
+    match (l.budget_response.response, e) {
         (Form::Constant { .. }, _) => {
             let words = Words::say(
                 "Its bids are set by hand or by a target, so money buys the same clicks at one price",
@@ -198,11 +198,11 @@ fn lead(line: Option<&responses::Line>, e: Option<&Examined>) -> Words {
     }
 }
 
-fn figures(line: Option<&responses::Line>, e: Option<&Examined>) -> Vec<(&'static str, String)> {
+fn figures(line: Option<&responses::Spender>, e: Option<&Examined>) -> Vec<(&'static str, String)> {
     let mut all = Vec::new();
     if let Some(l) = line {
         all.push(("Spends a day", money(l.spend)));
-        all.push(("Conversions a day there", number(l.lever.response.at(l.spend), 2)));
+        all.push(("Conversions a day there", number(l.budget_response.response.at(l.spend), 2)));
     }
     if let Some(e) = e {
         let c = &e.fit.curve;
@@ -240,7 +240,7 @@ fn check(e: &Examined) -> String {
     }
 }
 
-fn sharpen(book: &Book, line: Option<&responses::Line>, e: Option<&Examined>) -> Vec<String> {
+fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>) -> Vec<String> {
     let mut all = Vec::new();
     let Some(e) = e else {
         all.push("More days: a curve needs 14 days with spend and 5 conversions.".into());
@@ -254,7 +254,7 @@ fn sharpen(book: &Book, line: Option<&responses::Line>, e: Option<&Examined>) ->
         ));
     }
     if let Some(l) = line {
-        let left = would_leave(l.lever.response.at(l.spend).max(1e-9), c.dispersion);
+        let left = would_leave(l.budget_response.response.at(l.spend).max(1e-9), c.dispersion);
         let after = (c.elasticity_error.powi(-2) + left.powi(-2)).powf(-0.5);
         all.push(if after < 0.85 * c.elasticity_error {
             format!(
@@ -265,7 +265,7 @@ fn sharpen(book: &Book, line: Option<&responses::Line>, e: Option<&Examined>) ->
         } else {
             format!(
                 "A step experiment of four weeks would be too short to tell: with {} conversions a day its own error would be {}.",
-                number(l.lever.response.at(l.spend), 1),
+                number(l.budget_response.response.at(l.spend), 1),
                 number(left, 2)
             )
         });

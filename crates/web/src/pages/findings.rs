@@ -3,7 +3,7 @@
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::bridge::Effect;
-use tiller_core::setting::Dimension as By;
+use tiller_core::setting::Dimension as Told;
 use tiller_core::{Target, Window};
 use tiller_desk::book::Book;
 use tiller_desk::causes::findings as desk;
@@ -24,7 +24,7 @@ use crate::params::Params;
 use crate::sent::Sent;
 
 /// A finding as a row.
-pub struct Line {
+pub struct FindingLine {
     /// What it is about.
     pub what: String,
     /// Money spent on it.
@@ -58,7 +58,7 @@ pub struct Section {
     /// What it says in short.
     pub words: String,
     /// Its rows.
-    pub lines: Vec<Line>,
+    pub lines: Vec<FindingLine>,
 }
 
 /// What stands on the page.
@@ -121,11 +121,11 @@ fn cost(target: Target, t: &tiller_core::Tally) -> String {
     }
 }
 
-fn line(target: Target, f: &Found, working: Option<Params>) -> Line {
+fn line(target: Target, f: &Found, working: Option<Params>) -> FindingLine {
     let told = |of: &dyn Fn(&tiller_core::Tally) -> String| {
         f.tally.as_ref().map_or(numerals::ABSENT.into(), of)
     };
-    Line {
+    FindingLine {
         what: f.what.clone(),
         spend: told(&|t| sum(t.spend.to_units())),
         conversions: told(&|t| count(t.conversions)),
@@ -144,21 +144,21 @@ fn tone(excess: f64) -> &'static str {
     if excess > 0.0 { "harm" } else { "gain" }
 }
 
-fn title(by: By) -> &'static str {
+fn title(by: Told) -> &'static str {
     match by {
-        By::Country => "Countries",
-        By::Gender => "Genders",
-        By::Age => "Ages",
-        By::Placement => "Placements",
-        By::Device => "Devices",
-        By::Hour => "Hours",
+        Told::Country => "Countries",
+        Told::Gender => "Genders",
+        Told::Age => "Ages",
+        Told::Placement => "Placements",
+        Told::Device => "Devices",
+        Told::Hour => "Hours",
     }
 }
 
 fn people(target: Target, d: &Dimension, part: &Params) -> Section {
     // Hours are looked at in blocks, which no split tells.
     let working = |segment: &str| {
-        (d.by != By::Hour).then(|| part.with("by", d.by.word()).with("row", segment))
+        (d.by != Told::Hour).then(|| part.with("by", d.by.word()).with("row", segment))
     };
     Section {
         title: title(d.by).into(),
@@ -169,7 +169,7 @@ fn people(target: Target, d: &Dimension, part: &Params) -> Section {
             .iter()
             .map(|r| match &r.found {
                 Some(f) => line(target, f, working(&r.segment)),
-                None => Line {
+                None => FindingLine {
                     working: working(&r.segment),
                     what: r.segment.clone(),
                     spend: sum(r.tally.spend.to_units()),

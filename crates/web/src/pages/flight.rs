@@ -7,7 +7,7 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::NaiveDate;
 use tiller_core::Window;
-use tiller_core::flight::{By, monthly_limit, preview};
+use tiller_core::flight::{Lift, monthly_limit, preview};
 use tiller_core::setting::Budget;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::budgets::flight as desk;
@@ -90,7 +90,7 @@ struct FlightPage {
     courses: Vec<CourseView>,
 }
 
-fn lift(params: &Params) -> Result<Option<(By, Window)>, String> {
+fn lift(params: &Params) -> Result<Option<(Lift, Window)>, String> {
     let date = |name: &str| params.text(name).parse::<NaiveDate>().ok();
     let by = params.text("by").trim();
     if by.is_empty() && params.text("from_day").is_empty() {
@@ -101,9 +101,9 @@ fn lift(params: &Params) -> Result<Option<(By, Window)>, String> {
         .and_then(|(from, to)| Window::new(from, to))
         .ok_or("type the first and the last day; it ends no earlier than it begins")?;
     let by = if by.ends_with('%') {
-        typed_number::share(by.trim_start_matches('+'))?.map(By::Share)
+        typed_number::share(by.trim_start_matches('+'))?.map(Lift::Share)
     } else {
-        typed_number::amount(by, None)?.map(By::Amount)
+        typed_number::amount(by, None)?.map(Lift::Amount)
     };
     let by = by.ok_or("type by how much: an amount a day, or a share such as 50%")?;
     if by.applied(1.0) <= 1.0 {
@@ -131,7 +131,7 @@ async fn page(
     member: &Member,
     id: i64,
     params: &Params,
-    asked: Result<Option<(By, Window)>, String>,
+    asked: Result<Option<(Lift, Window)>, String>,
     refused: Option<String>,
 ) -> Result<Response, PageError> {
     let campaign = CampaignId(id);

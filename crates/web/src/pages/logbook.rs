@@ -19,7 +19,7 @@ use crate::params::Params;
 use crate::sent::Sent;
 
 /// An entry as it is shown.
-pub struct Line {
+pub struct EntryLine {
     entry: Entry,
     when: String,
     href: String,
@@ -63,7 +63,7 @@ fn own_line(d: &Decision) -> OwnLine {
 #[template(path = "logbook.html")]
 struct LogbookPage {
     frame: Frame,
-    lines: Vec<Line>,
+    lines: Vec<EntryLine>,
     own: Vec<OwnLine>,
     shows: Vec<(&'static str, bool, Params)>,
     show: String,
@@ -75,9 +75,9 @@ struct LogbookPage {
     any: bool,
 }
 
-fn line(entry: Entry, base: &str, today: chrono::NaiveDate) -> Line {
+fn line(entry: Entry, base: &str, today: chrono::NaiveDate) -> EntryLine {
     let c = &entry.change;
-    Line {
+    EntryLine {
         when: c.from_day.map_or_else(
             || c.answered_at.map_or(String::new(), |t| day(t.date_naive())),
             |d| format!("from {}", day(d)),
@@ -215,7 +215,7 @@ pub async fn undo_own(
 ) -> Result<Redirect, PageError> {
     let own = decisions::undo(&app.db, &member.account, member.person.id, DecisionId(id)).await?;
     if matches!(own, decisions::Own::Events(_) | decisions::Own::ClickWindow(_)) {
-        measure::settle_account(&app.db, &member.account).await?;
+        measure::learn_lag_of(&app.db, &member.account).await?;
     }
     Ok(Redirect::to(&format!("/accounts/{}/logbook?show=own", member.account.slug)))
 }

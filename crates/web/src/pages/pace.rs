@@ -28,7 +28,7 @@ use crate::params::Params;
 use crate::sent::Sent;
 
 /// A row of the table.
-pub struct Line {
+pub struct PaceLine {
     name: String,
     href: String,
     /// Where the working of one of its figures is; the figure's name follows.
@@ -63,7 +63,7 @@ struct PacePage {
     lead: Words,
     fan: Option<Forms<Fan>>,
     of: String,
-    lines: Vec<Line>,
+    lines: Vec<PaceLine>,
     plans: Vec<(PlanId, String, bool)>,
     /// Whether anything is held against a plan or budgets.
     planned: bool,
@@ -92,7 +92,7 @@ pub fn fan(book: &Book, pace: &Pace, row: &Row, size: (f64, f64)) -> Fan {
     Fan::new(size, pace.month, pace.to, &spend, &row.forecast, row.plan, currency)
 }
 
-fn line(row: &Row, frame: &Frame, buttons: &HashMap<String, String>) -> Line {
+fn line(row: &Row, frame: &Frame, buttons: &HashMap<String, String>) -> PaceLine {
     let (mid, (low, high)) = row.forecast.end();
     let (level, word) = match &row.of {
         Of::Account => ("account", "account".to_owned()),
@@ -105,7 +105,7 @@ fn line(row: &Row, frame: &Frame, buttons: &HashMap<String, String>) -> Line {
         None if row.plan.is_some() => ("gain", "on plan"),
         None => ("quiet", ""),
     };
-    Line {
+    PaceLine {
         name: row.name.clone(),
         href: format!("{}/spend/pace{}", frame.base(), frame.days.with("of", &word)),
         working: format!(

@@ -26,7 +26,7 @@ use crate::params::Params;
 use crate::sent::Sent;
 
 /// An ad group as a row.
-pub struct Line {
+pub struct GroupLine {
     id: AdGroupId,
     /// What its box carries, where anything is advised.
     button: Option<String>,
@@ -55,7 +55,7 @@ struct PoolPage {
     lead: Words,
     days: String,
     conflict: Option<String>,
-    lines: Vec<Line>,
+    lines: Vec<GroupLine>,
     pooled: bool,
     least: String,
     wrong: Option<String>,
@@ -105,7 +105,7 @@ fn line(
     params: &Params,
     parts: &[Part],
     buttons: &HashMap<String, String>,
-) -> Line {
+) -> GroupLine {
     let total = pool.total();
     let share = |x: f64, of: f64| if of > 0.0 { x / of } else { 0.0 };
     let (money_share, result_share) = (
@@ -120,7 +120,7 @@ fn line(
     .into_iter()
     .flatten()
     .collect();
-    Line {
+    GroupLine {
         id: g.id,
         button: buttons.get(&g.id.to_string()).cloned(),
         name: g.name.clone(),

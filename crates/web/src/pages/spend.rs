@@ -40,7 +40,7 @@ pub struct Cell {
 }
 
 /// A row of the table.
-pub struct Line {
+pub struct RowLine {
     key: String,
     href: String,
     name: String,
@@ -73,7 +73,7 @@ struct SpendPage {
     crumbs: Vec<(String, String)>,
     headers: Vec<Header>,
     name_header: Header,
-    lines: Vec<Line>,
+    lines: Vec<RowLine>,
     totals: Vec<Cell>,
     choices: Vec<Choice>,
     beside: (&'static str, Params),
@@ -338,7 +338,7 @@ pub fn href(base: &str, subject: Subject, days: &Params) -> String {
     }
 }
 
-fn line(r: &Row, columns: &[&'static Column], whole: &Tally, base: &str, frame: &Frame) -> Line {
+fn line(r: &Row, columns: &[&'static Column], whole: &Tally, base: &str, frame: &Frame) -> RowLine {
     let seen = Seen { row: r, whole };
     let subject = key(r.subject);
     let params = &frame.days;
@@ -365,7 +365,7 @@ fn line(r: &Row, columns: &[&'static Column], whole: &Tally, base: &str, frame: 
         )),
         Subject::Item(_) => None,
     };
-    Line {
+    RowLine {
         href: href(base, r.subject, params),
         name: r.name.clone(),
         home: r.home.clone(),

@@ -12,7 +12,7 @@ use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
 use tiller_desk::numerals::{self, count, money, number, percent, signed, sum};
 use tiller_desk::spend::split as desk;
-use tiller_desk::spend::split::{By, Of, Row};
+use tiller_desk::spend::split::{Of, Row, SplitBy};
 
 use crate::App;
 use crate::chart::{FieldRow, Forms, SpendField, WeekGrid};
@@ -33,7 +33,7 @@ struct Cell {
 }
 
 /// A part as a row.
-struct Line {
+struct SplitLine {
     name: String,
     href: String,
     cells: Vec<Cell>,
@@ -49,7 +49,7 @@ struct SplitPage {
     hidden: Vec<(String, String)>,
     field: Option<Forms<SpendField>>,
     week: Option<Forms<WeekGrid>>,
-    lines: Vec<Line>,
+    lines: Vec<SplitLine>,
     total: Vec<Cell>,
     total_name: String,
     part: Option<(String, Params)>,
@@ -110,7 +110,7 @@ fn cells(row: &Row, whole: &Tally, a: &Asked, working: Option<&Params>) -> Vec<C
 
 struct Asked {
     book: Arc<Book>,
-    by: By,
+    by: SplitBy,
     word: &'static str,
     title: &'static str,
     of: Of,
@@ -126,14 +126,14 @@ impl Asked {
 
 async fn asked(app: &App, member: &Member, params: &Params) -> Result<Asked, PageError> {
     let book = book_of_reports(&app.db, member, params).await?;
-    let (by, word, title) = By::read(params.text("by"));
+    let (by, word, title) = SplitBy::read(params.text("by"));
     let of = of(params)?;
     if let Some(id) = of.campaign {
         book.entry(id)?;
     }
     let mut rows = desk::rows(&app.db, &book, by, &of).await?;
     // Hours and weekdays keep their order; of everything else the dearest comes first.
-    if !matches!(by, By::Weekday | By::People(Dimension::Hour)) {
+    if !matches!(by, SplitBy::Weekday | SplitBy::People(Dimension::Hour)) {
         rows.sort_by_key(|r| std::cmp::Reverse(r.tally.spend));
     }
     Ok(Asked { book, by, word, title, of, rows })
@@ -174,7 +174,7 @@ pub async fn show(
         })
         .collect();
     let week = match a.by {
-        By::People(Dimension::Hour) if a.of.part.is_none() => {
+        SplitBy::People(Dimension::Hour) if a.of.part.is_none() => {
             let week = desk::week(&app.db, &a.book, a.of.campaign).await?;
             Forms::of(|form| Some(WeekGrid::new(&week, form)))
         }
@@ -182,13 +182,13 @@ pub async fn show(
     };
     let currency = &a.book.account.currency;
     let field = Forms::of(|form| {
-        let drawn = week.is_none() && a.by != By::Term;
+        let drawn = week.is_none() && a.by != SplitBy::Term;
         SpendField::new(&field_rows, target, by_value, currency, form).filter(|_| drawn)
     });
     let working = params.with("by", a.word).with("of", "part");
     let page = SplitPage {
         title: a.title,
-        ways: By::ALL.iter().map(|(_, w, t)| (*t, *w == a.word, params.with("by", w).with("part", ""))).collect(),
+        ways: SplitBy::ALL.iter().map(|(_, w, t)| (*t, *w == a.word, params.with("by", w).with("part", ""))).collect(),
         campaigns: a
             .book
             .entries
@@ -206,7 +206,7 @@ pub async fn show(
             .rows
             .iter()
             .take(SHOWN)
-            .map(|r| Line {
+            .map(|r| SplitLine {
                 name: r.name.clone(),
                 href: href(&frame, &a, r),
                 cells: cells(r, &whole, &a, Some(&working.with("row", &r.name))),
@@ -219,8 +219,8 @@ pub async fn show(
         more: a.rows.len().saturating_sub(SHOWN),
         csv: params.with("by", a.word),
         short: (a.of.part.is_none() && whole.spend.to_units() < 0.98 * spent(&a)).then_some(match a.by {
-            By::Term => "Only what keywords brought was searched for; of the last 90 days.",
-            By::Event => "Events tell of results, not of money.",
+            SplitBy::Term => "Only what keywords brought was searched for; of the last 90 days.",
+            SplitBy::Event => "Events tell of results, not of money.",
             _ => "Channels told this split of part of the spend only: of the last 90 days, and of no uploaded report.",
         }),
         frame,

@@ -30,7 +30,7 @@ const REFUSALS_SHOWN: u64 = 7;
 const SENDING: chrono::TimeDelta = chrono::TimeDelta::minutes(1);
 
 /// A change in the tray.
-pub struct Line {
+pub struct ChangeLine {
     id: ChangeId,
     place: String,
     href: String,
@@ -48,7 +48,7 @@ pub struct Line {
     checks: Vec<Check>,
 }
 
-impl Line {
+impl ChangeLine {
     fn stops(&self) -> bool {
         self.checks.iter().any(|c| c.stops)
     }
@@ -66,7 +66,7 @@ pub struct Refused {
 #[template(path = "tray.html")]
 struct TrayPage {
     frame: Frame,
-    lines: Vec<Line>,
+    lines: Vec<ChangeLine>,
     refused: Vec<Refused>,
     held_up: Vec<String>,
     sending: usize,
@@ -76,11 +76,11 @@ struct TrayPage {
     wrong: Option<String>,
 }
 
-fn line(row: Row, base: &str) -> Line {
+fn line(row: Row, base: &str) -> ChangeLine {
     let c = &row.change;
     let at = desk::spot(c).subject();
     let a_day = tiller_core::Micros::new(c.a_day).to_units();
-    Line {
+    ChangeLine {
         id: c.id,
         href: href(base, at, &Params::default()),
         place: c.place.clone(),
@@ -107,7 +107,7 @@ async fn page(
 ) -> Result<TrayPage, PageError> {
     let frame = Frame::new(member, Station::Tray, params);
     let base = frame.base();
-    let lines: Vec<Line> =
+    let lines: Vec<ChangeLine> =
         desk::rows(&app.db, &member.account).await?.into_iter().map(|r| line(r, &base)).collect();
     let log = logbook::lately(&app.db, &member.account, REFUSALS_SHOWN).await?;
     Ok(TrayPage {

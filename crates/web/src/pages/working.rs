@@ -88,7 +88,7 @@ pub async fn show(
         }
         "part" => {
             let of = split_of(&params)?;
-            let by = split::By::read(params.text("by")).0;
+            let by = split::SplitBy::read(params.text("by")).0;
             let all = split::rows(&app.db, &book, by, &of).await?;
             let all: Vec<Row> =
                 all.into_iter().map(|p| p.as_row(&book, &of)).collect::<Result<_, _>>()?;

@@ -1,7 +1,7 @@
 //! Settings that cost money (C5), each with the money it concerns.
 
 use tiller_core::pool::{self, Advice, FAIR_TARGETS, Member};
-use tiller_core::setting::{Budget, Dimension as By, PlacesMode, Setting, Status, Strategy};
+use tiller_core::setting::{Budget, Dimension as Told, PlacesMode, Setting, Status, Strategy};
 use tiller_core::{Micros, Tally, Target};
 use tiller_store::facts::ItemTally;
 
@@ -75,7 +75,7 @@ fn elsewhere(s: &Scene, people: &[Dimension]) -> Option<Found> {
     if places.mode != PlacesMode::Interested {
         return None;
     }
-    let countries = people.iter().find(|d| d.by == By::Country)?;
+    let countries = people.iter().find(|d| d.by == Told::Country)?;
     let abroad: Tally = countries
         .rows
         .iter()
@@ -102,7 +102,7 @@ fn worldwide(s: &Scene, people: &[Dimension]) -> Option<Found> {
     if places.is_some_and(|p| !p.targets.is_empty()) {
         return None;
     }
-    let countries = people.iter().find(|d| d.by == By::Country)?;
+    let countries = people.iter().find(|d| d.by == Told::Country)?;
     let shut_out = |f: &&Found| {
         f.proposals.iter().any(|p| matches!(&p.set, Setting::Adjustment(a) if a.percent == -100))
     };
@@ -181,7 +181,7 @@ fn starved(s: &Scene) -> Option<Found> {
     let (Strategy::TargetRoas { target }, Target::Roas(wanted)) = (set.strategy, s.target) else {
         return None;
     };
-    let used = s.entry.hold(s.window).used?;
+    let used = s.entry.budget_use(s.window).used?;
     let roas = s.tally.roas()?;
     if used >= STARVED || roas < BETTER * wanted || target <= wanted {
         return None;

@@ -2,7 +2,7 @@
 
 use tiller_core::hours::hopeless;
 use tiller_core::segments::{self, Finding, Proposal as Advice, Segment};
-use tiller_core::setting::{Adjustment, Budget, Dimension as By, Hours, Setting};
+use tiller_core::setting::{Adjustment, Budget, Dimension as Told, Hours, Setting};
 use tiller_core::{Tally, Target};
 use tiller_store::splits::SegmentTally;
 
@@ -12,13 +12,13 @@ use crate::tray::proposal::{Adds, Proposal};
 use tiller_core::spot::Subject;
 
 /// In this order segments are looked through.
-const ORDER: [By; 5] = [By::Country, By::Gender, By::Age, By::Placement, By::Device];
+const ORDER: [Told; 5] = [Told::Country, Told::Gender, Told::Age, Told::Placement, Told::Device];
 
 /// One way to tell people apart.
 #[derive(Clone, Debug)]
 pub struct Dimension {
     /// Which.
-    pub by: By,
+    pub by: Told,
     /// Its segments, the most excess first; of hours, the blocks that are worth a change only.
     pub rows: Vec<Row>,
 }
@@ -43,10 +43,10 @@ pub(super) fn find(
     split: &[SegmentTally],
     hours_of_week: &[((u8, u8), Tally)],
 ) -> Vec<Dimension> {
-    let of = |by: By| -> Vec<&SegmentTally> {
+    let of = |by: Told| -> Vec<&SegmentTally> {
         split.iter().filter(|t| t.dimension == by.word()).collect()
     };
-    let parts: Vec<(By, Vec<&SegmentTally>)> =
+    let parts: Vec<(Told, Vec<&SegmentTally>)> =
         ORDER.iter().map(|by| (*by, of(*by))).filter(|(_, all)| all.len() > 1).collect();
     let dimensions: Vec<(Tally, Vec<Segment>)> = parts
         .iter()
@@ -72,13 +72,13 @@ pub(super) fn find(
 }
 
 /// The percent that is set for a segment now.
-fn present(s: &Scene, by: By, segment: &str) -> f64 {
+fn present(s: &Scene, by: Told, segment: &str) -> f64 {
     let set = s.settings.campaign(s.campaign()).map_or(&[][..], |c| &c.adjustments);
     let found = set.iter().find(|a| a.dimension == by && a.segment == segment);
     found.map_or(0.0, |a| f64::from(a.percent) / 100.0)
 }
 
-fn dimension(s: &Scene, by: By, segments: &[Segment], judged: &[Finding]) -> Dimension {
+fn dimension(s: &Scene, by: Told, segments: &[Segment], judged: &[Finding]) -> Dimension {
     let mut rows: Vec<Row> = segments
         .iter()
         .zip(judged)
@@ -95,7 +95,7 @@ fn dimension(s: &Scene, by: By, segments: &[Segment], judged: &[Finding]) -> Dim
 }
 
 /// A segment is worth a change where lowering it saves money above target, or raising it uses room below.
-fn found(s: &Scene, by: By, segment: &Segment, f: &Finding) -> Option<Found> {
+fn found(s: &Scene, by: Told, segment: &Segment, f: &Finding) -> Option<Found> {
     // Less than one conversion's worth is not worth a change.
     let worth = s.target.as_cpa(s.tally.aov()).is_some_and(|cpa| f.excess.abs() >= cpa);
     if !worth {
@@ -175,7 +175,7 @@ fn hours(s: &Scene, of_week: &[((u8, u8), Tally)]) -> Option<Dimension> {
     let reason = format!("{segment}: {why}.");
     let off: Vec<usize> = (0..24).filter(|h| block.has(*h)).collect();
     Some(Dimension {
-        by: By::Hour,
+        by: Told::Hour,
         rows: vec![Row {
             segment: segment.clone(),
             tally,

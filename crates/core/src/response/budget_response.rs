@@ -122,7 +122,7 @@ const DOUBT: f64 = 1.645;
 
 /// A campaign's answer to its budget.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Lever {
+pub struct BudgetResponse {
     /// Conversions a day for money a day, below the capacity.
     pub response: Response,
     /// How well that is known.
@@ -133,16 +133,16 @@ pub struct Lever {
     pub curve: Option<Curve>,
 }
 
-/// The lever of a campaign: a straight line at its rate, or the curve where its strategy spends what it gets.
-pub fn lever(
+/// How a campaign answers to its budget: a straight line at its rate, or the curve where its strategy spends what it gets.
+pub fn budget_response(
     bidding: Bidding,
     curve: Option<&Curve>,
     rate: Rate,
     cpc: f64,
     days: &[BudgetDay],
-) -> Lever {
+) -> BudgetResponse {
     match (bidding, curve) {
-        (Bidding::SpendsAll | Bidding::Saturates, Some(c)) => Lever {
+        (Bidding::SpendsAll | Bidding::Saturates, Some(c)) => BudgetResponse {
             response: c.response,
             precision: c.precision,
             capacity: match (bidding, free(under_present_budget(days))) {
@@ -154,7 +154,7 @@ pub fn lever(
             },
             curve: Some(c.clone()),
         },
-        _ => Lever {
+        _ => BudgetResponse {
             response: Response::Constant { cpc, cvr: rate.mean * cpc },
             precision: Precision {
                 reference: mean(days).max(f64::MIN_POSITIVE),
@@ -255,21 +255,21 @@ mod tests {
         let curve = crate::response::fit(&data, crate::response::BELIEF).unwrap();
         let days = days(28, |_| (100.0, 100.0, Some(0.2)));
         let rate = Rate { mean: 0.05, variance: 0.01 };
-        let straight = lever(Bidding::Priced, Some(&curve), rate, 2.0, &days);
+        let straight = budget_response(Bidding::Priced, Some(&curve), rate, 2.0, &days);
         assert_eq!(straight.response, Response::Constant { cpc: 2.0, cvr: 0.1 });
         assert_eq!(straight.capacity.most, Some(125.0));
         assert_eq!(straight.precision.observed, [100.0, 100.0]);
-        let bent = lever(Bidding::SpendsAll, Some(&curve), rate, 2.0, &days);
+        let bent = budget_response(Bidding::SpendsAll, Some(&curve), rate, 2.0, &days);
         assert_eq!((bent.response, bent.capacity.most), (curve.response, None));
         // Where its budget is more than it spends, whatever it stood aside from, it has an end.
         let idle: Vec<BudgetDay> =
             days.iter().map(|d| BudgetDay { budget: Some(300.0), ..*d }).collect();
-        let ended = lever(Bidding::SpendsAll, Some(&curve), rate, 2.0, &idle);
+        let ended = budget_response(Bidding::SpendsAll, Some(&curve), rate, 2.0, &idle);
         assert_eq!(ended.capacity.most, Some(100.0));
         // An experiment has shown it: bending, and no further than what it stands aside from allows.
-        let tired = lever(Bidding::Saturates, Some(&curve), rate, 2.0, &days);
+        let tired = budget_response(Bidding::Saturates, Some(&curve), rate, 2.0, &days);
         assert_eq!((tired.response, tired.capacity.most), (curve.response, Some(125.0)));
-        let blind = lever(Bidding::SpendsAll, None, rate, 2.0, &days);
+        let blind = budget_response(Bidding::SpendsAll, None, rate, 2.0, &days);
         assert!(matches!(blind.response, Response::Constant { .. }));
     }
 
