@@ -9,6 +9,7 @@ pub mod budgets;
 pub mod causes;
 pub mod change_words;
 pub mod courses;
+pub mod figure;
 pub mod jobs;
 pub mod kept;
 pub mod logbook;

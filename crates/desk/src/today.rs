@@ -18,9 +18,8 @@ use crate::alarms::{self, Alarm};
 use crate::book::{Book, Entry, Judged, Period};
 use crate::budgets::weekly::Week;
 use crate::kept::Kept;
-use crate::logbook;
 use crate::wording::TradeOff;
-use crate::{DeskError, causes, pace};
+use crate::{DeskError, causes, logbook, pace};
 use tiller_core::spot::Subject;
 
 /// So many things to do stand in the letter.

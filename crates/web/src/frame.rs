@@ -5,7 +5,8 @@ use tiller_core::verdict::Verdict;
 use tiller_desk::account::connections::Waiting;
 use tiller_desk::book::{Book, Judged};
 use tiller_desk::change_words::changes;
-use tiller_desk::numerals::{day, full_day, money, signed};
+pub use tiller_desk::numerals::span;
+use tiller_desk::numerals::{full_day, money, signed};
 use tiller_desk::{Account, Role, measure};
 
 use crate::extract::Member;
@@ -250,15 +251,6 @@ impl Frame {
                 | (Station::Channels, "channels")
                 | (Station::Tray, "tray")
         )
-    }
-}
-
-/// `11 Oct – 7 Nov`, with years where it crosses one.
-pub fn span(w: Window) -> String {
-    if w.from().format("%Y").to_string() == w.to().format("%Y").to_string() {
-        format!("{} – {}", day(w.from()), day(w.to()))
-    } else {
-        format!("{} – {}", full_day(w.from()), full_day(w.to()))
     }
 }
 

@@ -5,6 +5,7 @@ pub mod typed_number;
 use std::cell::Cell;
 
 use chrono::NaiveDate;
+use tiller_core::Window;
 use tiller_core::{Currency, Target};
 
 /// Narrow, and no line breaks at it.
@@ -152,6 +153,15 @@ pub fn cut(name: &str, room: usize) -> String {
 pub fn conversions(x: f64) -> String {
     let one = (x - 1.0).abs() < 0.005;
     format!("{} {}", count(x), if one { "conversion" } else { "conversions" })
+}
+
+/// `11 Oct – 7 Nov`, with years where it crosses one.
+pub fn span(w: Window) -> String {
+    if w.from().format("%Y").to_string() == w.to().format("%Y").to_string() {
+        format!("{} – {}", day(w.from()), day(w.to()))
+    } else {
+        format!("{} – {}", full_day(w.from()), full_day(w.to()))
+    }
 }
 
 #[cfg(test)]

@@ -77,18 +77,25 @@ pub struct Row {
     pub peers: Option<(Tally, Tally)>,
     /// What its campaign counted, for parts: the budget is shared among them.
     pub pool: Option<Tally>,
+    /// Of rows together: what lies above their own targets, and what under them.
+    pub summed: Option<(f64, f64)>,
 }
 
 impl Row {
-    /// Money above target.
+    /// Money above target; of rows together each by its own.
     pub fn excess(&self) -> Option<f64> {
-        Some(self.target?.excess(&self.tally))
+        match self.summed {
+            Some((above, under)) => Some(above + under),
+            None => Some(self.target?.excess(&self.tally)),
+        }
     }
 }
 
 /// All rows as one, against the account's target; none of none.
 pub fn together(rows: &[Row], book: &Book) -> Option<Row> {
     let first = rows.first()?;
+    let each: Vec<f64> = rows.iter().filter_map(Row::excess).collect();
+    let sum = |of: fn(&f64) -> bool| each.iter().copied().filter(of).sum::<f64>();
     Some(Row {
         subject: first.subject,
         name: format!("all {}", rows.len()),
@@ -103,12 +110,8 @@ pub fn together(rows: &[Row], book: &Book) -> Option<Row> {
         judged: None,
         peers: None,
         pool: None,
+        summed: (!each.is_empty()).then(|| (sum(|x| *x > 0.0), sum(|x| *x <= 0.0))),
     })
-}
-
-/// Money above target of the rows together, each by its own target.
-pub fn excess(rows: &[Row]) -> Option<f64> {
-    rows.iter().filter_map(Row::excess).reduce(|a, b| a + b)
 }
 
 /// The rows of a level; those with nothing counted in either period are left out.
@@ -144,6 +147,7 @@ fn campaigns(book: &Book) -> Vec<Row> {
             peers: judged.as_ref().map(|j| (j.tally, j.diagnosis.peers)),
             judged,
             pool: None,
+            summed: None,
         })
         .collect()
 }
@@ -224,6 +228,7 @@ fn part(book: &Book, level: Level, item: &ItemTally, compared: bool) -> Result<R
         judged: None,
         peers: None,
         pool: Some(entry.tally(book.period.window)),
+        summed: None,
     })
 }
 

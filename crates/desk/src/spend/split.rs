@@ -83,6 +83,7 @@ impl Row {
             judged: None,
             peers: None,
             pool: None,
+            summed: None,
         })
     }
 }

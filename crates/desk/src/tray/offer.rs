@@ -4,9 +4,8 @@
 use std::collections::HashMap;
 use std::fmt::Display;
 
-use crate::DeskError;
-use crate::change_words as words;
 use crate::tray::proposal::Proposal;
+use crate::{DeskError, change_words as words};
 
 /// Something that a page offers to put in the tray.
 #[derive(Clone, Debug)]

@@ -6,8 +6,7 @@ use axum::extract::State;
 use axum::http::{HeaderName, StatusCode};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_desk::account::connections as desk;
-use tiller_desk::account::connections::JobState;
-use tiller_desk::account::connections::View;
+use tiller_desk::account::connections::{JobState, View};
 use tiller_desk::numerals::{full_day, number};
 use tiller_desk::{ConnectionId, DeskError};
 

@@ -11,11 +11,10 @@ use tiller_core::response::regression::Prior;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::curves::{self, Examined};
 use tiller_desk::budgets::responses;
-use tiller_desk::change_words;
 use tiller_desk::courses::{self, Kind};
 use tiller_desk::numerals::{count, money, number, percent};
 use tiller_desk::wording::Words;
-use tiller_desk::{CampaignId, plans};
+use tiller_desk::{CampaignId, change_words, plans};
 
 use crate::App;
 use crate::chart::{CurveChart, DayPoint, Forms, ResidualChart, Stroke};

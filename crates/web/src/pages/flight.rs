@@ -11,10 +11,9 @@ use tiller_core::flight::{Lift, monthly_limit, preview};
 use tiller_core::setting::Budget;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::budgets::flight as desk;
-use tiller_desk::change_words;
 use tiller_desk::courses::{self, Course};
 use tiller_desk::numerals::{day, full_day, money, typed_number};
-use tiller_desk::{CampaignId, CourseId, DeskError};
+use tiller_desk::{CampaignId, CourseId, DeskError, change_words};
 
 use crate::App;
 use crate::error::PageError;

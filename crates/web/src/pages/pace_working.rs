@@ -2,6 +2,7 @@
 
 use axum::extract::State;
 use axum::response::Response;
+use tiller_desk::figure::Working;
 use tiller_desk::numerals::{counted, full_day, money, number, sum};
 use tiller_desk::pace::{Pace, Row};
 
@@ -11,7 +12,7 @@ use crate::extract::{Fragment, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book_of_reports;
 use crate::pages::pace::{chosen_row, pace};
-use crate::pages::working::{Working, WorkingFragment};
+use crate::pages::working::WorkingFragment;
 use crate::params::Params;
 
 /// The working of a row's `plan`, `end` or `needed`.

@@ -7,6 +7,7 @@ use axum::response::{IntoResponse, Response};
 use tiller_core::Tally;
 use tiller_core::spot::Subject;
 use tiller_desk::book::Book;
+use tiller_desk::figure::{CATALOGUE, Figure, Seen, beside_peers, usual};
 use tiller_desk::numerals::{self, count, money, number, sum};
 use tiller_desk::spend::{self, Level, Row, Within, rows};
 use tiller_desk::tray::Edit;
@@ -19,7 +20,7 @@ use crate::chart::{FieldRow, Forms, SpendField};
 use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
-use crate::pages::spend_columns::{COLUMNS, Column, Seen, beside_peers, chosen, usual};
+use crate::pages::spend_columns::chosen;
 use crate::pages::{book, book_of_reports, csv_file, plain};
 use crate::params::Params;
 
@@ -132,10 +133,10 @@ impl View {
         };
         let mut rows: Vec<Row> = rows.into_iter().filter(matches).collect();
         let nothing = Tally::default();
-        match COLUMNS.iter().find(|c| c.key == key) {
+        match Figure::of(key) {
             // What is absent stands last in either order.
             Some(c) => rows.sort_by(|a, b| {
-                let [x, y] = [a, b].map(|row| (c.raw)(&Seen { row, whole: &nothing }));
+                let [x, y] = [a, b].map(|row| (c.value)(&Seen::of(row, &nothing)));
                 match (x, y) {
                     (Some(x), Some(y)) if down => y.total_cmp(&x),
                     (Some(x), Some(y)) => x.total_cmp(&y),
@@ -269,9 +270,9 @@ pub async fn csv(
         .map(str::to_owned)
         .collect();
     let lines = all.iter().map(|row| {
-        let seen = Seen { row, whole: &account };
+        let seen = Seen::of(row, &account);
         let texts = [row.name.clone(), row.home.clone(), row.channel.clone()];
-        texts.into_iter().chain(columns.iter().map(|c| plain((c.raw)(&seen)))).collect()
+        texts.into_iter().chain(columns.iter().map(|c| plain((c.value)(&seen)))).collect()
     });
     csv_file(
         &format!("spend-{}-{}.csv", member.account.slug, book.period.window.to()),
@@ -281,7 +282,7 @@ pub async fn csv(
 }
 
 /// The way to the columns that set rows beside their peers, and back to the usual ones.
-fn beside(shown: &[&Column], params: &Params, book: &Book, level: Level) -> (&'static str, Params) {
+fn beside(shown: &[&Figure], params: &Params, book: &Book, level: Level) -> (&'static str, Params) {
     if shown.iter().any(|c| c.key == "cvr_peers") {
         let keys: Vec<&str> = usual(book.by_value(), level).map(|c| c.key).collect();
         ("usual columns", params.with("columns", keys.join(",")))
@@ -291,9 +292,9 @@ fn beside(shown: &[&Column], params: &Params, book: &Book, level: Level) -> (&'s
 }
 
 /// All columns, the shown ones first, in their order.
-fn choices(shown: &[&Column]) -> Vec<Choice> {
-    let choice = |on: bool| move |c: &Column| Choice { key: c.key, title: c.title, on };
-    let hidden = COLUMNS.iter().filter(|c| shown.iter().all(|s| s.key != c.key));
+fn choices(shown: &[&Figure]) -> Vec<Choice> {
+    let choice = |on: bool| move |c: &Figure| Choice { key: c.key, title: c.title, on };
+    let hidden = CATALOGUE.iter().filter(|c| shown.iter().all(|s| s.key != c.key));
     shown.iter().copied().map(choice(true)).chain(hidden.map(choice(false))).collect()
 }
 
@@ -338,8 +339,8 @@ pub fn href(base: &str, subject: Subject, days: &Params) -> String {
     }
 }
 
-fn line(r: &Row, columns: &[&'static Column], whole: &Tally, base: &str, frame: &Frame) -> RowLine {
-    let seen = Seen { row: r, whole };
+fn line(r: &Row, columns: &[&'static Figure], whole: &Tally, base: &str, frame: &Frame) -> RowLine {
+    let seen = Seen::of(r, whole);
     let subject = key(r.subject);
     let params = &frame.days;
     // Its peers are those beside it in the table.
@@ -393,8 +394,8 @@ fn tone(j: &tiller_desk::book::Judged) -> &'static str {
     }
 }
 
-fn cell(c: &Column, seen: &Seen, working: String) -> Cell {
-    let Some(x) = (c.raw)(seen) else {
+fn cell(c: &Figure, seen: &Seen, working: String) -> Cell {
+    let Some(x) = (c.value)(seen) else {
         return Cell { text: numerals::ABSENT.into(), tone: "quiet", working: None };
     };
     let harm = f64::from(c.sign) * x;
@@ -409,16 +410,16 @@ fn cell(c: &Column, seen: &Seen, working: String) -> Cell {
 /// The total of a column: the ratio of the sums. Its working is that of all campaigns, so a filtered or
 /// deeper table has none.
 fn total_cells(
-    columns: &[&'static Column],
+    columns: &[&'static Figure],
     rows: &[Row],
     book: &Book,
     workings: Option<&str>,
 ) -> Vec<Cell> {
     let Some(all) = spend::together(rows, book) else { return Vec::new() };
-    let seen = Seen { row: &all, whole: &whole(book) };
-    let cell = |c: &&'static Column| {
-        // Campaigns may have targets of their own: their excesses add up, the default's would not.
-        let raw = if c.key == "excess" { spend::excess(rows) } else { (c.raw)(&seen) };
+    let account = whole(book);
+    let seen = Seen::of(&all, &account);
+    let cell = |c: &&'static Figure| {
+        let raw = (c.value)(&seen);
         let working =
             workings.filter(|_| raw.is_some()).map(|link| format!("{link}&figure={}", c.key));
         Cell { text: numerals::or_absent(raw, |x| c.written(&seen, x)), tone: "", working }

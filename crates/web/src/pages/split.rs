@@ -10,9 +10,10 @@ use tiller_core::Tally;
 use tiller_core::setting::Dimension;
 use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
-use tiller_desk::numerals::{self, count, money, number, percent, signed, sum};
-use tiller_desk::spend::split as desk;
+use tiller_desk::figure::{Figure, Seen};
+use tiller_desk::numerals;
 use tiller_desk::spend::split::{Of, Row, SplitBy};
+use tiller_desk::spend::{self, split as desk};
 
 use crate::App;
 use crate::chart::{FieldRow, Forms, SpendField, WeekGrid};
@@ -69,43 +70,33 @@ pub fn of(params: &Params) -> Result<Of, PageError> {
 }
 
 /// The figures of a row; `working` leads to how each came about.
-fn cells(row: &Row, whole: &Tally, a: &Asked, working: Option<&Params>) -> Vec<Cell> {
-    let t = &row.tally;
-    let by_value = a.book.by_value();
-    let share = |part: f64, of: f64| numerals::or_absent((of > 0.0).then(|| part / of), percent);
-    let (result, results) = if by_value {
-        (t.value.to_units(), whole.value.to_units())
-    } else {
-        (t.conversions, whole.conversions)
-    };
-    let cost = if by_value {
-        ("roas", numerals::or_absent(t.roas(), |r| number(r, 2)))
-    } else {
-        ("cpa", numerals::or_absent(t.cpa(), money))
-    };
+fn cells(
+    row: &Row,
+    whole: &Tally,
+    a: &Asked,
+    working: Option<&Params>,
+) -> Result<Vec<Cell>, PageError> {
     // Campaigns with targets of their own have no formula in common.
-    let excess = if a.one_target() { "excess" } else { "" };
-    let tone = if row.excess.is_some_and(|e| e > 0.0) { "harm" } else { "gain" };
-    [
-        ("spend", sum(t.spend.to_units()), ""),
-        ("share", share(t.spend.to_units(), whole.spend.to_units()), ""),
-        ("clicks", number(t.clicks as f64, 0), ""),
-        ("cpc", numerals::or_absent(t.cpc(), money), ""),
-        ("cvr", numerals::or_absent(t.cvr(), percent), ""),
-        ("conversions", count(t.conversions), ""),
-        ("result_share", share(result, results), ""),
-        (cost.0, cost.1, ""),
-        (excess, numerals::or_absent(row.excess, |e| signed(e, sum)), tone),
-    ]
-    .into_iter()
-    .map(|(figure, text, tone)| Cell {
-        working: working
-            .filter(|_| !figure.is_empty() && text != numerals::ABSENT)
-            .map(|p| p.with("figure", figure)),
-        text,
-        tone,
-    })
-    .collect()
+    let summed = row.excess.filter(|_| !a.one_target()).map(|e| (e.max(0.0), e.min(0.0)));
+    let as_row = spend::Row { summed, ..row.clone().as_row(&a.book, &a.of)? };
+    let seen = Seen { row: &as_row, whole, whole_is: "All rows" };
+    let cost = if a.book.by_value() { "roas" } else { "cpa" };
+    let keys =
+        ["spend", "share", "clicks", "cpc", "cvr", "conversions", "result_share", cost, "excess"];
+    let cell = |figure: &Figure| {
+        let value = (figure.value)(&seen);
+        let told = value.is_some() && !(figure.key == "excess" && summed.is_some());
+        Cell {
+            text: numerals::or_absent(value, |x| figure.unit.text(x)),
+            tone: match value {
+                Some(x) if f64::from(figure.sign) * x > 0.0 => "harm",
+                Some(_) if figure.sign != 0 => "gain",
+                _ => "",
+            },
+            working: working.filter(|_| told).map(|p| p.with("figure", figure.key)),
+        }
+    };
+    Ok(keys.into_iter().filter_map(Figure::of).map(cell).collect())
 }
 
 struct Asked {
@@ -206,13 +197,12 @@ pub async fn show(
             .rows
             .iter()
             .take(SHOWN)
-            .map(|r| SplitLine {
-                name: r.name.clone(),
-                href: href(&frame, &a, r),
-                cells: cells(r, &whole, &a, Some(&working.with("row", &r.name))),
+            .map(|r| {
+                let cells = cells(r, &whole, &a, Some(&working.with("row", &r.name)))?;
+                Ok(SplitLine { name: r.name.clone(), href: href(&frame, &a, r), cells })
             })
-            .collect(),
-        total: cells(&total, &whole, &a, None),
+            .collect::<Result<_, PageError>>()?,
+        total: cells(&total, &whole, &a, None)?,
         total_name: total.name,
         part: a.of.part.clone().map(|p| (p, params.with("part", ""))),
         cost_title: if by_value { "ROAS" } else { "CPA" },

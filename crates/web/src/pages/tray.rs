@@ -7,12 +7,13 @@ use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_core::spot::Subject;
 use tiller_desk::advice::{self, Cure};
-use tiller_desk::logbook;
 use tiller_desk::numerals::{self, counted, full_day};
 use tiller_desk::plans::{self, moves};
 use tiller_desk::tray::offer::{self, Offer};
 use tiller_desk::tray::{Check, Edit, Row, sending};
-use tiller_desk::{ChangeId, DeskError, PlanId, causes, change_words, tray as desk, wording};
+use tiller_desk::{
+    ChangeId, DeskError, PlanId, causes, change_words, logbook, tray as desk, wording,
+};
 
 use crate::App;
 use crate::error::PageError;

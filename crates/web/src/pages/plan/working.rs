@@ -7,6 +7,7 @@ use tiller_core::allocation::{
 };
 use tiller_desk::budgets::curves::DAYS;
 use tiller_desk::budgets::responses::RATE_DAYS;
+use tiller_desk::figure::Working;
 use tiller_desk::numerals::{self, money, number, signed, sum};
 use tiller_desk::plans::file::PlanFile;
 use tiller_desk::plans::{Worked, words};
@@ -18,7 +19,7 @@ use crate::error::PageError;
 use crate::extract::{Fragment, Id, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book;
-use crate::pages::working::{Working, WorkingFragment};
+use crate::pages::working::WorkingFragment;
 use crate::params::Params;
 use crate::sent::Fields;
 

@@ -1,0 +1,246 @@
+//! How figures are worked out: the numbers behind each, and what is uncertain about it.
+
+use tiller_core::evidence::{
+    cost_per_conversion, least_cost_without_conversions, poisson, two_rates, wilson,
+};
+use tiller_core::{Tally, Target};
+
+use super::{Figure, Seen, Unit};
+use crate::book::Book;
+use crate::numerals::{self, count, money, number as written, percent, sum};
+
+/// Numbers with their titles.
+pub type Numbers = Vec<(&'static str, String)>;
+
+/// A ratio of what was counted.
+pub type Ratio = fn(&Tally) -> Option<f64>;
+
+/// A figure's working.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Working {
+    /// What it is, in full.
+    pub title: &'static str,
+    /// How it is computed.
+    pub formula: &'static str,
+    /// The numbers that it is computed of.
+    pub numbers: Numbers,
+    /// What comes out.
+    pub result: String,
+    /// What is uncertain about it.
+    pub uncertain: String,
+}
+
+impl Figure {
+    /// How it is worked out for a row; none where there is nothing to compute it of.
+    pub fn working(&self, seen: &Seen, book: &Book) -> Option<Working> {
+        let currency = &book.account.currency;
+        Some(Working {
+            title: self.name,
+            formula: (self.formula)(seen),
+            numbers: (self.numbers)(seen, book)?,
+            result: numerals::or_absent((self.value)(seen), |x| self.unit.in_full(x, currency)),
+            uncertain: (self.uncertain)(seen, book),
+        })
+    }
+}
+
+pub(super) const EXACT: &str =
+    "Nothing: channels count it exactly, and a day is final when it is reported.";
+
+/// What of the days can still change.
+pub(super) fn late(book: &Book) -> String {
+    let settled = book.last_settled();
+    match book.period.window {
+        w if w.to() <= settled => "All of these days have settled.".into(),
+        w if w.from() > settled => "Conversions of these days are still coming in.".into(),
+        _ => {
+            format!("Conversions of the days after {} are still coming in.", numerals::day(settled))
+        }
+    }
+}
+
+pub(super) fn number(x: f64) -> String {
+    count(x)
+}
+
+pub(super) fn paid(book: &Book, x: f64) -> String {
+    Unit::Price.in_full(x, &book.account.currency)
+}
+
+pub(super) fn charged(s: &Seen, _: &Book) -> Option<Numbers> {
+    let t = s.now();
+    Some(vec![("Clicks", sum(t.clicks as f64)), ("CPC", numerals::or_absent(t.cpc(), money))])
+}
+
+pub(super) fn valued(s: &Seen, _: &Book) -> Option<Numbers> {
+    let t = s.now();
+    let each = ("Value each", numerals::or_absent(t.aov(), money));
+    Some(vec![("Conversions", number(t.conversions)), each])
+}
+
+/// A row's own beside a whole: its spend, or what its results are told by.
+pub(super) fn parts(
+    s: &Seen,
+    book: &Book,
+    whole: &Tally,
+    results: bool,
+    title: &'static str,
+) -> Option<Numbers> {
+    let text = |t: &Tally| match (results, s.by_value()) {
+        (false, _) => paid(book, t.spend.to_units()),
+        (true, true) => paid(book, t.value.to_units()),
+        (true, false) => count(t.conversions),
+    };
+    Some(vec![("Its own", text(s.now())), (title, text(whole))])
+}
+
+pub(super) fn compared(_: &Seen) -> &'static str {
+    "its own ÷ its peers’ together − 1"
+}
+
+pub(super) fn beside(s: &Seen, of: Ratio, unit: Unit) -> Option<Numbers> {
+    let (own, peers) = s.row.peers.as_ref()?;
+    let text = |x: f64| {
+        let text = unit.text(x);
+        if unit == Unit::Percent { text + "%" } else { text }
+    };
+    Some(vec![
+        ("Its own", numerals::or_absent(of(own), text)),
+        ("Peers", numerals::or_absent(of(peers), text)),
+        ("Peers’ clicks", sum(peers.clicks as f64)),
+    ])
+}
+
+pub(super) fn changed(_: &Seen) -> &'static str {
+    "now ÷ before − 1"
+}
+
+/// Now and in the period compared with.
+pub(super) fn before(s: &Seen, book: &Book, of: Ratio) -> Option<Numbers> {
+    let (before, window) = s.row.against.as_ref().zip(book.period.against)?;
+    let then = numerals::or_absent(of(before), money);
+    Some(vec![
+        ("Now", numerals::or_absent(of(s.now()), money)),
+        ("Before", format!("{then} ({})", numerals::span(window))),
+    ])
+}
+
+pub(super) fn excess_formula(s: &Seen) -> &'static str {
+    match s.row.target {
+        _ if s.row.summed.is_some() => "sum of every campaign’s excess, each by its own target",
+        Some(Target::Cpa(_)) => "spend − conversions × target CPA",
+        Some(Target::Roas(_)) => "spend − value ÷ target ROAS",
+        None => "needs a target",
+    }
+}
+
+pub(super) fn excess_numbers(s: &Seen, book: &Book) -> Option<Numbers> {
+    let paid = |x: f64| paid(book, x);
+    if let Some((above, under)) = s.row.summed {
+        return Some(vec![("Above target", paid(above)), ("Under target", paid(under))]);
+    }
+    let t = s.now();
+    let spend = ("Spend", paid(t.spend.to_units()));
+    Some(match s.row.target {
+        Some(Target::Cpa(x)) => {
+            vec![spend, ("Conversions", count(t.conversions)), ("Target CPA", paid(x))]
+        }
+        Some(Target::Roas(x)) => {
+            vec![spend, ("Value", paid(t.value.to_units())), ("Target ROAS", written(x, 2))]
+        }
+        None => vec![spend],
+    })
+}
+
+pub(super) fn excess_doubt(s: &Seen, book: &Book) -> String {
+    let over = s.row.judged.as_ref().and_then(|j| j.diagnosis.p_over);
+    over.map_or(late(book), |p| {
+        format!(
+            "That the true cost is above target has a probability of {}, from the settled days.",
+            numerals::probability(p)
+        )
+    })
+}
+
+pub(super) fn change_doubt(s: &Seen, _: &Book) -> String {
+    let Some(before) = &s.row.against else { return String::new() };
+    let t = s.now();
+    let p =
+        two_rates(t.conversions, t.spend.to_units(), before.conversions, before.spend.to_units());
+    if p < 0.05 {
+        format!(
+            "Conversions for the money differ by more than chance explains (p {}).",
+            written(p.max(0.001), 3)
+        )
+    } else {
+        format!(
+            "Chance alone could explain the difference in conversions for the money (p {}).",
+            written(p, 2)
+        )
+    }
+}
+
+pub(super) fn peers_doubt(s: &Seen, _: &Book) -> String {
+    let Some((own, peers)) = &s.row.peers else { return String::new() };
+    let p = two_rates(own.conversions, own.clicks as f64, peers.conversions, peers.clicks as f64);
+    if p < 0.05 {
+        format!(
+            "Its clicks convert at a different rate from its peers’, by more than chance explains (p {}).",
+            written(p.max(0.001), 3)
+        )
+    } else {
+        format!("Chance alone could explain how its clicks convert (p {}).", written(p, 2))
+    }
+}
+
+pub(super) fn count_range(x: f64, book: &Book) -> String {
+    let i = poisson(x, 0.95);
+    format!(
+        "If the same days came again, 95% of the time between {} and {} (Poisson). {}",
+        written(i.low, 1),
+        written(i.high, 1),
+        late(book)
+    )
+}
+
+pub(super) fn rate_range(successes: f64, trials: f64) -> String {
+    wilson(successes, trials, 0.95).map_or("Nothing to compute it from yet.".into(), |i| {
+        format!(
+            "95% of the time the true rate lies between {}% and {}% (Wilson).",
+            percent(i.low),
+            percent(i.high)
+        )
+    })
+}
+
+pub(super) fn cost_range(t: &Tally, book: &Book) -> String {
+    let spend = t.spend.to_units();
+    match cost_per_conversion(spend, t.conversions, 0.95) {
+        (low, Some(high)) => format!(
+            "With 95% confidence between {} and {} (exact Poisson). {}",
+            money(low),
+            money(high),
+            late(book)
+        ),
+        (_, None) => format!(
+            "No conversion yet: the true CPA is at least {} with 95% confidence (rule of three).",
+            money(least_cost_without_conversions(spend))
+        ),
+    }
+}
+
+pub(super) fn value_range(t: &Tally, book: &Book) -> String {
+    let i = poisson(t.conversions, 0.95);
+    match (t.roas(), t.conversions > 0.0) {
+        (Some(roas), true) => {
+            let scale = |n: f64| written(roas * n / t.conversions, 2);
+            format!(
+                "From the number of conversions alone, ROAS lies between {} and {} with 95% confidence. {}",
+                scale(i.low),
+                scale(i.high),
+                late(book)
+            )
+        }
+        _ => "No conversion yet.".into(),
+    }
+}
