@@ -1,6 +1,18 @@
 //! Alarms (S5): what can't wait for a weekly look. A campaign that stopped spending, and spend or the cost of a result
 //! that jumped beyond the campaign's own noise. Days are looked at every day, so alarms are rare by design: under one a
 //! week that is false among twenty-five campaigns, whatever their noise is like (see the tests).
+//!
+//! ```
+//! use chrono::NaiveDate;
+//! use tiller_core::alarm::{Day, stopped};
+//! let day = |d| NaiveDate::from_ymd_opt(2026, 10, d).unwrap();
+//! let spent = |d, spend| Day { day: day(d), spend, clicks: spend, results: 0.0 };
+//! // 40 a day for four weeks, then nothing for two days.
+//! let days: Vec<Day> = (1..=30).map(|d| spent(d, if d < 29 { 40.0 } else { 0.0 })).collect();
+//! let found = stopped(&days, day(30)).unwrap();
+//! assert_eq!((found.since, found.usual), (day(29), 40.0));
+//! assert!(stopped(&days[..28], day(28)).is_none());
+//! ```
 
 use std::collections::BTreeMap;
 

@@ -1,5 +1,11 @@
 //! Bids that were set again and again from the average CPC that the last ones caused (R5): with CPC = k × bid
 //! and a headroom *h*, bid ← k·bid + h rests at h ÷ (1 − k), wherever that is.
+//!
+//! ```
+//! use tiller_core::bid_feedback::holding;
+//! // Clicks at half the bid cost 1.00: only a headroom of 1.00 sets the next bid to 2.00 again.
+//! assert_eq!(holding(1.0, 0.5), 1.0);
+//! ```
 
 use chrono::NaiveDate;
 

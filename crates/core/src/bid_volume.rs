@@ -2,6 +2,11 @@
 //!
 //! log clicks = α + γ·log CPC + weekday, γ ~ Normal(1, 0.5²) truncated at 0: Bayesian linear regression
 //! with a known prior on one coefficient (ridge form), residual variance from the fit.
+//!
+//! ```
+//! use tiller_core::bid_volume::elasticity;
+//! assert!(elasticity(&[]).is_none(), "no days, no answer");
+//! ```
 
 use nalgebra::{DMatrix, DVector};
 use statrs::distribution::{ContinuousCDF, Normal};

@@ -1,5 +1,13 @@
 //! On which day something broke (C8): A. N. Pettitt, "A non-parametric approach to the change-point problem",
 //! Applied Statistics 28 (1979) 126–135. Ranks only, so that a wild day is one day.
+//!
+//! ```
+//! use tiller_core::change_point::change_point;
+//! let series = [3.0, 4.0, 3.5, 3.2, 3.9, 9.0, 8.5, 9.2, 8.8, 9.1];
+//! let found = change_point(&series).unwrap();
+//! assert_eq!((found.at, found.up), (5, true));
+//! assert!(found.p < 0.15);
+//! ```
 
 /// Where a series breaks.
 #[derive(Clone, Copy, Debug, PartialEq)]

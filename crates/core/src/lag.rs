@@ -3,6 +3,16 @@
 //! Chain ladder on the run-off triangle of conversions by click day and age, volume-weighted, with the
 //! standard error of T. Mack, "Distribution-free calculation of the standard error of chain ladder reserve
 //! estimates", ASTIN Bulletin 23 (1993) 213–225.
+//!
+//! ```
+//! use tiller_core::lag::{Open, RunOff};
+//! // Of each click day two of three conversions come on the day, the third on the next.
+//! let days = vec![vec![20.0, 10.0], vec![40.0, 20.0], vec![30.0, 15.0], vec![10.0]];
+//! let run_off = RunOff::fit(&days, 1).unwrap();
+//! assert!((run_off.maturity(0) - 2.0 / 3.0).abs() < 1e-12);
+//! let open = run_off.complete(&[Open { age: 0, reported: 10.0 }]);
+//! assert!((open.conversions - 15.0).abs() < 1e-9);
+//! ```
 
 use crate::evidence::{Interval, normal_quantile};
 

@@ -4,6 +4,21 @@
 //! A segment's conversions per click are drawn toward its parent's with the weight of ten conversions, so
 //! that thin evidence proposes little; and of all segments that are looked at together, at most a tenth of those
 //! that are proposed a change may be chance.
+//!
+//! ```
+//! use tiller_core::segments::{Proposal, Rules, Segment, judge};
+//! use tiller_core::{Micros, Tally, Target};
+//! let people = |name, clicks: i64, conversions| Segment {
+//!     name,
+//!     tally: Tally { clicks, conversions, spend: Micros::from_units(clicks as f64), ..Tally::default() },
+//!     present: 0.0,
+//! };
+//! let all = [people("phone", 2000, 100.0), people("desktop", 2000, 20.0)];
+//! let whole = all.iter().map(|s| s.tally).sum();
+//! let rules = Rules { target: Target::Cpa(110.0), dispersion: 1.0, raise: false };
+//! // A fifth less for those who bring a fifth as much; one step at a time.
+//! assert_eq!(judge(&whole, &all, rules)[1].proposal, Proposal::Adjust(-0.2));
+//! ```
 
 use statrs::distribution::{ContinuousCDF, Gamma};
 

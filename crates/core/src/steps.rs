@@ -1,5 +1,22 @@
 //! Step changes (A8): after three good days a fifth more, after three bad ones a fifth less, at most once in that
 //! time (common practice, no source), and how much three days can tell.
+//!
+//! ```
+//! use chrono::NaiveDate;
+//! use tiller_core::steps::{Step, advise};
+//! use tiller_core::{Micros, Tally, Target};
+//! let day = |d| NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
+//! let counted = |conversions| Tally {
+//!     spend: Micros::from_units(100.0),
+//!     conversions,
+//!     clicks: 80,
+//!     ..Tally::default()
+//! };
+//! let days = [(day(4), counted(5.0)), (day(5), counted(6.0)), (day(6), counted(5.0))];
+//! let advice = advise(&days, None, Target::Cpa(30.0), None).unwrap();
+//! assert_eq!(advice.step, Step::Up);
+//! assert_eq!(advise(&days, Some(day(5)), Target::Cpa(30.0), None).unwrap().step, Step::Wait);
+//! ```
 
 use chrono::NaiveDate;
 

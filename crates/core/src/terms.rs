@@ -1,5 +1,20 @@
 //! Search terms (C6): which are paid for in vain and share a word, and which bring results and are no
 //! keywords yet.
+//!
+//! ```
+//! use tiller_core::terms::{Term, judge};
+//! use tiller_core::{Micros, Tally, Target};
+//! let term = |text: &str, clicks: i64, conversions| Term {
+//!     text: text.into(),
+//!     tally: Tally { clicks, conversions, spend: Micros::from_units(clicks as f64), ..Tally::default() },
+//!     keyword: false,
+//! };
+//! let all = [term("hive free", 60, 0.0), term("free plans", 60, 0.0), term("hive kit", 300, 30.0)];
+//! let whole = all.iter().map(|t| t.tally).sum();
+//! let found = judge(&whole, &all, Target::Cpa(15.0));
+//! assert_eq!(found.waste[0].words, "free");
+//! assert_eq!(found.promising, [2]);
+//! ```
 
 use std::collections::{HashMap, HashSet};
 

@@ -1,4 +1,16 @@
 //! Is the right thing counted at all? Findings that make every figure below them meaningless.
+//!
+//! ```
+//! use tiller_core::tracking::{EventCount, Finding, findings};
+//! let event = |event: &str, conversions, counts| EventCount {
+//!     event: event.into(),
+//!     conversions,
+//!     value: 0.0,
+//!     counts,
+//! };
+//! let found = findings(&[], &[event("page_view", 900.0, true), event("order", 30.0, true)], None);
+//! assert!(matches!(&found[..], [Finding::NoResult { event, .. }] if event == "page_view"));
+//! ```
 
 use chrono::NaiveDate;
 

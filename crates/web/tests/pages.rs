@@ -539,3 +539,48 @@ async fn money_is_told_in_the_coins_of_the_account(db: PgPool) {
         assert!(cents(&page) > 0 || path == "today" || path == "budgets", "{path}");
     }
 }
+
+/// A long logbook comes page by page: each entry once, the latest first; what is looked for is looked for in all of it,
+/// and the file holds all of it.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_long_logbook_comes_page_by_page(db: PgPool) {
+    let site = Site::new(db);
+    let (account, cookie) = site.with_report("a").await;
+    sqlx::query(
+        "INSERT INTO change (account_id, campaign_id, place, was, set_to, setting, reason, origin, state, answered_at, from_day, told)
+         SELECT $1, (SELECT min(id) FROM campaign WHERE account_id = $1), 'Dear', jsonb_build_object('setting', 'bid', 'value', 900000),
+                jsonb_build_object('setting', 'bid', 'value', 1000000 + n), 'bid', 'Number ' || n || '.', 'hand', 'made',
+                timestamptz '2026-11-01 08:00Z' + n * interval '1 minute', '2026-11-02', 'bid to ' || n
+         FROM generate_series(1, 230) n",
+    )
+    .bind(account.id.0)
+    .execute(&site.db)
+    .await
+    .unwrap();
+    let numbers = |page: &str| -> Vec<usize> {
+        let after = page.split("Number ").skip(1);
+        after.map(|t| t.split('.').next().unwrap().parse().unwrap()).collect()
+    };
+    let next = |page: &str| {
+        let link = page.split("\">Older entries<").next().filter(|_| page.contains("Older entries"))?;
+        Some(link.rsplit("href=\"").next().unwrap().replace("&amp;", "&"))
+    };
+    let mut read = Vec::new();
+    let mut address = Some("/accounts/a/logbook".to_owned());
+    while let Some(at) = address {
+        let page = site.page(&at, &cookie).await;
+        assert_eq!(page.contains("Latest entries"), !read.is_empty());
+        let here = numbers(&page);
+        assert!(here.len() <= 100, "{} on one page", here.len());
+        read.extend(here);
+        address = next(&page);
+    }
+    assert_eq!(read, (1..=230).rev().collect::<Vec<_>>());
+    let found = site.page("/accounts/a/logbook?q=BID+TO+7", &cookie).await;
+    assert_eq!(numbers(&found), [79, 78, 77, 76, 75, 74, 73, 72, 71, 70, 7]);
+    let file = site.page("/accounts/a/logbook.csv", &cookie).await;
+    assert_eq!(numbers(&file).len(), 230);
+    // An entry that is nobody's, or another account's, is no place to go on from.
+    let nowhere = site.page("/accounts/a/logbook?after=999999", &cookie).await;
+    assert!(numbers(&nowhere).is_empty() && nowhere.contains("No entry matches"));
+}

@@ -3,6 +3,19 @@
 //! What a campaign spends on a day is a level that may grow, times its weekday's share, times noise that carries over
 //! from day to day; what is not known of each is part of the interval (module `days`). Channels and the account are
 //! sums of the same draws as their campaigns, so that they add up, and what their noise has in common stays in.
+//!
+//! ```
+//! use chrono::NaiveDate;
+//! use tiller_core::Window;
+//! use tiller_core::pace::forecast;
+//! let day = |m, d| NaiveDate::from_ymd_opt(2026, m, d).unwrap();
+//! // 10 a day through October and ten days of November: 300 by its end, and 12 a day from now on for 340.
+//! let spend: Vec<_> = day(10, 1).iter_days().take(41).map(|d| (d, 10.0)).collect();
+//! let month = Window::new(day(11, 1), day(11, 30)).unwrap();
+//! let forecast = forecast(&spend, day(11, 10), month).unwrap();
+//! assert!((forecast.end().0 - 300.0).abs() < 1.0);
+//! assert!((forecast.needed(340.0).unwrap() - 12.0).abs() < 0.1);
+//! ```
 
 mod days;
 

@@ -4,6 +4,20 @@
 //! what demand does of its own accord, so that it is not taken for an answer to money; what is left of that
 //! only a planned change of the budget can tell. The elasticity *b* has a prior that campaigns of a channel
 //! share. Common practice, no source: returns diminish, so *b* lies below 1.
+//!
+//! ```
+//! use tiller_core::response::{BELIEF, Day, fit};
+//! // Money swings between 40 and 160 a day, and conversions follow its root.
+//! let days: Vec<Day> = (0..84)
+//!     .map(|i| {
+//!         let spend = 40.0 * (1.0 + f64::from(i % 4));
+//!         Day { weekday: i as usize % 7, at: f64::from(i), spend, conversions: 2.0 * spend.sqrt() }
+//!     })
+//!     .collect();
+//! let curve = fit(&days, BELIEF).unwrap();
+//! assert!((curve.elasticity - 0.5).abs() < 0.05);
+//! assert!(fit(&days[..5], BELIEF).is_none(), "five days tell nothing");
+//! ```
 
 pub mod budget_response;
 pub mod experiment;

@@ -2,6 +2,35 @@
 //! bid, the traffic or the value of its orders? Rules in order; each answer carries the numbers it rests on.
 //!
 //! Law: `on_target` never has excess, a fault always has it.
+//!
+//! ```
+//! use tiller_core::verdict::{BudgetUse, Case, Verdict, diagnose};
+//! use tiller_core::{Micros, Tally, Target};
+//! let counted = |clicks: i64, spend, conversions| Tally {
+//!     clicks,
+//!     spend: Micros::from_units(spend),
+//!     conversions,
+//!     ..Tally::default()
+//! };
+//! // It converts as its peers do, and pays twice as much for a click: the bid.
+//! let peers = [counted(4000, 4000.0, 200.0), counted(5000, 5000.0, 250.0)];
+//! let case = Case {
+//!     tally: counted(1000, 2000.0, 50.0),
+//!     settled_days: 28,
+//!     target: Target::Cpa(25.0),
+//!     least_difference: 0.05,
+//!     peers: &peers,
+//!     orders: None,
+//!     launched: None,
+//!     shocked: None,
+//!     last_day: chrono::NaiveDate::default(),
+//!     settle_days: 2,
+//!     findings: &[],
+//!     budget_use: BudgetUse::default(),
+//! };
+//! let found = diagnose(&case);
+//! assert_eq!((found.verdict, found.excess), (Verdict::Bid, 750.0));
+//! ```
 
 use chrono::NaiveDate;
 
