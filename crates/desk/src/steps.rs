@@ -61,7 +61,7 @@ impl DueStep {
 
     /// As it is offered: a single step, which may be taken doubled.
     pub fn offer(&self) -> Offer<&Self> {
-        Offer::new(self.campaign, offer::says([&self.proposal(false)]), self)
+        Offer::new(self.campaign, &self.name, offer::says([&self.proposal(false)]), self)
     }
 
     /// What the three days tell, in a sentence.

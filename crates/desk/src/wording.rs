@@ -154,6 +154,12 @@ pub fn capital(text: &str) -> String {
     letters.next().map_or_else(String::new, |c| c.to_uppercase().chain(letters).collect())
 }
 
+/// A phrase as a whole sentence.
+pub fn as_sentence(text: &str) -> String {
+    let end = if text.ends_with(['.', '?', '!']) { "" } else { "." };
+    capital(text) + end
+}
+
 /// On the wrong side of a target: `above target`, `below target`.
 pub fn missed(target: Target) -> &'static str {
     match target {

@@ -156,7 +156,7 @@ async fn a_pool_is_split_by_its_audiences(db: PgPool) {
     let said = desk.says(&format!("{feed}/split"), &sizes).await;
     assert!(said.contains("2 changes were put in the tray."), "{said}");
     let none = desk.says(&format!("{feed}/pool"), "").await;
-    assert!(none.contains("choose at least one ad group with advice"), "{none}");
+    assert!(none.contains("Choose at least one ad group with advice."), "{none}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

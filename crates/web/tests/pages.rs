@@ -562,7 +562,8 @@ async fn a_long_logbook_comes_page_by_page(db: PgPool) {
         after.map(|t| t.split('.').next().unwrap().parse().unwrap()).collect()
     };
     let next = |page: &str| {
-        let link = page.split("\">Older entries<").next().filter(|_| page.contains("Older entries"))?;
+        let link =
+            page.split("\">Older entries<").next().filter(|_| page.contains("Older entries"))?;
         Some(link.rsplit("href=\"").next().unwrap().replace("&amp;", "&"))
     };
     let mut read = Vec::new();

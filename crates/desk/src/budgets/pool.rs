@@ -141,7 +141,7 @@ pub fn offers(view: &Pool) -> Vec<Offer<Proposal>> {
             .because("Spent", money(g.tally.spend.to_units()))
             .because("Conversions", count(g.tally.conversions))
             .because("Best with a probability of", format!("{}%", percent(standing.best)));
-        Some(Offer::change(g.id, proposal))
+        Some(Offer::change(g.id, &g.name, proposal))
     };
     view.groups.iter().filter_map(offer).collect()
 }

@@ -368,7 +368,7 @@ fn a_move(line: Spender, part: Part, spend: f64) -> Option<Move> {
 
 /// A move as it is offered.
 pub fn offer(m: &Move) -> Offer<&Move> {
-    Offer::new(m.line.campaign, offer::says([&proposal(m)]), m)
+    Offer::new(m.line.campaign, &m.line.name, offer::says([&proposal(m)]), m)
 }
 
 /// Puts moves in the tray, those that are more than a step as courses; tells how many changes are new there, and

@@ -305,7 +305,7 @@ pub fn offers(pace: &Pace, settings: &Settings) -> Vec<Offer<Proposal>> {
                 format!("about {plan} by the end of the month"),
                 Adds { spend: Some(needed - row.forecast.level), ..Adds::default() },
             );
-        offers.push(Offer::change(id, proposal));
+        offers.push(Offer::change(id, &row.name, proposal));
     }
     offers
 }

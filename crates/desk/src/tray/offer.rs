@@ -11,6 +11,7 @@ use crate::{DeskError, change_words as words};
 #[derive(Clone, Debug)]
 pub struct Offer<T> {
     id: String,
+    name: String,
     says: String,
     what: T,
 }
@@ -23,15 +24,15 @@ pub fn says<'a>(proposals: impl IntoIterator<Item = &'a Proposal>) -> String {
 
 impl Offer<Proposal> {
     /// A change.
-    pub fn change(id: impl Display, proposal: Proposal) -> Self {
-        Self { id: id.to_string(), says: says([&proposal]), what: proposal }
+    pub fn change(id: impl Display, name: &str, proposal: Proposal) -> Self {
+        Self::new(id, name, says([&proposal]), proposal)
     }
 }
 
 impl<T> Offer<T> {
-    /// Told from others by its id, with what it says.
-    pub fn new(id: impl Display, says: String, what: T) -> Self {
-        Self { id: id.to_string(), says, what }
+    /// Told from others by its id, with what it is of and what it says.
+    pub fn new(id: impl Display, name: &str, says: String, what: T) -> Self {
+        Self { id: id.to_string(), name: name.to_owned(), says, what }
     }
 
     /// What its button carries.
@@ -50,13 +51,13 @@ pub fn taken<T>(buttons: &[String], offers: Vec<Offer<T>>) -> Result<Vec<T>, Des
     let meets = |button: &String, offer: &Offer<T>| *button == offer.button();
     if let Some(stale) = buttons.iter().find(|b| !offers.iter().any(|o| meets(b, o))) {
         let (id, said) = stale.split_once(": ").unwrap_or((stale, ""));
-        let now = match offers.iter().find(|o| o.id == id) {
-            Some(offer) => format!("it says ‘{}’ now", offer.says),
-            None => "nothing of it is advised any more".into(),
+        let (of, now) = match offers.iter().find(|o| o.id == id) {
+            Some(o) => (format!(" on {}", o.name), format!("it says ‘{}’ now", o.says)),
+            None => (String::new(), "nothing of it is advised any more".into()),
         };
-        let said = if said.is_empty() { "what was chosen".into() } else { format!("‘{said}’") };
+        let said = if said.is_empty() { "nothing".into() } else { format!("‘{said}’") };
         return Err(DeskError::Invalid(format!(
-            "the advice has changed since this page was shown: it said {said}, and {now}. Nothing was put in the tray; load the page again to decide anew"
+            "the advice{of} has changed since this page was shown: it said {said}, and {now}. Nothing was put in the tray; load the page again to decide anew"
         )));
     }
     let chosen = offers.into_iter().filter(|o| buttons.iter().any(|b| meets(b, o)));
@@ -76,7 +77,7 @@ mod tests {
     fn offer(id: i64, bid: f64) -> Offer<Proposal> {
         let set = Setting::Bid(Some(Micros::from_units(bid)));
         let subject = Subject::Campaign(CampaignId(id));
-        Offer::change(id, Proposal::new(subject, set, Origin::Causes, "Because."))
+        Offer::change(id, "Courses", Proposal::new(subject, set, Origin::Causes, "Because."))
     }
 
     #[test]
@@ -95,6 +96,7 @@ mod tests {
             changed.contains("it said ‘Bid to 0.80’, and it says ‘Bid to 1.700’ now"),
             "{changed}"
         );
+        assert!(changed.contains("advice on Courses has changed"), "{changed}");
         let gone = take(&["3: Bid to 0.80"]).unwrap_err();
         assert!(gone.contains("nothing of it is advised any more"), "{gone}");
         // A button that says nothing has shown nothing.

@@ -22,7 +22,7 @@ pub struct Remedy {
 impl Remedy {
     /// One change.
     pub fn change(of: Subject, p: &Proposal) -> Self {
-        let button = Offer::change(key(of), p.clone()).button();
+        let button = Offer::change(key(of), "", p.clone()).button();
         let fields = vec![("of", key(of)), ("take", button)];
         Self { to: "tray/remedy", fields, text: change_words::aim(&p.set) }
     }

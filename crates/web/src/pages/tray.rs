@@ -210,7 +210,7 @@ pub async fn said(sent: &Sent, outcome: Result<String, DeskError>) -> Result<Res
     }
     let (good, text) = match outcome {
         Ok(text) => (true, text),
-        Err(DeskError::Invalid(message)) => (false, message),
+        Err(DeskError::Invalid(message)) => (false, wording::as_sentence(&message)),
         Err(error) => return Err(error.into()),
     };
     let waiting = desk::waiting(&app.db, &member.account, member.standing.today).await?;
@@ -254,7 +254,7 @@ pub async fn remedy(sent: Sent) -> Result<Response, PageError> {
     let outcome = match advice::cure(&app.db, &book, of, &examined).await? {
         Some(Cure::Change(p)) => {
             let button = fields.get("take").map_or_else(|| key(of), str::to_owned);
-            match offer::taken(&[button], vec![Offer::change(key(of), p)]) {
+            match offer::taken(&[button], vec![Offer::change(key(of), &examined.name, p)]) {
                 Ok(proposals) => desk::propose(db, account, person, proposals).await.map(put),
                 Err(error) => Err(error),
             }

@@ -65,7 +65,8 @@ pub struct Found {
 impl Found {
     /// The changes that do it, as they are offered.
     pub fn offer(&self) -> Option<Offer<&[Proposal]>> {
-        let offer = || Offer::new(&self.id, offer::says(&self.proposals), &self.proposals[..]);
+        let offer =
+            || Offer::new(&self.id, &self.what, offer::says(&self.proposals), &self.proposals[..]);
         (!self.proposals.is_empty()).then(offer)
     }
 }
