@@ -5,6 +5,7 @@ use axum::Json;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use tiller_desk::{DeskError, Kind};
+use tower_sessions::{session, session_store};
 
 /// Why a request ended without its page.
 #[derive(Debug)]
@@ -38,6 +39,18 @@ impl From<DeskError> for PageError {
             }
             DeskError::Store(error) => Self::Internal(error.to_string()),
             error @ DeskError::Broke(_) => Self::Internal(error.to_string()),
+        }
+    }
+}
+
+impl From<session::Error> for PageError {
+    fn from(error: session::Error) -> Self {
+        match &error {
+            // What keeps the sessions is the database.
+            session::Error::Store(session_store::Error::Backend(_)) => {
+                Self::Away(error.to_string())
+            }
+            _ => Self::Internal(error.to_string()),
         }
     }
 }

@@ -27,8 +27,7 @@ impl FromRequestParts<App> for SignedIn {
         let session = Session::from_request_parts(parts, app)
             .await
             .map_err(|(_, text)| PageError::Internal(text.into()))?;
-        let id: Option<PersonId> =
-            session.get(PERSON).await.map_err(|e| PageError::Internal(e.to_string()))?;
+        let id: Option<PersonId> = session.get(PERSON).await?;
         let person = match id {
             Some(id) => sign_in::person(&app.db, id).await?,
             None => None,

@@ -292,3 +292,17 @@ async fn a_view_is_its_members_own(db: PgPool) {
     site.post("/accounts/a/views/remove", Some(&mine), "name=Dear+items").await;
     assert!(!site.page("/accounts/a/spend", &mine).await.contains("Dear items"));
 }
+
+/// A database that is away is nobody's fault: every page says so, with a status that tells a program to come again.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_database_that_is_away_is_told_on_every_page(db: PgPool) {
+    let site = Site::new(db);
+    let (_, cookie) = site.with_report("a").await;
+    site.db.close().await;
+    for page in ["today", "spend", "logbook", "tray"] {
+        let answer = site.get(&format!("/accounts/a/{page}"), Some(&cookie)).await;
+        assert_eq!(answer.status(), StatusCode::SERVICE_UNAVAILABLE, "{page}");
+        let told = text(answer).await;
+        assert!(told.contains("database") && !told.contains("our side"), "{told}");
+    }
+}

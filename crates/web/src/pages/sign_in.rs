@@ -105,16 +105,15 @@ async fn enter(
     person: tiller_desk::PersonId,
     next: &str,
 ) -> Result<Response, PageError> {
-    let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
     // A new id, so that one planted before signing in is worth nothing.
-    session.cycle_id().await.map_err(failed)?;
-    session.insert(PERSON, person).await.map_err(failed)?;
+    session.cycle_id().await?;
+    session.insert(PERSON, person).await?;
     Ok(Redirect::to(own_path(next)).into_response())
 }
 
 /// Ends the session.
 pub async fn sign_out(session: Session) -> Result<Redirect, PageError> {
-    session.flush().await.map_err(|e| PageError::Internal(e.to_string()))?;
+    session.flush().await?;
     Ok(Redirect::to("/sign-in"))
 }
 

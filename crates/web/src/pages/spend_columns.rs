@@ -20,14 +20,13 @@ pub async fn chosen(
     by_value: bool,
     level: Level,
 ) -> Result<Vec<&'static Figure>, PageError> {
-    let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
     // Another account looks at other figures: each keeps its own.
     let key = format!("{COLUMNS_KEY}-{account}");
     let asked = params.text("columns");
     let chosen = if asked.is_empty() {
-        session.get::<String>(&key).await.map_err(failed)?.unwrap_or_default()
+        session.get::<String>(&key).await?.unwrap_or_default()
     } else {
-        session.insert(&key, asked).await.map_err(failed)?;
+        session.insert(&key, asked).await?;
         asked.to_owned()
     };
     let named: Vec<&Figure> =

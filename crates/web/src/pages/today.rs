@@ -190,13 +190,12 @@ async fn last_visit(
     member: &Member,
     book: Option<&Book>,
 ) -> Result<Option<Visit>, PageError> {
-    let failed = |e: tower_sessions::session::Error| PageError::Internal(e.to_string());
     let name = format!("visit-{}", member.account.id);
-    if let Some(known) = session.get::<Option<Visit>>(&name).await.map_err(failed)? {
+    if let Some(known) = session.get::<Option<Visit>>(&name).await? {
         return Ok(known);
     }
     let last = today::visit(db, &member.account, member.person.id, book).await?;
-    session.insert(&name, last).await.map_err(failed)?;
+    session.insert(&name, last).await?;
     Ok(last)
 }
 
