@@ -15,6 +15,12 @@ macro_rules! ids {
         #[serde(transparent)]
         pub struct $name(pub i64);
 
+        impl From<i64> for $name {
+            fn from(number: i64) -> Self {
+                Self(number)
+            }
+        }
+
         impl std::fmt::Display for $name {
             fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 self.0.fmt(f)

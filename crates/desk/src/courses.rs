@@ -298,7 +298,7 @@ pub(crate) async fn advance(db: &PgPool, account: &Account) -> Result<(), DeskEr
     send_steps(db, account).await
 }
 
-/// Puts the steps that are due in the tray; [`advance`] sends them.
+/// Puts the steps that are due in the tray; `advance` sends them.
 pub async fn take_steps(db: &PgPool, account: &Account) -> Result<(), DeskError> {
     let open: Vec<Course> =
         list(db, account).await?.into_iter().filter(|c| c.plan.open()).collect();

@@ -116,9 +116,9 @@ impl<S: Send + Sync> FromRequestParts<S> for Fragment {
 
 /// The id of the thing in the address.
 #[derive(Clone, Copy, Debug)]
-pub struct Id(pub i64);
+pub struct Id<T>(pub T);
 
-impl FromRequestParts<App> for Id {
+impl<T: From<i64>> FromRequestParts<App> for Id<T> {
     type Rejection = PageError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
@@ -126,7 +126,7 @@ impl FromRequestParts<App> for Id {
             .await
             .map_err(|e| PageError::Internal(e.to_string()))?;
         let text = path.iter().find(|(name, _)| *name == "id").map_or("", |(_, text)| text);
-        text.parse().map(Self).map_err(|_| {
+        text.parse().map(|n: i64| Self(n.into())).map_err(|_| {
             PageError::NotFound(format!("‘{text}’ is not the number of anything here."))
         })
     }

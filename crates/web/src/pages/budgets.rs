@@ -286,9 +286,9 @@ pub async fn create(sent: Sent) -> Result<Response, PageError> {
 pub async fn duplicate(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<PlanId>,
 ) -> Result<Redirect, PageError> {
-    let copy = desk::duplicate(&app.db, &member.account, member.person.id, PlanId(id)).await?;
+    let copy = desk::duplicate(&app.db, &member.account, member.person.id, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets/{copy}", member.account.slug)))
 }
 
@@ -296,9 +296,9 @@ pub async fn duplicate(
 pub async fn remove(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<PlanId>,
 ) -> Result<Redirect, PageError> {
-    desk::remove(&app.db, &member.account, PlanId(id)).await?;
+    desk::remove(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets", member.account.slug)))
 }
 
@@ -306,9 +306,9 @@ pub async fn remove(
 pub async fn csv(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<PlanId>,
 ) -> Result<Response, PageError> {
-    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, id).await?;
     let contradiction = || {
         PageError::Invalid("The limits of this plan contradict each other, so there are no budgets to export. Repair it first.".into())
     };
@@ -353,9 +353,9 @@ pub async fn csv(
 pub async fn json(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<PlanId>,
 ) -> Result<Response, PageError> {
-    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, id).await?;
     let text = serde_json::to_string_pretty(&opened.file)
         .map_err(|e| PageError::Internal(e.to_string()))?;
     Ok(download("application/json", &format!("{}.json", opened.plan.name), text + "\n"))

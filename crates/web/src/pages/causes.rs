@@ -192,30 +192,30 @@ fn cost_text(j: &Judged) -> String {
 pub async fn campaign(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    examine(&app, &member, &params, Subject::Campaign(CampaignId(id))).await
+    examine(&app, &member, &params, Subject::Campaign(id)).await
 }
 
 /// One ad group.
 pub async fn ad_group(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<AdGroupId>,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    examine(&app, &member, &params, Subject::AdGroup(AdGroupId(id))).await
+    examine(&app, &member, &params, Subject::AdGroup(id)).await
 }
 
 /// One item.
 pub async fn item(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ItemId>,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    examine(&app, &member, &params, Subject::Item(ItemId(id))).await
+    examine(&app, &member, &params, Subject::Item(id)).await
 }
 
 async fn examine(

@@ -116,9 +116,9 @@ pub async fn connect(sent: Sent) -> Result<Response, PageError> {
 pub async fn fetch(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ConnectionId>,
 ) -> Result<Redirect, PageError> {
-    desk::fetch(&app.db, &member.account, ConnectionId(id)).await?;
+    desk::fetch(&app.db, &member.account, id).await?;
     app.wake.fetches.notify_one();
     Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
 }
@@ -127,9 +127,9 @@ pub async fn fetch(
 pub async fn remove(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ConnectionId>,
 ) -> Result<Redirect, PageError> {
-    desk::remove(&app.db, &member.account, ConnectionId(id)).await?;
+    desk::remove(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
 }
 

@@ -47,10 +47,10 @@ struct CurvePage {
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let campaign = CampaignId(id);
+    let campaign = id;
     let (book, frame, head) = open(&app.db, &member, &params, campaign, Side::Curve).await?;
     let courses = courses::list(&app.db, &member.account).await?;
     let examined = curves::examine(&app.db, &book, campaign, &courses).await?;
@@ -284,10 +284,9 @@ fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>)
 }
 
 /// Puts a step experiment in the tray.
-pub async fn experiment(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn experiment(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, .. } = &sent;
-    let outcome =
-        courses::experiment(&app.db, &member.account, sent.person(), CampaignId(id)).await;
+    let outcome = courses::experiment(&app.db, &member.account, sent.person(), id).await;
     let told = outcome.map(|()| {
         format!(
             "The first step of the {} waits in the tray; the others follow by themselves.",

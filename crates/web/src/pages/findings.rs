@@ -350,10 +350,10 @@ fn broke(target: Target, b: &Broke) -> BrokeView {
 }
 
 /// Puts the changes of chosen findings in the tray.
-pub async fn take(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn take(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    let findings = desk::of_campaign(&app.db, &book, CampaignId(id)).await?;
+    let findings = desk::of_campaign(&app.db, &book, id).await?;
     let outcome =
         desk::take(&app.db, &member.account, sent.person(), &findings, &fields.buttons()).await;
     said(&sent, outcome.map(put)).await
@@ -363,11 +363,11 @@ pub async fn take(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
 pub async fn seen(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<Response, PageError> {
     let book = book_of_reports(&app.db, &member, &params).await?;
-    let findings = desk::of_campaign(&app.db, &book, CampaignId(id)).await?;
+    let findings = desk::of_campaign(&app.db, &book, id).await?;
     desk::seen(&app.db, &member.account, &findings.searches.new).await?;
     let to =
         format!("/accounts/{}/causes/campaigns/{id}{}", member.account.slug, params.only_period());

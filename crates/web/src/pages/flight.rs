@@ -118,7 +118,7 @@ fn lift(params: &Params) -> Result<Option<(Lift, Window)>, String> {
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<Response, PageError> {
     let asked = lift(&params);
@@ -128,12 +128,11 @@ pub async fn show(
 async fn page(
     app: &App,
     member: &Member,
-    id: i64,
+    campaign: CampaignId,
     params: &Params,
     asked: Result<Option<(Lift, Window)>, String>,
     refused: Option<String>,
 ) -> Result<Response, PageError> {
-    let campaign = CampaignId(id);
     let (_, frame, head) = open(&app.db, member, params, campaign, Side::Flight).await?;
     let settings = Settings::load_of(&app.db, &member.account, campaign, &[]).await?;
     let budget = settings.campaign(campaign).and_then(|c| c.budget);
@@ -209,14 +208,14 @@ async fn page(
 }
 
 /// Sets a lift on its dates.
-pub async fn set_lift(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn set_lift(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let typed = fields.iter().fold(params.clone(), |p, (k, v)| p.with(k, v));
     let asked = lift(&typed);
     let outcome = match &asked {
         Ok(Some((by, dates))) => {
             let person = sent.person();
-            courses::lift(&app.db, &member.account, person, CampaignId(id), *by, *dates).await
+            courses::lift(&app.db, &member.account, person, id, *by, *dates).await
         }
         Ok(None) => Err(DeskError::Invalid("type its days, and by how much".into())),
         Err(why) => Err(DeskError::Invalid(why.clone())),
@@ -229,12 +228,11 @@ pub async fn set_lift(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
 }
 
 /// Puts the budget, the other way round, in the tray.
-pub async fn convert(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn convert(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, fields, .. } = &sent;
     let date = |name: &str| fields.read::<NaiveDate>(name);
     let flight = date("starts").zip(date("ends")).and_then(|(from, to)| Window::new(from, to));
-    let outcome =
-        desk::convert(&app.db, &member.account, sent.person(), CampaignId(id), flight).await;
+    let outcome = desk::convert(&app.db, &member.account, sent.person(), id, flight).await;
     said(&sent, outcome.map(put)).await
 }
 
@@ -242,8 +240,8 @@ pub async fn convert(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
 pub async fn stop(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CourseId>,
 ) -> Result<Redirect, PageError> {
-    courses::stop(&app.db, &member.account, CourseId(id)).await?;
+    courses::stop(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/budgets#courses", member.account.slug)))
 }

@@ -135,10 +135,10 @@ fn rows(view: &View, week: &Week) -> Vec<Row> {
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let campaign = CampaignId(id);
+    let campaign = id;
     let (book, frame, head) = open(&app.db, &member, &params, campaign, Side::Hours).await?;
     let shown = desk::read_zone(&book, Some(params.text("zone")))?;
     let view = desk::view(&app.db, &book, campaign, shown).await?;
@@ -241,10 +241,10 @@ fn notes(view: &View) -> Vec<String> {
 }
 
 /// Puts the week in the tray.
-pub async fn set(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn set(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    let outcome = take(app, member, &book, CampaignId(id), fields).await;
+    let outcome = take(app, member, &book, id, fields).await;
     said(&sent, outcome.map(put)).await
 }
 

@@ -201,9 +201,9 @@ pub async fn calendar(member: Member, State(app): State<App>) -> Result<Response
 pub async fn undo(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ChangeId>,
 ) -> Result<Redirect, PageError> {
-    desk::undo(&app.db, &member.account, member.person.id, ChangeId(id)).await?;
+    desk::undo(&app.db, &member.account, member.person.id, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
 }
 
@@ -211,9 +211,9 @@ pub async fn undo(
 pub async fn undo_own(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<DecisionId>,
 ) -> Result<Redirect, PageError> {
-    let own = decisions::undo(&app.db, &member.account, member.person.id, DecisionId(id)).await?;
+    let own = decisions::undo(&app.db, &member.account, member.person.id, id).await?;
     if matches!(own, decisions::Own::Events(_) | decisions::Own::ClickWindow(_)) {
         measure::learn_lag_of(&app.db, &member.account).await?;
     }
@@ -224,15 +224,15 @@ pub async fn undo_own(
 pub async fn again(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ChangeId>,
 ) -> Result<Redirect, PageError> {
-    desk::again(&app.db, &member.account, ChangeId(id)).await?;
+    desk::again(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
 }
 
 /// Somebody has looked back.
-pub async fn looked(Id(id): Id, sent: Sent) -> Result<Redirect, PageError> {
+pub async fn looked(Id(id): Id<ChangeId>, sent: Sent) -> Result<Redirect, PageError> {
     let Sent { app, member, .. } = &sent;
-    desk::looked(&app.db, &member.account, ChangeId(id)).await?;
+    desk::looked(&app.db, &member.account, id).await?;
     Ok(sent.back("logbook"))
 }

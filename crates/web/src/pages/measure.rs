@@ -360,23 +360,22 @@ async fn choice_page(
 pub async fn campaign(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
     Query(fields): Query<Fields>,
 ) -> Result<impl IntoResponse, PageError> {
     let book = book_of_reports(&app.db, &member, &params).await?;
-    choice_page(&app, &member, &params, &book, CampaignId(id), &fields, None).await
+    choice_page(&app, &member, &params, &book, id, &fields, None).await
 }
 
 /// Sets what one campaign counts.
-pub async fn choose(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn choose(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    match desk::choose(&app.db, &book, Some(sent.person()), CampaignId(id), chosen(fields)).await {
+    match desk::choose(&app.db, &book, Some(sent.person()), id, chosen(fields)).await {
         Ok(()) => Ok(sent.on_to(&format!("measure/campaigns/{id}")).into_response()),
         Err(DeskError::Invalid(wrong)) => {
-            let page = choice_page(app, member, params, &book, CampaignId(id), fields, Some(wrong))
-                .await?;
+            let page = choice_page(app, member, params, &book, id, fields, Some(wrong)).await?;
             Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
         }
         Err(error) => Err(error.into()),

@@ -43,11 +43,10 @@ struct PeersPage {
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
     let book = book_of_reports(&app.db, &member, &params).await?;
-    let id = CampaignId(id);
     let entry = book.entry(id)?;
     let picked = book.chosen_peers.get(&id).map_or(&[][..], Vec::as_slice);
     let window = book.settled().unwrap_or(book.period.window);
@@ -84,10 +83,10 @@ pub async fn show(
 }
 
 /// Chooses them; none goes back to those of its kind and purpose.
-pub async fn set(Id(id): Id, sent: Sent) -> Result<Redirect, PageError> {
+pub async fn set(Id(id): Id<CampaignId>, sent: Sent) -> Result<Redirect, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    let entry = book.entry(CampaignId(id))?;
+    let entry = book.entry(id)?;
     let mut peers: Vec<CampaignId> = fields.ids("peer", CampaignId);
     peers.sort_unstable();
     peers.dedup();
@@ -101,6 +100,6 @@ pub async fn set(Id(id): Id, sent: Sent) -> Result<Redirect, PageError> {
         }
     }
     let (account, person) = (member.account.id, Some(sent.person()));
-    decisions::decide(&app.db, account, person, Some(CampaignId(id)), &Own::Peers(peers)).await?;
+    decisions::decide(&app.db, account, person, Some(id), &Own::Peers(peers)).await?;
     Ok(sent.on_to(&format!("causes/campaigns/{id}")))
 }

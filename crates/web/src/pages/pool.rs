@@ -149,10 +149,10 @@ fn line(
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<Response, PageError> {
-    let campaign = CampaignId(id);
+    let campaign = id;
     let (book, frame, head) = open(&app.db, &member, &params, campaign, Side::Pool).await?;
     let Some(pool) = desk::view(&app.db, &book, campaign).await? else {
         return Ok(Untold {
@@ -199,19 +199,18 @@ pub async fn show(
 }
 
 /// Puts the advice on chosen ad groups in the tray.
-pub async fn take(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn take(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    let outcome =
-        desk::take(&app.db, &book, sent.person(), CampaignId(id), &fields.buttons()).await;
+    let outcome = desk::take(&app.db, &book, sent.person(), id, &fields.buttons()).await;
     said(&sent, outcome.map(put)).await
 }
 
 /// Puts a split by audience in the tray.
-pub async fn take_split(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn take_split(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    let pool = desk::view(&app.db, &book, CampaignId(id)).await?;
+    let pool = desk::view(&app.db, &book, id).await?;
     let pool = pool.ok_or(DeskError::NotFound("campaign"))?;
     let typed = |name: &str| fields.get(name).map(str::to_owned);
     let sizes = |id: AdGroupId| typed(&format!("size-{id}"));

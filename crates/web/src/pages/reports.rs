@@ -204,11 +204,11 @@ pub async fn upload(
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ImportId>,
     Fragment(fragment): Fragment,
     params: Params,
 ) -> Result<Response, PageError> {
-    let import = desk::get(&app.db, &member.account, ImportId(id)).await?;
+    let import = desk::get(&app.db, &member.account, id).await?;
     if import.state == ImportState::Mapping {
         return Ok(mapping_page(&app, &member, &params, &import, None, None)
             .await?
@@ -316,9 +316,9 @@ fn read_mapping(fields: &Fields, columns: usize, delimiter: char) -> Mapping {
 }
 
 /// Starts the import with the agreed columns.
-pub async fn start(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn start(Id(id): Id<ImportId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
-    let import = desk::get(&app.db, &member.account, ImportId(id)).await?;
+    let import = desk::get(&app.db, &member.account, id).await?;
     let preview = desk::preview(&app.db, &member.account, import.id).await?;
     let mapping =
         read_mapping(fields, preview.guess.headers.len(), preview.guess.mapping.dialect.delimiter);
@@ -336,7 +336,7 @@ pub async fn start(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
     }
 }
 
-fn back(member: &Member, id: i64) -> Response {
+fn back(member: &Member, id: ImportId) -> Response {
     Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug)).into_response()
 }
 
@@ -344,9 +344,9 @@ fn back(member: &Member, id: i64) -> Response {
 pub async fn accept(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ImportId>,
 ) -> Result<Response, PageError> {
-    desk::accept_good(&app.db, &member.account, ImportId(id)).await?;
+    desk::accept_good(&app.db, &member.account, id).await?;
     app.wake.imports.notify_one();
     Ok(back(&member, id))
 }
@@ -355,9 +355,9 @@ pub async fn accept(
 pub async fn columns(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ImportId>,
 ) -> Result<Redirect, PageError> {
-    desk::back(&app.db, &member.account, ImportId(id)).await?;
+    desk::back(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug)))
 }
 
@@ -365,9 +365,9 @@ pub async fn columns(
 pub async fn drop_import(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ImportId>,
 ) -> Result<Response, PageError> {
-    desk::drop_import(&app.db, &member.account, ImportId(id)).await?;
+    desk::drop_import(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&format!("/accounts/{}/reports", member.account.slug)).into_response())
 }
 
@@ -375,9 +375,9 @@ pub async fn drop_import(
 pub async fn undo(
     Editor(member): Editor,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ImportId>,
 ) -> Result<Response, PageError> {
-    desk::undo(&app.db, &member.account, ImportId(id)).await?;
+    desk::undo(&app.db, &member.account, id).await?;
     Ok(back(&member, id))
 }
 
@@ -385,10 +385,10 @@ pub async fn undo(
 pub async fn errors_csv(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<ImportId>,
 ) -> Result<Response, PageError> {
-    desk::get(&app.db, &member.account, ImportId(id)).await?;
-    let errors = desk::errors(&app.db, &member.account, ImportId(id), usize::MAX >> 1).await?;
+    desk::get(&app.db, &member.account, id).await?;
+    let errors = desk::errors(&app.db, &member.account, id, usize::MAX >> 1).await?;
     let header = ["line", "column", "found", "expected"].map(str::to_owned);
     csv_file(
         &format!("errors-{id}.csv"),

@@ -202,10 +202,10 @@ pub async fn show(
 pub async fn edit(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<CampaignId>,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    page(&app, &member, &params, Some(CampaignId(id))).await
+    page(&app, &member, &params, Some(id)).await
 }
 
 /// Sets the account's target.
@@ -215,9 +215,9 @@ pub async fn set_default(sent: Sent) -> Result<Response, PageError> {
 }
 
 /// Sets a campaign's own target.
-pub async fn set_own(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn set_own(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
-    set(app, member, params, Some(CampaignId(id)), fields).await
+    set(app, member, params, Some(id), fields).await
 }
 
 async fn set(

@@ -271,10 +271,10 @@ pub async fn remedy(sent: Sent) -> Result<Response, PageError> {
 }
 
 /// Puts the daily budgets of a plan in the tray.
-pub async fn plan(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn plan(Id(id): Id<PlanId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    let opened = plans::open(&app.db, &member.account, PlanId(id)).await?;
+    let opened = plans::open(&app.db, &member.account, id).await?;
     let done = moves::to_tray(&app.db, &book, sent.person(), &opened).await;
     let outcome = done.map(|(n, left)| {
         let rest = if left.is_empty() {

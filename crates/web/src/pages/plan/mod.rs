@@ -35,10 +35,10 @@ struct PlanPage {
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<PlanId>,
     params: Params,
 ) -> Result<impl IntoResponse, PageError> {
-    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, id).await?;
     let file = opened.file.clone();
     page(&app, &member, &params, &opened, &file, &Typed::new(), Vec::new()).await
 }
@@ -100,14 +100,14 @@ pub(super) async fn take(
 pub async fn solve(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<PlanId>,
     Fragment(fragment): Fragment,
     params: Params,
     fields: Fields,
 ) -> Result<Response, PageError> {
     let repair = fields.read::<usize>("repair");
     let mut fields = fields.map();
-    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, id).await?;
     let mut file = opened.file.clone();
     let book = book(&app.db, &member, &params).await?;
     let errors = take(&app, &member, book.as_deref(), &mut file, &fields).await?;
@@ -139,19 +139,19 @@ pub async fn solve(
 }
 
 /// Saves what is typed.
-pub async fn save(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn save(Id(id): Id<PlanId>, sent: Sent) -> Result<Response, PageError> {
     keep(id, sent, false).await
 }
 
 /// Takes the newest curves, rates and present spends into the plan, and saves it with what is typed.
-pub async fn refresh(Id(id): Id, sent: Sent) -> Result<Response, PageError> {
+pub async fn refresh(Id(id): Id<PlanId>, sent: Sent) -> Result<Response, PageError> {
     keep(id, sent, true).await
 }
 
-async fn keep(id: i64, sent: Sent, newest: bool) -> Result<Response, PageError> {
+async fn keep(id: PlanId, sent: Sent, newest: bool) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = sent;
     let (app, member, params, fields) = (&app, &member, &params, &fields.map());
-    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, id).await?;
     let mut file = opened.file.clone();
     let book = book(&app.db, member, params).await?;
     let mut errors = take(app, member, book.as_deref(), &mut file, fields).await?;
@@ -161,7 +161,7 @@ async fn keep(id: i64, sent: Sent, newest: bool) -> Result<Response, PageError> 
     }
     if errors.is_empty() {
         let name = fields.get("name").unwrap_or(&opened.plan.name);
-        match desk::save(&app.db, &member.account, PlanId(id), name, &file).await {
+        match desk::save(&app.db, &member.account, id, name, &file).await {
             Ok(()) => {
                 let page = member.path(&format!("budgets/{id}"));
                 return Ok(Redirect::to(&format!("{page}{}", params.only_period())).into_response());

@@ -34,13 +34,13 @@ struct Asked<'a> {
 pub async fn show(
     member: Member,
     State(app): State<App>,
-    Id(id): Id,
+    Id(id): Id<PlanId>,
     Fragment(fragment): Fragment,
     params: Params,
     fields: Fields,
 ) -> Result<Response, PageError> {
     let fields = fields.map();
-    let opened = desk::open(&app.db, &member.account, PlanId(id)).await?;
+    let opened = desk::open(&app.db, &member.account, id).await?;
     let mut file = opened.file.clone();
     let book = book(&app.db, &member, &params).await?;
     let unknown = || PageError::NotFound("This plan has no such figure.".into());
