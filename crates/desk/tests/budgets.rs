@@ -370,7 +370,10 @@ async fn needed_budgets_end_the_month_on_plan(db: PgPool) {
     let waits = pace_now(&s, &db).await;
     let quiet = waits.row(&Of::Campaign(id)).unwrap().quiet.as_ref().unwrap().sentence();
     assert!(quiet.ends_with("waits in the tray"), "{quiet}");
-    says(pace::take(&db, &now, s.person, &[button]).await.unwrap_err(), "advised any more");
+    says(
+        pace::take(&db, &now, s.person, &[button]).await.unwrap_err(),
+        "nothing is advised there now",
+    );
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

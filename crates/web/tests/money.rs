@@ -268,7 +268,7 @@ async fn the_weeks_budgets_go_to_the_tray_together(db: PgPool) {
     // A button that was shown before the advice changed takes nothing, and says what is so now.
     let (button, amount) = moves[0].rsplit_once('+').unwrap();
     let stale = desk.says("budgets/advice", &format!("{button}+1.00&{}", moves[1])).await;
-    assert!(stale.contains("‘Daily budget to 1.00’, and it says"), "{stale}");
+    assert!(stale.contains("‘Daily budget to 1.00’, but now says"), "{stale}");
     assert!(stale.contains(&amount.replace("%E2%80%AF", "\u{202f}")), "{stale}");
     assert!(stale.contains("Nothing was put in the tray"), "{stale}");
     assert_eq!(takes(&desk.page("today").await), moves, "nothing was");

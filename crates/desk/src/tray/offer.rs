@@ -52,12 +52,12 @@ pub fn taken<T>(buttons: &[String], offers: Vec<Offer<T>>) -> Result<Vec<T>, Des
     if let Some(stale) = buttons.iter().find(|b| !offers.iter().any(|o| meets(b, o))) {
         let (id, said) = stale.split_once(": ").unwrap_or((stale, ""));
         let (of, now) = match offers.iter().find(|o| o.id == id) {
-            Some(o) => (format!(" on {}", o.name), format!("it says ‘{}’ now", o.says)),
-            None => (String::new(), "nothing of it is advised any more".into()),
+            Some(o) => (format!(" on {}", o.name), format!("now says ‘{}’", o.says)),
+            None => (String::new(), "nothing is advised there now".into()),
         };
         let said = if said.is_empty() { "nothing".into() } else { format!("‘{said}’") };
         return Err(DeskError::Invalid(format!(
-            "the advice{of} has changed since this page was shown: it said {said}, and {now}. Nothing was put in the tray; load the page again to decide anew"
+            "the advice{of} has changed since this page was loaded: it said {said}, but {now}. Nothing was put in the tray; reload the page and decide again"
         )));
     }
     let chosen = offers.into_iter().filter(|o| buttons.iter().any(|b| meets(b, o)));
@@ -93,13 +93,13 @@ mod tests {
         assert_eq!(take(&[]), Ok(0));
         let changed = take(&["1: Bid to 0.50", "2: Bid to 0.80"]).unwrap_err();
         assert!(
-            changed.contains("it said ‘Bid to 0.80’, and it says ‘Bid to 1.700’ now"),
+            changed.contains("it said ‘Bid to 0.80’, but now says ‘Bid to 1.700’"),
             "{changed}"
         );
         assert!(changed.contains("advice on Courses has changed"), "{changed}");
         let gone = take(&["3: Bid to 0.80"]).unwrap_err();
-        assert!(gone.contains("nothing of it is advised any more"), "{gone}");
+        assert!(gone.contains("nothing is advised there now"), "{gone}");
         // A button that says nothing has shown nothing.
-        assert!(take(&["1"]).unwrap_err().contains("it says ‘Bid to 0.50’ now"));
+        assert!(take(&["1"]).unwrap_err().contains("now says ‘Bid to 0.50’"));
     }
 }
