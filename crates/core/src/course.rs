@@ -160,8 +160,10 @@ impl Course {
     /// What is to be done now.
     pub fn next_move(&self, now: &Now) -> Move {
         match (self.state, now.latest) {
-            (State::Done | State::Stopped, _) | (_, Latest::Open) => Move::Wait,
+            (State::Stopped, _) | (_, Latest::Open) => Move::Wait,
+            // The last step too may be refused.
             (_, Latest::Refused) => Move::Stop(Why::Refused),
+            (State::Done, _) => Move::Wait,
             (State::Waiting, Latest::None) => Move::Wait,
             (State::Waiting, Latest::Made(from)) => {
                 let state = if self.steps.len() > 1 { State::Running } else { State::Done };

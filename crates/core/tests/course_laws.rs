@@ -136,6 +136,9 @@ proptest! {
         for state in [State::Done, State::Stopped] {
             let over = Course { state, ..course.clone() };
             prop_assert_eq!(over.next_move(&now(Some(foreign), made)), Move::Wait);
+            let refused = over.next_move(&now(Some(believed), Latest::Refused));
+            let done = state == State::Done;
+            prop_assert_eq!(refused, if done { Move::Stop(Why::Refused) } else { Move::Wait });
         }
     }
 

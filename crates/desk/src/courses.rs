@@ -300,13 +300,14 @@ pub(crate) async fn advance(db: &PgPool, account: &Account) -> Result<(), DeskEr
 
 /// Puts the steps that are due in the tray; `advance` sends them.
 pub async fn take_steps(db: &PgPool, account: &Account) -> Result<(), DeskError> {
-    let open: Vec<Course> =
-        list(db, account).await?.into_iter().filter(|c| c.plan.open()).collect();
-    if open.is_empty() {
+    let refused = |c: &Course| c.plan.state == State::Done && c.latest() == Latest::Refused;
+    let all = list(db, account).await?;
+    let moving: Vec<Course> = all.into_iter().filter(|c| c.plan.open() || refused(c)).collect();
+    if moving.is_empty() {
         return Ok(());
     }
     let settings = Settings::open(db, account).await?;
-    for course in open {
+    for course in moving {
         match take_step(db, account, &settings, &course).await {
             // What can't be set stops the course, and says why.
             Err(DeskError::Invalid(why)) => halt(db, account, &course, &why).await?,
