@@ -146,10 +146,12 @@ pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreE
     .await?)
 }
 
-/// Steps that courses have put in the tray and nobody has sent yet.
+/// Steps that courses have put in the tray and nobody has sent yet. What a course that was stopped left there, or a
+/// person put back, waits for a person.
 pub async fn unsent(db: &PgPool, account: AccountId) -> Result<Vec<ChangeId>, StoreError> {
     Ok(sqlx::query_scalar!(
-        r#"SELECT id AS "id: ChangeId" FROM change WHERE account_id = $1 AND origin = 'course' AND state = 'waiting' ORDER BY id"#,
+        r#"SELECT x.id AS "id: ChangeId" FROM change x JOIN course c ON c.account_id = x.account_id AND c.id = x.course_id
+           WHERE x.account_id = $1 AND x.origin = 'course' AND x.state = 'waiting' AND c.state <> 'stopped' ORDER BY x.id"#,
         account.0
     )
     .fetch_all(db)

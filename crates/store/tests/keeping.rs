@@ -200,6 +200,9 @@ async fn a_budget_is_on_one_course(db: PgPool) {
     let stop = Progress { state: State::Stopped, starts: seen.starts, taken: 1, note: "by hand" };
     assert_eq!(take(a.account, &seen, &stop, None).await, Moved::Done);
     assert_eq!(course().await.note, "by hand");
+    let left = changes::list(&db, a.account, &Find::tray()).await.unwrap();
+    assert_eq!(left.len(), 1);
+    assert!(courses::unsent(&db, a.account).await.unwrap().is_empty(), "nobody sends it unasked");
     // Its budget is free again.
     assert!(add(0).await.is_some());
     assert!(courses::list(&db, b.account).await.unwrap().is_empty());

@@ -289,7 +289,7 @@ pub async fn duplicate(
     Id(id): Id<PlanId>,
 ) -> Result<Redirect, PageError> {
     let copy = desk::duplicate(&app.db, &member.account, member.person.id, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/budgets/{copy}", member.account.slug)))
+    Ok(Redirect::to(&member.path(&format!("budgets/{copy}"))))
 }
 
 /// Removes a plan.
@@ -299,7 +299,7 @@ pub async fn remove(
     Id(id): Id<PlanId>,
 ) -> Result<Redirect, PageError> {
     desk::remove(&app.db, &member.account, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/budgets", member.account.slug)))
+    Ok(Redirect::to(&member.path("budgets")))
 }
 
 /// The plan as CSV.

@@ -120,7 +120,7 @@ pub async fn fetch(
 ) -> Result<Redirect, PageError> {
     desk::fetch(&app.db, &member.account, id).await?;
     app.wake.fetches.notify_one();
-    Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
+    Ok(Redirect::to(&member.path("channels")))
 }
 
 /// Ends a connection.
@@ -130,7 +130,7 @@ pub async fn remove(
     Id(id): Id<ConnectionId>,
 ) -> Result<Redirect, PageError> {
     desk::remove(&app.db, &member.account, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/channels", member.account.slug)))
+    Ok(Redirect::to(&member.path("channels")))
 }
 
 /// Lets a day or a week pass at the stand-in market.

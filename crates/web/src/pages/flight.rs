@@ -243,5 +243,5 @@ pub async fn stop(
     Id(id): Id<CourseId>,
 ) -> Result<Redirect, PageError> {
     courses::stop(&app.db, &member.account, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/budgets#courses", member.account.slug)))
+    Ok(Redirect::to(&member.path("budgets#courses")))
 }

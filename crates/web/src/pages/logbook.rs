@@ -204,7 +204,7 @@ pub async fn undo(
     Id(id): Id<ChangeId>,
 ) -> Result<Redirect, PageError> {
     desk::undo(&app.db, &member.account, member.person.id, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
+    Ok(Redirect::to(&member.path("tray")))
 }
 
 /// Sets again what stood before a decision.
@@ -217,7 +217,7 @@ pub async fn undo_own(
     if matches!(own, decisions::Own::Events(_) | decisions::Own::ClickWindow(_)) {
         measure::learn_lag_of(&app.db, &member.account).await?;
     }
-    Ok(Redirect::to(&format!("/accounts/{}/logbook?show=own", member.account.slug)))
+    Ok(Redirect::to(&member.path("logbook?show=own")))
 }
 
 /// Puts a refused change back in the tray.
@@ -227,7 +227,7 @@ pub async fn again(
     Id(id): Id<ChangeId>,
 ) -> Result<Redirect, PageError> {
     desk::again(&app.db, &member.account, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/tray", member.account.slug)))
+    Ok(Redirect::to(&member.path("tray")))
 }
 
 /// Somebody has looked back.

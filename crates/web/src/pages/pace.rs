@@ -253,8 +253,7 @@ pub async fn plan(sent: Sent) -> Result<Response, PageError> {
         done => {
             done?;
             let back = params.only_period();
-            Ok(Redirect::to(&format!("/accounts/{}/spend/pace{back}", member.account.slug))
-                .into_response())
+            Ok(Redirect::to(&member.path(&format!("spend/pace{back}"))).into_response())
         }
     }
 }

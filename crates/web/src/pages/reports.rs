@@ -193,8 +193,7 @@ pub async fn upload(
             )
                 .into_response());
         }
-        return Ok(Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug))
-            .into_response());
+        return Ok(Redirect::to(&member.path(&format!("reports/{id}"))).into_response());
     }
     let page = list_page(&app, &member, &params, Some("Choose a file first.".into())).await?;
     Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
@@ -232,8 +231,8 @@ async fn status(app: &App, member: &Member, i: &ReportImport) -> Result<StatusFr
     let share =
         if i.size > 0 { (100.0 * i.bytes_read as f64 / i.size as f64).min(100.0) } else { 0.0 };
     Ok(StatusFragment {
-        base: format!("/accounts/{}/reports", member.account.slug),
-        spend: format!("/accounts/{}/spend", member.account.slug),
+        base: member.path("reports"),
+        spend: member.path("spend"),
         running: matches!(
             i.state,
             ImportState::Uploading | ImportState::Queued | ImportState::Running
@@ -337,7 +336,7 @@ pub async fn start(Id(id): Id<ImportId>, sent: Sent) -> Result<Response, PageErr
 }
 
 fn back(member: &Member, id: ImportId) -> Response {
-    Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug)).into_response()
+    Redirect::to(&member.path(&format!("reports/{id}"))).into_response()
 }
 
 /// Imports the good rows only.
@@ -358,7 +357,7 @@ pub async fn columns(
     Id(id): Id<ImportId>,
 ) -> Result<Redirect, PageError> {
     desk::back(&app.db, &member.account, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/reports/{id}", member.account.slug)))
+    Ok(Redirect::to(&member.path(&format!("reports/{id}"))))
 }
 
 /// Imports nothing.
@@ -368,7 +367,7 @@ pub async fn drop_import(
     Id(id): Id<ImportId>,
 ) -> Result<Response, PageError> {
     desk::drop_import(&app.db, &member.account, id).await?;
-    Ok(Redirect::to(&format!("/accounts/{}/reports", member.account.slug)).into_response())
+    Ok(Redirect::to(&member.path("reports")).into_response())
 }
 
 /// Takes an import back.

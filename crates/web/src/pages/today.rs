@@ -80,7 +80,7 @@ struct TodayPage {
 
 /// `/accounts/slug` leads to Today.
 pub async fn home(member: Member) -> Redirect {
-    Redirect::to(&format!("/accounts/{}/today", member.account.slug))
+    Redirect::to(&member.path("today"))
 }
 
 /// The page.

@@ -9,14 +9,13 @@ use tiller_core::{Tally, Window};
 use tiller_desk::figure::{Figure, Seen, Working};
 use tiller_desk::numerals;
 use tiller_desk::spend::{Level, Row, Within, rows, split, together};
-use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Fragment, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book_of_reports;
-use crate::pages::spend::within;
+use crate::pages::spend::{subject, within};
 use crate::pages::split::of as split_of;
 use crate::params::Params;
 
@@ -46,16 +45,15 @@ struct WorkingPage {
     fragment: WorkingFragment,
 }
 
-fn subject(text: &str) -> Result<(Subject, Level), PageError> {
-    let unknown = || PageError::NotFound(format!("‘{text}’ names no campaign, ad group or item."));
-    let (kind, id) = text.rsplit_once('-').ok_or_else(unknown)?;
-    let id: i64 = id.parse().map_err(|_| unknown())?;
-    match kind {
-        "campaign" => Ok((Subject::Campaign(CampaignId(id)), Level::Campaigns)),
-        "ad-group" => Ok((Subject::AdGroup(AdGroupId(id)), Level::AdGroups)),
-        "item" => Ok((Subject::Item(ItemId(id)), Level::Items)),
-        _ => Err(unknown()),
-    }
+fn named(key: &str) -> Result<(Subject, Level), PageError> {
+    let level = |subject| match subject {
+        Subject::Campaign(_) => Level::Campaigns,
+        Subject::AdGroup(_) => Level::AdGroups,
+        Subject::Item(_) => Level::Items,
+    };
+    subject(key)
+        .map(|s| (s, level(s)))
+        .ok_or_else(|| PageError::NotFound(format!("‘{key}’ names no campaign, ad group or item.")))
 }
 
 /// The working, as a page of its own or as the pop-over's content.
@@ -86,7 +84,7 @@ pub async fn show(
             (all.iter().find(|r| r.name == name).cloned().ok_or_else(nothing)?, all)
         }
         _ => {
-            let (subject, level) = subject(of)?;
+            let (subject, level) = named(of)?;
             let all = rows(&app.db, &book, level, within(&params)?).await?;
             (all.iter().find(|r| r.subject == subject).cloned().ok_or_else(nothing)?, all)
         }
