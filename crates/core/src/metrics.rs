@@ -30,6 +30,35 @@ pub struct Tally {
     pub value: Micros,
 }
 
+/// Five whole numbers of a query, as one column: impressions, clicks, spend, conversions in millionths, value.
+#[cfg(feature = "database")]
+mod stored {
+    use sqlx::postgres::{PgTypeInfo, PgValueRef, Postgres};
+    use sqlx::{Decode, Type};
+
+    use super::{Micros, Tally};
+
+    impl Type<Postgres> for Tally {
+        fn type_info() -> PgTypeInfo {
+            <[i64; 5]>::type_info()
+        }
+    }
+
+    impl<'r> Decode<'r, Postgres> for Tally {
+        fn decode(value: PgValueRef<'r>) -> Result<Self, sqlx::error::BoxDynError> {
+            let [impressions, clicks, spend, conversions, value] =
+                Decode::<Postgres>::decode(value)?;
+            Ok(Self {
+                impressions,
+                clicks,
+                spend: Micros::new(spend),
+                conversions: Micros::new(conversions).to_units(),
+                value: Micros::new(value),
+            })
+        }
+    }
+}
+
 fn ratio(over: f64, under: f64) -> Option<f64> {
     (under > 0.0).then(|| over / under)
 }

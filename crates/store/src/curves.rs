@@ -3,10 +3,9 @@
 use chrono::NaiveDate;
 use serde_json::Value;
 use sqlx::PgPool;
-use tiller_core::Window;
+use tiller_core::{Tally, Window};
 
 use crate::StoreError;
-use crate::counts::tally;
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId};
 
 /// A curve as it is kept.
@@ -70,7 +69,7 @@ pub struct GroupDay {
     /// The day.
     pub day: NaiveDate,
     /// What was counted.
-    pub tally: tiller_core::Tally,
+    pub tally: Tally,
 }
 
 /// Days of the ad groups of some campaigns, in order of ad group and day.
@@ -80,15 +79,15 @@ pub async fn group_days(
     campaigns: &[CampaignId],
     window: Window,
 ) -> Result<Vec<GroupDay>, StoreError> {
-    let rows = sqlx::query!(
+    Ok(sqlx::query_as!(
+        GroupDay,
         r#"WITH mine AS (SELECT i.id, i.ad_group_id FROM item i JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
                          WHERE i.account_id = $1 AND g.campaign_id = ANY($2)),
                 f AS (SELECT m.ad_group_id, d.day, sum(d.impressions)::bigint AS impressions, sum(d.clicks)::bigint AS clicks, sum(d.spend)::bigint AS spend
                       FROM mine m JOIN item_day d ON d.account_id = $1 AND d.item_id = m.id AND d.day BETWEEN $3 AND $4 GROUP BY 1, 2),
                 v AS (SELECT m.ad_group_id, d.day, sum(d.count)::bigint AS conversions, sum(d.value)::bigint AS value
                       FROM mine m JOIN conversion_day d ON d.account_id = $1 AND d.item_id = m.id AND d.counts AND d.day BETWEEN $3 AND $4 GROUP BY 1, 2)
-           SELECT f.ad_group_id AS "ad_group!: AdGroupId", f.day AS "day!", f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
-                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+           SELECT f.ad_group_id AS "ad_group!: AdGroupId", f.day AS "day!", ARRAY[f.impressions, f.clicks, f.spend, coalesce(v.conversions, 0), coalesce(v.value, 0)] AS "tally!: Tally"
            FROM f LEFT JOIN v USING (ad_group_id, day) ORDER BY 1, 2"#,
         account.0,
         &campaigns.iter().map(|c| c.0).collect::<Vec<_>>(),
@@ -96,13 +95,5 @@ pub async fn group_days(
         window.to()
     )
     .fetch_all(db)
-    .await?;
-    Ok(rows
-        .into_iter()
-        .map(|r| GroupDay {
-            ad_group: r.ad_group,
-            day: r.day,
-            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
-        })
-        .collect())
+    .await?)
 }

@@ -7,7 +7,6 @@ use sqlx::PgPool;
 use tiller_core::purpose::Purpose;
 use tiller_core::{Micros, Tally, Target, Window};
 
-use crate::counts::tally;
 use crate::{StoreError, targets};
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ItemId};
 use tiller_core::spot::Subject;
@@ -142,7 +141,7 @@ pub async fn campaign_days(
     window: Window,
 ) -> Result<Vec<CampaignDay>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT campaign_id AS "campaign: CampaignId", day, impressions, clicks, spend, conversions, value, budget, bid, lost_to_budget, lost_to_bid, expected, expected_error
+        r#"SELECT campaign_id AS "campaign: CampaignId", day, ARRAY[impressions, clicks, spend, conversions, value] AS "tally!: Tally", budget, bid, lost_to_budget, lost_to_bid, expected, expected_error
            FROM campaign_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 ORDER BY campaign_id, day"#,
         account.0,
         window.from(),
@@ -155,7 +154,7 @@ pub async fn campaign_days(
         .map(|r| CampaignDay {
             campaign: r.campaign,
             day: r.day,
-            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
+            tally: r.tally,
             budget: r.budget.map(Micros::new),
             bid: r.bid.map(Micros::new),
             lost_to_budget: r.lost_to_budget.map(f64::from),
@@ -200,36 +199,6 @@ pub async fn expect(
     Ok(tx.commit().await?)
 }
 
-struct ItemRow {
-    item: ItemId,
-    name: String,
-    kind: String,
-    match_type: String,
-    ad_group: AdGroupId,
-    ad_group_name: String,
-    campaign: CampaignId,
-    impressions: i64,
-    clicks: i64,
-    spend: i64,
-    conversions: i64,
-    value: i64,
-}
-
-impl From<ItemRow> for ItemTally {
-    fn from(r: ItemRow) -> Self {
-        Self {
-            item: r.item,
-            name: r.name,
-            kind: r.kind,
-            match_type: r.match_type,
-            ad_group: r.ad_group,
-            ad_group_name: r.ad_group_name,
-            campaign: r.campaign,
-            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
-        }
-    }
-}
-
 /// All items with anything counted in a window, by spend, with the conversions that had come in by a day, if one is
 /// given.
 pub async fn items(
@@ -238,12 +207,11 @@ pub async fn items(
     window: Window,
     as_of: Option<NaiveDate>,
 ) -> Result<Vec<ItemTally>, StoreError> {
-    let rows = sqlx::query_as!(
-        ItemRow,
+    Ok(sqlx::query_as!(
+        ItemTally,
         r#"SELECT i.id AS "item: ItemId", i.name, i.kind, i.match_type, g.id AS "ad_group: AdGroupId",
                   g.name AS ad_group_name, g.campaign_id AS "campaign: CampaignId",
-                  f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
-                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+                  ARRAY[f.impressions, f.clicks, f.spend, coalesce(v.conversions, 0), coalesce(v.value, 0)] AS "tally!: Tally"
            FROM item i
            JOIN ad_group g ON g.account_id = i.account_id AND g.id = i.ad_group_id
            JOIN (SELECT item_id, sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
@@ -259,8 +227,7 @@ pub async fn items(
         as_of
     )
     .fetch_all(db)
-    .await?;
-    Ok(rows.into_iter().map(ItemTally::from).collect())
+    .await?)
 }
 
 /// The items of a campaign with anything counted in a window, by spend, with the conversions that had come in by a
@@ -272,12 +239,11 @@ pub async fn items_of(
     window: Window,
     as_of: Option<NaiveDate>,
 ) -> Result<Vec<ItemTally>, StoreError> {
-    let rows = sqlx::query_as!(
-        ItemRow,
+    Ok(sqlx::query_as!(
+        ItemTally,
         r#"SELECT i.id AS "item: ItemId", i.name, i.kind, i.match_type, g.id AS "ad_group: AdGroupId",
                   g.name AS ad_group_name, g.campaign_id AS "campaign: CampaignId",
-                  f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
-                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+                  ARRAY[f.impressions, f.clicks, f.spend, coalesce(v.conversions, 0), coalesce(v.value, 0)] AS "tally!: Tally"
            FROM ad_group g JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id
            JOIN LATERAL (SELECT sum(impressions)::bigint AS impressions, sum(clicks)::bigint AS clicks, sum(spend)::bigint AS spend
                  FROM item_day d WHERE d.account_id = $1 AND d.item_id = i.id AND d.day BETWEEN $3 AND $4) f ON f.spend IS NOT NULL
@@ -293,8 +259,7 @@ pub async fn items_of(
         as_of
     )
     .fetch_all(db)
-    .await?;
-    Ok(rows.into_iter().map(ItemTally::from).collect())
+    .await?)
 }
 
 /// One item's day with the bid that stood; conversions are not counted here.
@@ -319,8 +284,9 @@ pub async fn bid_days(
     campaign: CampaignId,
     window: Window,
 ) -> Result<Vec<BidDay>, StoreError> {
-    let rows = sqlx::query!(
-        r#"SELECT i.id AS "item: ItemId", i.name, d.day, d.bid, d.impressions, d.clicks, d.spend
+    Ok(sqlx::query_as!(
+        BidDay,
+        r#"SELECT i.id AS "item: ItemId", i.name, d.day, d.bid AS "bid: Micros", ARRAY[d.impressions, d.clicks, d.spend, 0, 0] AS "tally!: Tally"
            FROM ad_group g JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id
            JOIN item_day d ON d.account_id = $1 AND d.item_id = i.id AND d.day BETWEEN $3 AND $4
            WHERE g.account_id = $1 AND g.campaign_id = $2 ORDER BY i.id, d.day"#,
@@ -330,17 +296,7 @@ pub async fn bid_days(
         window.to()
     )
     .fetch_all(db)
-    .await?;
-    Ok(rows
-        .into_iter()
-        .map(|r| BidDay {
-            item: r.item,
-            name: r.name,
-            day: r.day,
-            bid: r.bid.map(Micros::new),
-            tally: tally(r.impressions, r.clicks, r.spend, 0, 0),
-        })
-        .collect())
+    .await?)
 }
 
 /// The days of an ad group or an item in a window.
@@ -362,8 +318,7 @@ pub async fn days_of(
                       FROM item_day WHERE account_id = $1 AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day),
                 v AS (SELECT day, sum(count)::bigint AS conversions, sum(value)::bigint AS value
                       FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $4 AND $5 AND item_id IN (SELECT id FROM mine) GROUP BY day)
-           SELECT f.day AS "day!", f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!",
-                  coalesce(v.conversions, 0) AS "conversions!", coalesce(v.value, 0) AS "value!"
+           SELECT f.day AS "day!", ARRAY[f.impressions, f.clicks, f.spend, coalesce(v.conversions, 0), coalesce(v.value, 0)] AS "tally!: Tally"
            FROM f LEFT JOIN v USING (day) ORDER BY f.day"#,
         account.0,
         ad_group,
@@ -374,10 +329,7 @@ pub async fn days_of(
     )
     .fetch_all(db)
     .await?;
-    Ok(rows
-        .into_iter()
-        .map(|r| (r.day, tally(r.impressions, r.clicks, r.spend, r.conversions, r.value)))
-        .collect())
+    Ok(rows.into_iter().map(|r| (r.day, r.tally)).collect())
 }
 
 /// What each campaign spends a day, over so many last reported days of the account.

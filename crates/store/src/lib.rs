@@ -3,7 +3,6 @@
 
 pub mod changes;
 pub mod connections;
-mod counts;
 pub mod courses;
 pub mod curves;
 pub mod decisions;
@@ -16,8 +15,10 @@ pub mod people;
 pub mod plans;
 pub mod sessions;
 pub mod splits;
+pub mod staging;
 pub mod structure;
 pub mod targets;
+pub mod undo;
 pub mod versions;
 pub mod views;
 

@@ -8,8 +8,9 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use tiller_channel::report::{Mapping, Records, RowReader};
 use tiller_core::{Currency, Micros};
 use tiller_store::imports::{self, ERRORS_KEPT, ErrorRow, Import};
-use tiller_store::merge::{Contents, CopyBuffer, ItemKey, Merge, Merged, StagedRow};
+use tiller_store::merge::{Merge, Merged};
 use tiller_store::people::Account;
+use tiller_store::staging::{Contents, CopyBuffer, ItemKey, StagedRow};
 use tiller_store::{PgPool, StoreError};
 use tokio::sync::mpsc;
 

@@ -9,8 +9,8 @@ use tiller_core::ids::ImportId;
 use tiller_store::PgPool;
 use tiller_store::StoreError;
 use tiller_store::imports::{self, ErrorRow, Import, State};
-use tiller_store::merge::{self};
 use tiller_store::people::Account;
+use tiller_store::undo::{self, UndoError};
 
 use crate::DeskError;
 use crate::measure::reading;
@@ -227,8 +227,8 @@ pub async fn back(db: &PgPool, account: &Account, id: ImportId) -> Result<(), De
 
 /// Takes an import back.
 pub async fn undo(db: &PgPool, account: &Account, id: ImportId) -> Result<(), DeskError> {
-    merge::undo(db, account.id, id).await.map_err(|e| match e {
-        merge::UndoError::Store(e) => DeskError::Store(e),
+    undo::undo(db, account.id, id).await.map_err(|e| match e {
+        UndoError::Store(e) => DeskError::Store(e),
         other => DeskError::Invalid(other.to_string()),
     })
 }

@@ -6,7 +6,6 @@ use tiller_core::ids::{AccountId, CampaignId};
 use tiller_core::{Micros, Tally, Window};
 
 use crate::StoreError;
-use crate::counts::tally;
 
 /// A segment with what was counted over a window.
 #[derive(Clone, Debug, PartialEq)]
@@ -21,28 +20,6 @@ pub struct SegmentTally {
     pub tally: Tally,
 }
 
-struct SegmentRow {
-    campaign: CampaignId,
-    dimension: String,
-    segment: String,
-    impressions: i64,
-    clicks: i64,
-    spend: i64,
-    conversions: i64,
-    value: i64,
-}
-
-impl From<SegmentRow> for SegmentTally {
-    fn from(r: SegmentRow) -> Self {
-        Self {
-            campaign: r.campaign,
-            dimension: r.dimension,
-            segment: r.segment,
-            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
-        }
-    }
-}
-
 /// All segments of a campaign, by dimension and name.
 pub async fn segments_of(
     db: &PgPool,
@@ -50,10 +27,9 @@ pub async fn segments_of(
     campaign: CampaignId,
     window: Window,
 ) -> Result<Vec<SegmentTally>, StoreError> {
-    let rows = sqlx::query_as!(
-        SegmentRow,
-        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, sum(s.impressions)::bigint AS "impressions!", sum(s.clicks)::bigint AS "clicks!",
-                  sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+    Ok(sqlx::query_as!(
+        SegmentTally,
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, ARRAY[sum(s.impressions), sum(s.clicks), sum(s.spend), sum(s.conversions), sum(s.value)]::bigint[] AS "tally!: Tally"
            FROM ad_group g JOIN LATERAL (SELECT * FROM segment_day d WHERE d.account_id = $1 AND d.ad_group_id = g.id AND d.day BETWEEN $3 AND $4) s ON true
            WHERE g.account_id = $1 AND g.campaign_id = $2 GROUP BY 1, 2, 3 ORDER BY 2, 3"#,
         account.0,
@@ -62,8 +38,7 @@ pub async fn segments_of(
         window.to()
     )
     .fetch_all(db)
-    .await?;
-    Ok(rows.into_iter().map(SegmentTally::from).collect())
+    .await?)
 }
 
 /// Some campaigns by the segments of a dimension; of one segment, or of all.
@@ -76,10 +51,9 @@ pub async fn segments_by(
     window: Window,
 ) -> Result<Vec<SegmentTally>, StoreError> {
     let ids: Vec<i64> = campaigns.iter().map(|c| c.0).collect();
-    let rows = sqlx::query_as!(
-        SegmentRow,
-        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, sum(s.impressions)::bigint AS "impressions!", sum(s.clicks)::bigint AS "clicks!",
-                  sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+    Ok(sqlx::query_as!(
+        SegmentTally,
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", s.dimension, s.segment, ARRAY[sum(s.impressions), sum(s.clicks), sum(s.spend), sum(s.conversions), sum(s.value)]::bigint[] AS "tally!: Tally"
            FROM ad_group g JOIN LATERAL (SELECT * FROM segment_day d WHERE d.account_id = $1 AND d.ad_group_id = g.id AND d.dimension = $3
                 AND ($4::text IS NULL OR d.segment = $4) AND d.day BETWEEN $5 AND $6) s ON true
            WHERE g.account_id = $1 AND g.campaign_id = ANY($2) GROUP BY 1, 2, 3 ORDER BY 3, 1"#,
@@ -91,8 +65,7 @@ pub async fn segments_by(
         window.to()
     )
     .fetch_all(db)
-    .await?;
-    Ok(rows.into_iter().map(SegmentTally::from).collect())
+    .await?)
 }
 
 /// The whole account by the segments of a dimension, in the order of their names.
@@ -103,8 +76,7 @@ pub async fn segments(
     window: Window,
 ) -> Result<Vec<(String, Tally)>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT segment, sum(impressions)::bigint AS "impressions!", sum(clicks)::bigint AS "clicks!", sum(spend)::bigint AS "spend!",
-                  sum(conversions)::bigint AS "conversions!", sum(value)::bigint AS "value!"
+        r#"SELECT segment, ARRAY[sum(impressions), sum(clicks), sum(spend), sum(conversions), sum(value)]::bigint[] AS "tally!: Tally"
            FROM channel_segment_day WHERE account_id = $1 AND dimension = $2 AND day BETWEEN $3 AND $4 GROUP BY segment ORDER BY segment"#,
         account.0,
         dimension,
@@ -113,20 +85,13 @@ pub async fn segments(
     )
     .fetch_all(db)
     .await?;
-    Ok(rows
-        .into_iter()
-        .map(|r| (r.segment, tally(r.impressions, r.clicks, r.spend, r.conversions, r.value)))
-        .collect())
+    Ok(rows.into_iter().map(|r| (r.segment, r.tally)).collect())
 }
 
 struct HourRow {
     weekday: i32,
     hour: i32,
-    impressions: i64,
-    clicks: i64,
-    spend: i64,
-    conversions: i64,
-    value: i64,
+    tally: Tally,
 }
 
 /// Hours of the week with what was counted, of a campaign or of the whole account: weekday from 0 for Monday,
@@ -141,8 +106,7 @@ pub async fn week(
         Some(id) => {
             sqlx::query_as!(
                 HourRow,
-                r#"SELECT extract(isodow FROM s.day)::int AS "weekday!", s.segment::int AS "hour!", sum(s.impressions)::bigint AS "impressions!",
-                          sum(s.clicks)::bigint AS "clicks!", sum(s.spend)::bigint AS "spend!", sum(s.conversions)::bigint AS "conversions!", sum(s.value)::bigint AS "value!"
+                r#"SELECT extract(isodow FROM s.day)::int AS "weekday!", s.segment::int AS "hour!", ARRAY[sum(s.impressions), sum(s.clicks), sum(s.spend), sum(s.conversions), sum(s.value)]::bigint[] AS "tally!: Tally"
                    FROM ad_group g JOIN LATERAL (SELECT * FROM segment_day d WHERE d.account_id = $1 AND d.ad_group_id = g.id AND d.dimension = 'hour'
                         AND d.day BETWEEN $3 AND $4) s ON true
                    WHERE g.account_id = $1 AND g.campaign_id = $2 GROUP BY 1, 2 ORDER BY 1, 2"#,
@@ -157,8 +121,7 @@ pub async fn week(
         None => {
             sqlx::query_as!(
                 HourRow,
-                r#"SELECT extract(isodow FROM day)::int AS "weekday!", segment::int AS "hour!", sum(impressions)::bigint AS "impressions!",
-                          sum(clicks)::bigint AS "clicks!", sum(spend)::bigint AS "spend!", sum(conversions)::bigint AS "conversions!", sum(value)::bigint AS "value!"
+                r#"SELECT extract(isodow FROM day)::int AS "weekday!", segment::int AS "hour!", ARRAY[sum(impressions), sum(clicks), sum(spend), sum(conversions), sum(value)]::bigint[] AS "tally!: Tally"
                    FROM channel_segment_day WHERE account_id = $1 AND dimension = 'hour' AND day BETWEEN $2 AND $3 GROUP BY 1, 2 ORDER BY 1, 2"#,
                 account.0,
                 window.from(),
@@ -173,7 +136,7 @@ pub async fn week(
         .into_iter()
         .map(|r| {
             let hour = (small(r.weekday).saturating_sub(1).min(6), small(r.hour).min(23));
-            (hour, tally(r.impressions, r.clicks, r.spend, r.conversions, r.value))
+            (hour, r.tally)
         })
         .collect())
 }

@@ -5,7 +5,6 @@ use tiller_core::ids::{AccountId, AdGroupId, CampaignId, TermId};
 use tiller_core::{Tally, Window};
 
 use crate::StoreError;
-use crate::counts::tally;
 
 /// A search term of an ad group over a window.
 #[derive(Clone, Debug)]
@@ -30,38 +29,6 @@ pub struct TermTally {
     pub tally: Tally,
 }
 
-struct TermRow {
-    term: TermId,
-    text: String,
-    seen: bool,
-    campaign: CampaignId,
-    ad_group: AdGroupId,
-    ad_group_name: String,
-    keyword: String,
-    known: bool,
-    impressions: i64,
-    clicks: i64,
-    spend: i64,
-    conversions: i64,
-    value: i64,
-}
-
-impl From<TermRow> for TermTally {
-    fn from(r: TermRow) -> Self {
-        Self {
-            term: r.term,
-            text: r.text,
-            seen: r.seen,
-            campaign: r.campaign,
-            ad_group: r.ad_group,
-            ad_group_name: r.ad_group_name,
-            keyword: r.keyword,
-            known: r.known,
-            tally: tally(r.impressions, r.clicks, r.spend, r.conversions, r.value),
-        }
-    }
-}
-
 /// A campaign's search terms by ad group, the dearest first.
 pub async fn terms_of(
     db: &PgPool,
@@ -69,14 +36,13 @@ pub async fn terms_of(
     campaign: CampaignId,
     window: Window,
 ) -> Result<Vec<TermTally>, StoreError> {
-    let rows = sqlx::query_as!(
-        TermRow,
+    Ok(sqlx::query_as!(
+        TermTally,
         r#"SELECT d.term_id AS "term: TermId", t.text, t.seen_at IS NOT NULL AS "seen!", g.campaign_id AS "campaign: CampaignId", g.id AS "ad_group: AdGroupId",
                   g.name AS ad_group_name, (array_agg(i.name ORDER BY d.spend DESC))[1] AS "keyword!",
                   EXISTS (SELECT 1 FROM item x WHERE x.account_id = $1 AND x.ad_group_id = g.id AND x.kind = 'keyword'
                           AND lower(x.name) = lower(t.text)) AS "known!",
-                  sum(d.impressions)::bigint AS "impressions!", sum(d.clicks)::bigint AS "clicks!", sum(d.spend)::bigint AS "spend!",
-                  sum(d.conversions)::bigint AS "conversions!", sum(d.value)::bigint AS "value!"
+                  ARRAY[sum(d.impressions), sum(d.clicks), sum(d.spend), sum(d.conversions), sum(d.value)]::bigint[] AS "tally!: Tally"
            FROM ad_group g JOIN item i ON i.account_id = $1 AND i.ad_group_id = g.id
            JOIN LATERAL (SELECT term_id, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
                         sum(value) AS value FROM term_day f WHERE f.account_id = $1 AND f.item_id = i.id AND f.day BETWEEN $3 AND $4 GROUP BY 1) d ON true
@@ -89,8 +55,7 @@ pub async fn terms_of(
         window.to()
     )
     .fetch_all(db)
-    .await?;
-    Ok(rows.into_iter().map(TermTally::from).collect())
+    .await?)
 }
 
 /// An account's search terms, the dearest first: text, campaign, and what was counted.
@@ -100,8 +65,7 @@ pub async fn terms(
     window: Window,
 ) -> Result<Vec<(String, CampaignId, Tally)>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT t.text, g.campaign_id AS "campaign: CampaignId", sum(d.impressions)::bigint AS "impressions!", sum(d.clicks)::bigint AS "clicks!",
-                  sum(d.spend)::bigint AS "spend!", sum(d.conversions)::bigint AS "conversions!", sum(d.value)::bigint AS "value!"
+        r#"SELECT t.text, g.campaign_id AS "campaign: CampaignId", ARRAY[sum(d.impressions), sum(d.clicks), sum(d.spend), sum(d.conversions), sum(d.value)]::bigint[] AS "tally!: Tally"
            FROM (SELECT item_id, term_id, sum(impressions) AS impressions, sum(clicks) AS clicks, sum(spend) AS spend, sum(conversions) AS conversions,
                         sum(value) AS value FROM term_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 GROUP BY 1, 2) d
            JOIN term t ON t.account_id = $1 AND t.id = d.term_id
@@ -113,13 +77,7 @@ pub async fn terms(
     )
     .fetch_all(db)
     .await?;
-    Ok(rows
-        .into_iter()
-        .map(|r| {
-            let tally = tally(r.impressions, r.clicks, r.spend, r.conversions, r.value);
-            (r.text, r.campaign, tally)
-        })
-        .collect())
+    Ok(rows.into_iter().map(|r| (r.text, r.campaign, r.tally)).collect())
 }
 
 /// Remembers that somebody has been through these terms.
