@@ -44,8 +44,7 @@ pub async fn load(db: &PgPool, world: World, source: Source<'_>) -> anyhow::Resu
                     time_zone: &account.time_zone,
                 };
                 let id = account::add(db, &new).await?;
-                let target =
-                    account.target_cpa.map(Target::Cpa).or(account.target_roas.map(Target::Roas));
+                let target = Target::given(account.target_cpa, account.target_roas)?;
                 account::set_default_target(db, id, target).await?;
                 id
             }

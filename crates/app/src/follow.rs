@@ -90,7 +90,7 @@ async fn open(
         time_zone: &from.time_zone,
     };
     let id = account::add(db, &new).await?;
-    let target = from.target_cpa.map(Target::Cpa).or(from.target_roas.map(Target::Roas));
+    let target = Target::given(from.target_cpa, from.target_roas)?;
     account::set_default_target(db, id, target).await?;
     account::join(db, id, person, Role::Analyst).await?;
     let account = account::by_slug(db, &slug).await?;

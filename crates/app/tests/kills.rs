@@ -5,6 +5,7 @@ use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
+use tiller_core::Price;
 
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
@@ -161,7 +162,7 @@ async fn killed_in_the_middle_of_fetching_and_sending(db: PgPool) {
         time_zone: "Europe/Copenhagen",
     };
     let id = account::add(&db, &new).await.unwrap();
-    account::set_default_target(&db, id, Some(Target::Cpa(30.0))).await.unwrap();
+    account::set_default_target(&db, id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
     let account = account::by_slug(&db, "t").await.unwrap();
     let person =
         account::save_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();

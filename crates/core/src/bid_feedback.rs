@@ -7,6 +7,7 @@
 //! assert_eq!(holding(1.0, 0.5), 1.0);
 //! ```
 
+use crate::Price;
 use chrono::NaiveDate;
 
 use crate::metrics::Tally;
@@ -27,8 +28,8 @@ const FALLEN: f64 = 0.9;
 pub struct Round {
     /// Its first day.
     pub from: NaiveDate,
-    /// The bid, in units of currency.
-    pub bid: f64,
+    /// The bid.
+    pub bid: Price,
     /// What was counted.
     pub tally: Tally,
 }
@@ -40,7 +41,7 @@ pub fn rounds(days: &[(NaiveDate, Option<Micros>, Tally)]) -> Vec<Round> {
         let Some(bid) = *bid else { continue };
         match rounds.last_mut() {
             Some((last, round)) if *last == bid => round.tally += *tally,
-            _ => rounds.push((bid, Round { from: *day, bid: bid.to_units(), tally: *tally })),
+            _ => rounds.push((bid, Round { from: *day, bid: bid.into(), tally: *tally })),
         }
     }
     rounds.into_iter().map(|(_, round)| round).collect()
@@ -51,14 +52,14 @@ pub fn rounds(days: &[(NaiveDate, Option<Micros>, Tally)]) -> Vec<Round> {
 pub struct Feedback {
     /// Rounds in which it did.
     pub rounds: usize,
-    /// What was added to the average each time, in units of currency.
-    pub headroom: f64,
+    /// What was added to the average each time.
+    pub headroom: Price,
     /// CPC over bid, from all rounds.
     pub per_bid: f64,
     /// The bid that it comes to rest at.
-    pub rests_at: f64,
+    pub rests_at: Price,
     /// The headroom that would have held the first round's CPC.
-    pub holds: f64,
+    pub holds: Price,
     /// Whether it rests well below where it began.
     pub spiral: bool,
 }
@@ -66,17 +67,18 @@ pub struct Feedback {
 /// Whether the bids of these rounds were each set from the average CPC of the round before, and where that
 /// leads; absent where they were not, or in fewer than four rounds.
 pub fn feedback(rounds: &[Round]) -> Option<Feedback> {
-    let steps: Vec<(f64, f64)> =
+    let steps: Vec<(Price, Price)> =
         rounds.windows(2).filter_map(|w| Some((w[1].bid - w[0].tally.cpc()?, w[1].bid))).collect();
-    let mut sorted: Vec<f64> = steps.iter().map(|(h, _)| *h).collect();
+    let mut sorted: Vec<f64> = steps.iter().map(|(h, _)| h.units()).collect();
     sorted.sort_by(f64::total_cmp);
-    let headroom = *sorted.get(sorted.len() / 2)?;
-    let followed = steps.iter().filter(|(h, bid)| (h - headroom).abs() <= LIKE * bid).count();
+    let headroom = Price(*sorted.get(sorted.len() / 2)?);
+    let followed =
+        steps.iter().filter(|(h, bid)| (*h - headroom).units().abs() <= LIKE * bid.units()).count();
     if followed < LEAST_ROUNDS || (followed as f64) < FOLLOWED * steps.len() as f64 {
         return None;
     }
     let spend: f64 = rounds.iter().map(|r| r.tally.spend.to_units()).sum();
-    let at_bid: f64 = rounds.iter().map(|r| r.tally.clicks as f64 * r.bid).sum();
+    let at_bid: f64 = rounds.iter().map(|r| r.tally.clicks as f64 * r.bid.units()).sum();
     let per_bid = spend / at_bid;
     // A price of a click at or above the bid never rests.
     if !(per_bid > 0.0 && per_bid < 1.0) {
@@ -90,12 +92,12 @@ pub fn feedback(rounds: &[Round]) -> Option<Feedback> {
         per_bid,
         rests_at,
         holds: holding(first.tally.cpc().unwrap_or(first.bid * per_bid), per_bid),
-        spiral: rests_at < FALLEN * first.bid,
+        spiral: rests_at < first.bid * FALLEN,
     })
 }
 
 /// The headroom that holds a CPC: p(1 − k) ÷ k.
-pub fn holding(cpc: f64, per_bid: f64) -> f64 {
+pub fn holding(cpc: Price, per_bid: f64) -> Price {
     cpc * (1.0 - per_bid) / per_bid
 }
 
@@ -129,19 +131,25 @@ mod tests {
     #[test]
     fn it_rests_where_the_closed_form_says() {
         let rounds = path(|bid| bid / 2.0 + 0.41);
-        assert_eq!((rounds[0].bid, rounds[0].tally.clicks), (2.0, 140));
+        assert_eq!((rounds[0].bid, rounds[0].tally.clicks), (Price(2.0), 140));
         let f = feedback(&rounds).unwrap();
-        assert!((f.per_bid - 0.5).abs() < 1e-9 && (f.headroom - 0.41).abs() < 0.006, "{f:?}");
-        assert!((f.rests_at - 0.82).abs() < 0.012 && f.spiral, "{f:?}");
-        assert!((f.holds - 1.0).abs() < 1e-9 && (holding(1.0, 0.5) - 1.0).abs() < 1e-12);
-        assert!((rounds.last().unwrap().bid - 0.82).abs() < 0.02);
+        assert!(
+            (f.per_bid - 0.5).abs() < 1e-9 && (f.headroom.units() - 0.41).abs() < 0.006,
+            "{f:?}"
+        );
+        assert!((f.rests_at.units() - 0.82).abs() < 0.012 && f.spiral, "{f:?}");
+        assert!(
+            (f.holds.units() - 1.0).abs() < 1e-9
+                && (holding(Price(1.0), 0.5).units() - 1.0).abs() < 1e-12
+        );
+        assert!((rounds.last().unwrap().bid.units() - 0.82).abs() < 0.02);
     }
 
     #[test]
     fn a_headroom_that_holds_is_no_spiral() {
         // One cent more each time is still feedback, and it rises.
         let f = feedback(&path(|bid| bid / 2.0 + 1.2)).unwrap();
-        assert!(!f.spiral && f.rests_at > 2.0, "{f:?}");
+        assert!(!f.spiral && f.rests_at > Price(2.0), "{f:?}");
     }
 
     #[test]

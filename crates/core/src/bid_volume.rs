@@ -8,6 +8,7 @@
 //! assert!(elasticity(&[]).is_none(), "no days, no answer");
 //! ```
 
+use crate::Price;
 use nalgebra::{DMatrix, DVector};
 use statrs::distribution::{ContinuousCDF, Normal};
 
@@ -35,7 +36,7 @@ pub struct Elasticity {
     pub mean: f64,
     /// Its standard deviation.
     pub sd: f64,
-    /// Least and greatest CPC seen.
+    /// Least and greatest CPC seen, in units of currency.
     pub seen: Interval,
 }
 
@@ -44,11 +45,7 @@ pub fn elasticity(days: &[Day]) -> Option<Elasticity> {
     let rows: Vec<(usize, f64, f64)> = days
         .iter()
         .filter_map(|d| {
-            Some((
-                d.weekday,
-                d.tally.cpc().filter(|c| *c > 0.0)?.ln(),
-                (d.tally.clicks as f64).ln(),
-            ))
+            Some((d.weekday, d.tally.cpc()?.positive()?.units().ln(), (d.tally.clicks as f64).ln()))
         })
         .collect();
     let seen = Interval {
@@ -96,7 +93,7 @@ impl Elasticity {
     }
 
     /// Clicks at `new_cpc` over clicks at `cpc`: median and 80% interval.
-    pub fn volume(&self, cpc: f64, new_cpc: f64) -> (f64, Interval) {
+    pub fn volume(&self, cpc: Price, new_cpc: Price) -> (f64, Interval) {
         let log = (new_cpc / cpc).ln();
         let at = |p| (self.quantile(p) * log).exp();
         let (a, b) = (at(0.1), at(0.9));
@@ -104,8 +101,8 @@ impl Elasticity {
     }
 
     /// Whether `cpc` lies within what has been seen.
-    pub fn has_seen(&self, cpc: f64) -> bool {
-        (self.seen.low..=self.seen.high).contains(&cpc)
+    pub fn has_seen(&self, cpc: Price) -> bool {
+        self.seen.contains(cpc.units())
     }
 }
 
@@ -149,8 +146,8 @@ mod tests {
     #[test]
     fn a_lower_cpc_never_brings_more() {
         let e = elasticity(&days(0.4, 10)).unwrap();
-        let (median, interval) = e.volume(11.3, 9.4);
+        let (median, interval) = e.volume(Price(11.3), Price(9.4));
         assert!(interval.low <= median && median <= interval.high && interval.high <= 1.0);
-        assert!(!e.has_seen(11.3));
+        assert!(!e.has_seen(Price(11.3)));
     }
 }

@@ -1,14 +1,15 @@
 //! What a result may cost before the sale stops paying.
 //!
 //! ```
-//! use tiller_core::Target;
+//! use tiller_core::{Price, Target};
 //! use tiller_core::break_even::Margin;
 //! let half = Margin::new(0.5)?;
-//! assert_eq!(half.cpa(20.0), Target::Cpa(10.0));
+//! assert_eq!(half.cpa(Price(20.0)), Target::Cpa(Price(10.0)));
 //! assert_eq!(half.keeping(0.25)?.roas(), Target::Roas(4.0));
 //! # Ok::<(), tiller_core::break_even::MarginError>(())
 //! ```
 
+use crate::money::Price;
 use crate::target::Target;
 
 /// The share of the price that is left before advertising, and the share to keep of it.
@@ -62,9 +63,9 @@ impl Margin {
         Target::Roas(1.0 / self.acos())
     }
 
-    /// Greatest CPA where a sale is worth `aov` units of currency, as a target.
-    pub fn cpa(self, aov: f64) -> Target {
-        Target::Cpa(self.acos() * aov)
+    /// Greatest CPA where a sale is worth `aov`, as a target.
+    pub fn cpa(self, aov: Price) -> Target {
+        Target::Cpa(aov * self.acos())
     }
 }
 
@@ -78,7 +79,7 @@ mod tests {
         let kept = Margin::new(0.35).unwrap().keeping(0.10).unwrap();
         assert!((kept.acos() - 0.25).abs() < 1e-12);
         assert!((kept.roas().number() - 4.0).abs() < 1e-12);
-        assert_eq!(Margin::new(0.5).unwrap().cpa(20.0), Target::Cpa(10.0));
+        assert_eq!(Margin::new(0.5).unwrap().cpa(Price(20.0)), Target::Cpa(Price(10.0)));
     }
 
     #[test]

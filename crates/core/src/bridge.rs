@@ -16,6 +16,7 @@
 //! assert!((b.cpc - 16.0).abs() < 1e-9 && b.cvr == 0.0);
 //! ```
 
+use crate::Price;
 use crate::metrics::Tally;
 
 /// One of the factors that make a cost.
@@ -71,7 +72,7 @@ pub fn bridge(tally: &Tally, reference: &Tally) -> Option<Bridge> {
 
 /// The bridge of the ACoS; absent where either has no clicks, no conversions or no value.
 pub fn bridge_of_returns(tally: &Tally, reference: &Tally) -> Option<Bridge> {
-    let worth = |t: &Tally| t.aov().filter(|aov| *aov > 0.0);
+    let worth = |t: &Tally| t.aov().and_then(Price::positive).map(Price::units);
     let ((cpc, cvr), (cpc_r, cvr_r)) = (rates(tally)?, rates(reference)?);
     let (aov, aov_r) = (worth(tally)?, worth(reference)?);
     let (to, from) = (cpc / (cvr * aov), cpc_r / (cvr_r * aov_r));
@@ -82,7 +83,7 @@ pub fn bridge_of_returns(tally: &Tally, reference: &Tally) -> Option<Bridge> {
 }
 
 fn rates(t: &Tally) -> Option<(f64, f64)> {
-    Some((t.cpc()?, t.cvr()?)).filter(|(cpc, cvr)| *cpc > 0.0 && *cvr > 0.0)
+    Some((t.cpc()?.positive()?.units(), t.cvr().filter(|cvr| *cvr > 0.0)?))
 }
 
 /// What one segment adds to the gap, in units of currency per conversion.
@@ -112,7 +113,7 @@ pub fn by_segments(pairs: &[(Tally, Tally)]) -> Option<Vec<Effect>> {
     let there: Tally = pairs.iter().map(|p| p.1).sum();
     let whole = bridge(&here, &there)?;
     let scale = logarithmic_mean(whole.to, whole.from);
-    let (cpc, cpc_r, cvr, cvr_r) = (here.cpc()?, there.cpc()?, here.cvr()?, there.cvr()?);
+    let ((cpc, cvr), (cpc_r, cvr_r)) = (rates(&here)?, rates(&there)?);
     let (of_cpc, of_cvr) =
         (scale / logarithmic_mean(cpc, cpc_r), scale / logarithmic_mean(cvr, cvr_r));
     let effect = |(a, b): &(Tally, Tally)| {

@@ -189,13 +189,14 @@ pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], rules: Rules) -> O
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Micros;
+    use crate::{Micros, Price};
 
     fn day(m: u32, d: u32) -> NaiveDate {
         NaiveDate::from_ymd_opt(2026, m, d).unwrap()
     }
 
-    const RULES: Rules = Rules { target: crate::Target::Cpa(30.0), dispersion: 1.0, raise: true };
+    const RULES: Rules =
+        Rules { target: crate::Target::Cpa(Price(30.0)), dispersion: 1.0, raise: true };
     const COPENHAGEN: Tz = chrono_tz::Europe::Copenhagen;
 
     /// Directive 2000/84/EC: summer time ends on the last Sunday of October and begins on the last of March, at

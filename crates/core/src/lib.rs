@@ -38,6 +38,6 @@ pub mod window;
 pub mod words;
 
 pub use metrics::Tally;
-pub use money::{Currency, Micros, Money, MoneyError};
+pub use money::{Currency, Micros, Money, MoneyError, Price};
 pub use target::Target;
 pub use window::Window;

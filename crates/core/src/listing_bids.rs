@@ -10,12 +10,13 @@
 //!     conversions,
 //!     ..Tally::default()
 //! };
-//! let rules = Rules { target: Target::Cpa(20.0), dispersion: 1.0, raise: true };
+//! let rules = Rules { target: Target::Cpa(Price(20.0)), dispersion: 1.0, raise: true };
 //! // 400 clicks at 2.00 brought 8 at 100 each: a step down, no further.
 //! let proposal = propose(&counted(2000, 2000.0, 100.0), &counted(400, 800.0, 8.0), 2.0, rules).unwrap();
 //! assert!((proposal.bid - 1.6).abs() < 1e-9);
 //! ```
 
+use crate::Price;
 use statrs::distribution::{ContinuousCDF, Gamma};
 
 use crate::affordable::halfway_bid;
@@ -36,10 +37,10 @@ pub const EVERY_DAYS: u64 = 14;
 /// A new bid, and why.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Proposal {
-    /// What a click may cost, in units of currency, its evidence drawn toward the parent's.
-    pub affordable: f64,
+    /// What a click may cost, its evidence drawn toward the parent's.
+    pub affordable: Price,
     /// The bid that goes halfway there, by one step at most.
-    pub bid: f64,
+    pub bid: Price,
     /// How likely chance alone parts what a click is worth so far from what is paid.
     pub p: f64,
 }
@@ -50,9 +51,9 @@ pub fn believed(proposals: &[Proposal]) -> Vec<bool> {
 }
 
 /// The bid that a product's own return asks for; absent where too little is known, or the change is not worth
-/// making. `bid` is the present one, in units of currency.
-pub fn propose(parent: &Tally, tally: &Tally, bid: f64, rules: Rules) -> Option<Proposal> {
-    let (cvr, cpc) = parent.cvr().filter(|r| *r > 0.0).zip(tally.cpc().filter(|c| *c > 0.0))?;
+/// making. `bid` is the present one.
+pub fn propose(parent: &Tally, tally: &Tally, bid: Price, rules: Rules) -> Option<Proposal> {
+    let (cvr, cpc) = parent.cvr().filter(|r| *r > 0.0).zip(tally.cpc()?.positive())?;
     if tally.clicks as f64 * cvr < LEAST_EXPECTED {
         return None;
     }
@@ -60,9 +61,9 @@ pub fn propose(parent: &Tally, tally: &Tally, bid: f64, rules: Rules) -> Option<
     let shape = tally.conversions + WEIGHT;
     let clicks = tally.clicks as f64 + WEIGHT / cvr;
     // What a conversion may cost: for a ROAS target, by what this product's are worth.
-    let aov = parent.aov().map(|aov| (tally.value.to_units() + WEIGHT * aov) / shape);
-    let per_conversion = rules.target.as_cpa(aov).filter(|c| *c > 0.0)?;
-    let affordable = shape / clicks * per_conversion;
+    let aov = parent.aov().map(|aov| (Price::from(tally.value) + aov * WEIGHT) / shape);
+    let per_conversion = rules.target.as_cpa(aov)?.positive()?;
+    let affordable = per_conversion * (shape / clicks);
     // What is paid as conversions per click: how far in the tail of what is known of this product does it lie?
     let paid = cpc / per_conversion * clicks;
     let below = Gamma::new(shape / phi, 1.0 / phi).ok()?.cdf(paid);
@@ -70,7 +71,7 @@ pub fn propose(parent: &Tally, tally: &Tally, bid: f64, rules: Rules) -> Option<
     // The bid moves as the price of a click should, by one step.
     let by = (halfway_bid(affordable, cpc) / cpc).clamp(1.0 - SHOCK, 1.0 + SHOCK);
     // A raise pays while the next conversion, at twice the mean price of the raised clicks, meets the target.
-    let room = if rules.raise { affordable / (2.0 * cpc) } else { 0.0 };
+    let room = if rules.raise { affordable / (cpc * 2.0) } else { 0.0 };
     let by = if by > 1.0 { by.min(room) } else { by };
     let worth_it = (by - 1.0).abs() >= LEAST_CHANGE && (by > 1.0) == (affordable > cpc);
     worth_it.then_some(Proposal { affordable, bid: bid * by, p })
@@ -99,25 +100,28 @@ mod tests {
     #[test]
     fn worked_by_hand() {
         let parent = tally(10_000, 1.0, 500.0, 100.0);
-        let p = propose(&parent, &tally(400, 1.0, 8.0, 100.0), 1.2, RULES).unwrap();
-        assert!((p.affordable - 0.75).abs() < 1e-9 && (p.bid - 1.05).abs() < 1e-9, "{p:?}");
+        let p = propose(&parent, &tally(400, 1.0, 8.0, 100.0), Price(1.2), RULES).unwrap();
+        assert!(
+            (p.affordable.units() - 0.75).abs() < 1e-9 && (p.bid.units() - 1.05).abs() < 1e-9,
+            "{p:?}"
+        );
         // Worth 2.92 a click: one step up, and none where the budget is the limit.
         let rich = tally(400, 1.0, 60.0, 100.0);
-        let p = propose(&parent, &rich, 1.2, RULES).unwrap();
-        assert!((p.bid - 1.2 * 1.2).abs() < 1e-9 && p.p < 0.001, "{p:?}");
-        assert_eq!(propose(&parent, &rich, 1.2, Rules { raise: false, ..RULES }), None);
+        let p = propose(&parent, &rich, Price(1.2), RULES).unwrap();
+        assert!((p.bid.units() - 1.2 * 1.2).abs() < 1e-9 && p.p < 0.001, "{p:?}");
+        assert_eq!(propose(&parent, &rich, Price(1.2), Rules { raise: false, ..RULES }), None);
         // Worth 1.25: the next click at a raised bid would cost more than it brings.
-        assert_eq!(propose(&parent, &tally(400, 1.0, 22.0, 100.0), 1.2, RULES), None);
+        assert_eq!(propose(&parent, &tally(400, 1.0, 22.0, 100.0), Price(1.2), RULES), None);
     }
 
     #[test]
     fn chance_moves_no_bid() {
         let parent = tally(10_000, 1.0, 500.0, 80.0);
-        let alike = |c| propose(&parent, &tally(400, 1.0, c, 80.0), 1.2, RULES);
+        let alike = |c| propose(&parent, &tally(400, 1.0, c, 80.0), Price(1.2), RULES);
         let many: Vec<Proposal> = (10..28).filter_map(|c| alike(f64::from(c))).collect();
         assert!(believed(&many).iter().all(|b| !b), "{many:?}");
-        assert_eq!(propose(&parent, &tally(10, 1.0, 0.0, 0.0), 1.2, RULES), None);
-        assert_eq!(propose(&parent, &Tally::default(), 1.2, RULES), None);
-        assert_eq!(propose(&Tally::default(), &parent, 1.2, RULES), None);
+        assert_eq!(propose(&parent, &tally(10, 1.0, 0.0, 0.0), Price(1.2), RULES), None);
+        assert_eq!(propose(&parent, &Tally::default(), Price(1.2), RULES), None);
+        assert_eq!(propose(&Tally::default(), &parent, Price(1.2), RULES), None);
     }
 }

@@ -3,7 +3,7 @@
 use std::iter::Sum;
 use std::ops::{Add, AddAssign, Sub};
 
-use crate::money::Micros;
+use crate::money::{Micros, Price};
 
 /// Counts of a campaign, an item, a day or any sum of them. All money is of one currency: that of
 /// the account (other currencies are refused where money enters).
@@ -11,9 +11,9 @@ use crate::money::Micros;
 /// Ratios of a sum are ratios of the sums, never means of ratios; a ratio over nothing is absent.
 ///
 /// ```
-/// use tiller_core::{Micros, Tally};
+/// use tiller_core::{Micros, Price, Tally};
 /// let day = Tally { clicks: 10, spend: Micros::new(25_000_000), ..Tally::default() };
-/// assert_eq!(day.cpc(), Some(2.5));
+/// assert_eq!(day.cpc(), Some(Price(2.5)));
 /// assert_eq!(day.cpa(), None);
 /// ```
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -68,21 +68,21 @@ impl Tally {
     pub fn ctr(&self) -> Option<f64> {
         ratio(self.clicks as f64, self.impressions as f64)
     }
-    /// Cost per click, in units of currency.
-    pub fn cpc(&self) -> Option<f64> {
-        ratio(self.spend.to_units(), self.clicks as f64)
+    /// Cost per click.
+    pub fn cpc(&self) -> Option<Price> {
+        Price::of(self.spend, self.clicks as f64)
     }
-    /// Cost per thousand impressions, in units of currency.
-    pub fn cpm(&self) -> Option<f64> {
-        ratio(1000.0 * self.spend.to_units(), self.impressions as f64)
+    /// Cost per thousand impressions.
+    pub fn cpm(&self) -> Option<Price> {
+        Price::of(self.spend, self.impressions as f64 / 1000.0)
     }
     /// Conversion rate: conversions ÷ clicks.
     pub fn cvr(&self) -> Option<f64> {
         ratio(self.conversions, self.clicks as f64)
     }
-    /// Cost per acquisition: spend ÷ conversions, in units of currency.
-    pub fn cpa(&self) -> Option<f64> {
-        ratio(self.spend.to_units(), self.conversions)
+    /// Cost per acquisition: spend ÷ conversions.
+    pub fn cpa(&self) -> Option<Price> {
+        Price::of(self.spend, self.conversions)
     }
     /// Return on ad spend: value ÷ spend.
     pub fn roas(&self) -> Option<f64> {
@@ -92,9 +92,9 @@ impl Tally {
     pub fn acos(&self) -> Option<f64> {
         ratio(self.spend.to_units(), self.value.to_units())
     }
-    /// Average order value: value ÷ conversions, in units of currency.
-    pub fn aov(&self) -> Option<f64> {
-        ratio(self.value.to_units(), self.conversions)
+    /// Average order value: value ÷ conversions.
+    pub fn aov(&self) -> Option<Price> {
+        Price::of(self.value, self.conversions)
     }
     /// True if nothing at all was counted.
     pub fn is_empty(&self) -> bool {
@@ -157,26 +157,27 @@ mod tests {
     fn ratios_follow_their_definitions() {
         let t = tally();
         assert_eq!(t.ctr(), Some(0.025));
-        assert_eq!(t.cpc(), Some(2.0));
-        assert_eq!(t.cpm(), Some(50.0));
+        assert_eq!(t.cpc(), Some(Price(2.0)));
+        assert_eq!(t.cpm(), Some(Price(50.0)));
         assert_eq!(t.cvr(), Some(0.08));
-        assert_eq!(t.cpa(), Some(25.0));
+        assert_eq!(t.cpa(), Some(Price(25.0)));
         assert_eq!(t.roas(), Some(3.4));
-        assert_eq!(t.aov(), Some(85.0));
+        assert_eq!(t.aov(), Some(Price(85.0)));
         assert!((t.acos().unwrap() - 100.0 / 340.0).abs() < 1e-15);
     }
 
     #[test]
     fn a_ratio_over_nothing_is_absent() {
         let t = Tally::default();
-        let all = [t.ctr(), t.cpc(), t.cpm(), t.cvr(), t.cpa(), t.roas(), t.acos(), t.aov()];
-        assert!(all.iter().all(Option::is_none));
+        let prices = [t.cpc(), t.cpm(), t.cpa(), t.aov()].map(|p| p.map(Price::units));
+        let rates = [t.ctr(), t.cvr(), t.roas(), t.acos()];
+        assert!(rates.iter().chain(&prices).all(Option::is_none));
     }
 
     #[test]
     fn a_ratio_of_a_sum_is_the_ratio_of_the_sums() {
         let dear = Tally { clicks: 1, spend: Micros::from_units(9.0), ..Tally::default() };
-        assert_eq!((tally() + dear).cpc(), Some(109.0 / 51.0));
+        assert_eq!((tally() + dear).cpc(), Some(Price(109.0 / 51.0)));
         assert_eq!(tally() + dear - dear, tally());
     }
 }

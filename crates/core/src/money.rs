@@ -2,7 +2,7 @@
 
 use std::fmt;
 use std::iter::Sum;
-use std::ops::{Add, AddAssign, Neg, Sub};
+use std::ops::{Add, AddAssign, Div, Mul, Neg, Sub};
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
@@ -192,6 +192,105 @@ impl Neg for Micros {
 impl Sum for Micros {
     fn sum<I: Iterator<Item = Self>>(amounts: I) -> Self {
         amounts.fold(Self::ZERO, Add::add)
+    }
+}
+
+/// Money for each of something, in units of currency: a click, a conversion, a sale, a thousand impressions. Not exact:
+/// it is a ratio, or is about to be multiplied by one.
+///
+/// ```
+/// use tiller_core::{Micros, Price};
+/// let click = Price::of(Micros::from_units(25.0), 10.0).unwrap();
+/// assert_eq!(click, Price(2.5));
+/// // Four clicks a conversion: ten a conversion; twice what five are.
+/// assert_eq!(click * 4.0, Price(10.0));
+/// assert_eq!(click * 4.0 / Price(5.0), 2.0);
+/// ```
+#[derive(Clone, Copy, Debug, PartialEq, PartialOrd, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(transparent)]
+pub struct Price(pub f64);
+
+impl Price {
+    /// What each of `things` costs or brings; absent where there are none.
+    pub fn of(amount: Micros, things: f64) -> Option<Self> {
+        (things > 0.0).then(|| Self(amount.to_units() / things))
+    }
+
+    /// In units of currency.
+    pub const fn units(self) -> f64 {
+        self.0
+    }
+
+    /// The nearest exact amount, as a channel takes it.
+    pub fn micros(self) -> Micros {
+        Micros::from_units(self.0)
+    }
+
+    /// Itself where it is more than nothing.
+    pub fn positive(self) -> Option<Self> {
+        (self.0 > 0.0).then_some(self)
+    }
+
+    /// Halfway to another.
+    pub fn midpoint(self, other: Self) -> Self {
+        Self(f64::midpoint(self.0, other.0))
+    }
+
+    /// The lower of two.
+    pub fn min(self, other: Self) -> Self {
+        Self(self.0.min(other.0))
+    }
+
+    /// The higher of two.
+    pub fn max(self, other: Self) -> Self {
+        Self(self.0.max(other.0))
+    }
+}
+
+impl From<Price> for f64 {
+    fn from(price: Price) -> Self {
+        price.0
+    }
+}
+impl From<Micros> for Price {
+    fn from(amount: Micros) -> Self {
+        Self(amount.to_units())
+    }
+}
+impl Add for Price {
+    type Output = Self;
+    fn add(self, other: Self) -> Self {
+        Self(self.0 + other.0)
+    }
+}
+impl Sub for Price {
+    type Output = Self;
+    fn sub(self, other: Self) -> Self {
+        Self(self.0 - other.0)
+    }
+}
+impl Mul<f64> for Price {
+    type Output = Self;
+    fn mul(self, by: f64) -> Self {
+        Self(self.0 * by)
+    }
+}
+impl Mul<Price> for f64 {
+    type Output = Price;
+    fn mul(self, price: Price) -> Price {
+        price * self
+    }
+}
+impl Div<f64> for Price {
+    type Output = Self;
+    fn div(self, by: f64) -> Self {
+        Self(self.0 / by)
+    }
+}
+impl Div for Price {
+    type Output = f64;
+    fn div(self, other: Self) -> f64 {
+        self.0 / other.0
     }
 }
 

@@ -8,6 +8,7 @@
 //! assert_eq!(by_audience(100, &[1.0, 1.0], 60), None, "more than there is");
 //! ```
 
+use crate::Price;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Gamma};
@@ -113,10 +114,10 @@ pub fn probability_best(members: &[Member]) -> Vec<f64> {
 }
 
 /// Judges a pool of so much a day whose results may cost `target` each. Few days decide little, many do.
-pub fn judge(budget: f64, target: f64, members: &[Member]) -> Vec<Standing> {
+pub fn judge(budget: f64, target: Price, members: &[Member]) -> Vec<Standing> {
     let best = probability_best(members);
     let leader = best.iter().copied().fold(0.0, f64::max);
-    let enough = FAIR_TARGETS * target;
+    let enough = FAIR_TARGETS * target.units();
     let untested = members.iter().filter(|m| m.spend < enough).count();
     // Where an even split would have tested nobody, nobody was starved of a test.
     let even = members.iter().map(|m| m.spend).sum::<f64>() / members.len().max(1) as f64;
@@ -167,23 +168,23 @@ mod tests {
             member(12.0, 0.0, None),
             member(8.0, 1.0, None),
         ];
-        let s = judge(100.0, 30.0, &pool);
+        let s = judge(100.0, Price(30.0), &pool);
         assert_eq!(s.iter().map(|s| s.tested).collect::<Vec<_>>(), [true, true, false, false]);
         assert_eq!((s[0].advice, s[2].advice), (Advice::Leave, Advice::Floor(90.0 / 14.0)));
         // A small pool floors half of itself at most.
-        assert_eq!(judge(10.0, 30.0, &pool)[3].advice, Advice::Floor(2.5));
+        assert_eq!(judge(10.0, Price(30.0), &pool)[3].advice, Advice::Floor(2.5));
         // Where nobody has been tested, or one merely got less, nobody was starved.
         let even = [member(60.0, 2.0, None), member(20.0, 1.0, None)];
-        assert!(judge(100.0, 30.0, &even).iter().all(|s| s.advice == Advice::Leave));
+        assert!(judge(100.0, Price(30.0), &even).iter().all(|s| s.advice == Advice::Leave));
     }
 
     #[test]
     fn a_floor_is_lifted_once_another_has_won() {
         let won = [member(900.0, 60.0, None), member(600.0, 12.0, Some(10.0))];
-        let s = judge(100.0, 30.0, &won);
+        let s = judge(100.0, Price(30.0), &won);
         assert!(s[0].best >= DECIDED && s[1].advice == Advice::Lift, "{s:?}");
         let open = [member(900.0, 30.0, None), member(600.0, 18.0, Some(10.0))];
-        assert_eq!(judge(100.0, 30.0, &open)[1].advice, Advice::Leave);
+        assert_eq!(judge(100.0, Price(30.0), &open)[1].advice, Advice::Leave);
     }
 
     /// Two alike are each best half of the time; with one result to two at the same money the posteriors are

@@ -15,11 +15,12 @@
 //! };
 //! let all = [people("phone", 2000, 100.0), people("desktop", 2000, 20.0)];
 //! let whole = all.iter().map(|s| s.tally).sum();
-//! let rules = Rules { target: Target::Cpa(110.0), dispersion: 1.0, raise: false };
+//! let rules = Rules { target: Target::Cpa(Price(110.0)), dispersion: 1.0, raise: false };
 //! // A fifth less for those who bring a fifth as much; one step at a time.
 //! assert_eq!(judge(&whole, &all, rules)[1].proposal, Proposal::Adjust(-0.2));
 //! ```
 
+use crate::Price;
 use statrs::distribution::{ContinuousCDF, Gamma};
 
 use crate::evidence::target::HALF;
@@ -154,8 +155,8 @@ pub(crate) fn look(parent: &Tally, segments: &[Segment], rules: Rules) -> Vec<Fi
 
 /// Results: conversions, or value in conversions of the parent's mean value.
 fn results(t: &Tally, target: Target, parent: &Tally) -> f64 {
-    match (target, parent.aov().filter(|a| *a > 0.0)) {
-        (Target::Roas(_), Some(aov)) => t.value.to_units() / aov,
+    match (target, parent.aov().and_then(Price::positive)) {
+        (Target::Roas(_), Some(aov)) => Price::from(t.value) / aov,
         _ => t.conversions,
     }
 }
@@ -187,7 +188,7 @@ fn finding(parent: &Tally, s: &Segment, rules: Rules, enough: bool) -> Finding {
     };
     let (low, high) = (at(1.0 - CONFIDENCE), at(CONFIDENCE));
     let cost = target.as_cpa(parent.aov());
-    let spent = cost.is_some_and(|cpa| s.tally.spend.to_units() >= LEAST_TARGETS * cpa);
+    let spent = cost.is_some_and(|cpa| s.tally.spend.to_units() >= LEAST_TARGETS * cpa.units());
     let fair = ((1.0 + s.present) * ratio - 1.0).clamp(LEAST, MOST);
     let proposal = match () {
         () if !enough => Proposal::Leave,
@@ -214,7 +215,7 @@ fn room_to_raise(parent: &Tally, s: &Segment, rules: Rules, ratio: f64) -> f64 {
     let cost = s.tally.cpc().zip(parent.cvr()).map(|(cpc, cvr)| cpc / (cvr * ratio));
     let allowed = rules.target.as_cpa(parent.aov());
     match cost.zip(allowed).filter(|_| rules.raise) {
-        Some((cost, allowed)) if cost > 0.0 => allowed / (2.0 * cost),
+        Some((cost, allowed)) if cost.positive().is_some() => allowed / (cost * 2.0),
         _ => 0.0,
     }
 }
@@ -266,7 +267,7 @@ mod tests {
         judge(&parent, &all, rules)
     }
 
-    const CPA: Target = Target::Cpa(60.0);
+    const CPA: Target = Target::Cpa(Price(60.0));
 
     /// By hand: parent 60 of 1000; the second has 18 of 600: (18 + 10) ÷ (600 + 10 ÷ 0.06) ÷ 0.06 = 0.6087;
     /// the first 42 of 400: 52 ÷ 566.67 ÷ 0.06 = 1.529.
@@ -294,17 +295,21 @@ mod tests {
     #[test]
     fn what_surely_brings_less_than_half_is_left_out() {
         for (clicks, conversions) in [(227, 0.0), (378, 1.0)] {
-            let found =
-                of(&[(1000, 2.0, 60.0), (clicks, 2.0, conversions)], 0.0, rules(Target::Cpa(30.0)));
+            let found = of(
+                &[(1000, 2.0, 60.0), (clicks, 2.0, conversions)],
+                0.0,
+                rules(Target::Cpa(Price(30.0))),
+            );
             assert_eq!(found[1].proposal, Proposal::Exclude, "{clicks} {:?}", found[1]);
         }
         // Gamma(½, 1) is below 1.3528 with 90% probability (tables of the chi-squared distribution, one degree of
         // freedom, 2.7055 ÷ 2).
-        let found = of(&[(1000, 2.0, 60.0), (227, 2.0, 0.0)], 0.0, rules(Target::Cpa(30.0)));
+        let found = of(&[(1000, 2.0, 60.0), (227, 2.0, 0.0)], 0.0, rules(Target::Cpa(Price(30.0))));
         let expected = 227.0 * 60.0 / 1227.0;
         assert!((found[1].ratio_at_most - 1.352_77 / expected).abs() < 1e-4);
         // Not before three targets have been spent.
-        let found = of(&[(1000, 2.0, 90.0), (227, 0.09, 0.0)], 0.0, rules(Target::Cpa(30.0)));
+        let found =
+            of(&[(1000, 2.0, 90.0), (227, 0.09, 0.0)], 0.0, rules(Target::Cpa(Price(30.0))));
         assert!(matches!(found[1].proposal, Proposal::Adjust(a) if a < 0.0), "{:?}", found[1]);
     }
 
@@ -312,7 +317,8 @@ mod tests {
     fn nobody_is_raised_past_the_target_at_the_margin() {
         // The better half pays 19 a conversion; a raise makes the next one cost twice that.
         let at = |target| {
-            of(&[(400, 2.0, 42.0), (600, 2.0, 18.0)], 0.0, rules(Target::Cpa(target)))[0].proposal
+            of(&[(400, 2.0, 42.0), (600, 2.0, 18.0)], 0.0, rules(Target::Cpa(Price(target))))[0]
+                .proposal
         };
         assert_eq!(at(60.0), Proposal::Adjust(0.2));
         assert!(matches!(at(48.0), Proposal::Adjust(a) if a < 0.16), "{:?}", at(48.0));
@@ -362,8 +368,8 @@ mod tests {
         ];
         let worth = LogNormal::new(50f64.ln() - 0.32, 0.8).unwrap();
         for (phi, target) in [
-            (1.0, Target::Cpa(60.0)),
-            (2.0, Target::Cpa(60.0)),
+            (1.0, Target::Cpa(Price(60.0))),
+            (2.0, Target::Cpa(Price(60.0))),
             (1.0, Target::Roas(1.0)),
             (2.0, Target::Roas(1.0)),
         ] {

@@ -13,9 +13,9 @@
 //!     ..Tally::default()
 //! };
 //! let days = [(day(4), counted(5.0)), (day(5), counted(6.0)), (day(6), counted(5.0))];
-//! let advice = advise(&days, None, Target::Cpa(30.0), None).unwrap();
+//! let advice = advise(&days, None, Target::Cpa(Price(30.0)), None).unwrap();
 //! assert_eq!(advice.step, Step::Up);
-//! assert_eq!(advise(&days, Some(day(5)), Target::Cpa(30.0), None).unwrap().step, Step::Wait);
+//! assert_eq!(advise(&days, Some(day(5)), Target::Cpa(Price(30.0)), None).unwrap().step, Step::Wait);
 //! ```
 
 use chrono::NaiveDate;
@@ -78,7 +78,7 @@ pub fn advise(
     let spend = tally.spend.to_units();
     let count = poisson(tally.conversions, 0.8);
     let cpa = (spend / count.high, (count.low > 0.0).then(|| spend / count.low));
-    let allowed = target.as_cpa(tally.aov())?;
+    let allowed = target.as_cpa(tally.aov())?.units();
     let prior = usual.unwrap_or(Prior { mean: 1.0 / allowed, strength: 1.0 });
     // What is usual weighs like a day or so: three days are asked what they say themselves.
     let prior = Prior { strength: prior.strength.min(3.0), ..prior };
@@ -89,7 +89,7 @@ pub fn advise(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Micros;
+    use crate::{Micros, Price};
 
     fn days(conversions: &[f64]) -> Vec<(NaiveDate, Tally)> {
         let first = NaiveDate::from_ymd_opt(2026, 11, 2).unwrap();
@@ -104,8 +104,9 @@ mod tests {
 
     #[test]
     fn three_good_days_and_three_bad_ones() {
-        let step =
-            |c: &[f64], changed| advise(&days(c), changed, Target::Cpa(30.0), None).map(|a| a.step);
+        let step = |c: &[f64], changed| {
+            advise(&days(c), changed, Target::Cpa(Price(30.0)), None).map(|a| a.step)
+        };
         assert_eq!(step(&[0.0, 2.0, 3.0, 2.0], None), Some(Step::Up));
         assert_eq!(step(&[5.0, 1.0, 0.0, 1.0], None), Some(Step::Down));
         assert_eq!(step(&[3.0, 1.0, 3.0], None), Some(Step::Stay));
@@ -118,12 +119,14 @@ mod tests {
     #[test]
     fn three_days_are_thin_evidence() {
         // Seven conversions for 180 at a target of 30: six would meet it.
-        let a = advise(&days(&[2.0, 3.0, 2.0]), None, Target::Cpa(30.0), None).unwrap();
+        let a = advise(&days(&[2.0, 3.0, 2.0]), None, Target::Cpa(Price(30.0)), None).unwrap();
         assert!(a.step == Step::Up && (0.2..0.5).contains(&a.over), "{a:?}");
         assert!(a.cpa.0 < 180.0 / 7.0 && a.cpa.1.unwrap() > 30.0);
-        let sure = advise(&days(&[9.0, 9.0, 9.0]), None, Target::Cpa(30.0), None).unwrap();
+        let sure = advise(&days(&[9.0, 9.0, 9.0]), None, Target::Cpa(Price(30.0)), None).unwrap();
         assert!(sure.over < 0.001);
-        assert!(advise(&days(&[0.0; 3]), None, Target::Cpa(30.0), None).unwrap().cpa.1.is_none());
+        assert!(
+            advise(&days(&[0.0; 3]), None, Target::Cpa(Price(30.0)), None).unwrap().cpa.1.is_none()
+        );
         assert_eq!(
             advise(&days(&[0.0; 3]), None, Target::Roas(4.0), None),
             None,

@@ -11,11 +11,12 @@
 //! };
 //! let all = [term("hive free", 60, 0.0), term("free plans", 60, 0.0), term("hive kit", 300, 30.0)];
 //! let whole = all.iter().map(|t| t.tally).sum();
-//! let found = judge(&whole, &all, Target::Cpa(15.0));
+//! let found = judge(&whole, &all, Target::Cpa(Price(15.0)));
 //! assert_eq!(found.waste[0].words, "free");
 //! assert_eq!(found.promising, [2]);
 //! ```
 
+use crate::Price;
 use std::collections::{HashMap, HashSet};
 
 use statrs::distribution::{DiscreteCDF, Poisson};
@@ -151,15 +152,17 @@ fn waste(cvr: f64, terms: &[Term], target: Target) -> Vec<Waste> {
 }
 
 fn promising(parent: &Tally, terms: &[Term], target: Target) -> Vec<usize> {
-    let Some(cpa) = target.as_cpa(parent.aov()).filter(|c| *c > 0.0) else { return Vec::new() };
-    let Some(usual) = parent.cpa().filter(|c| *c > 0.0) else { return Vec::new() };
-    let prior = Prior { mean: 1.0 / usual, strength: 1.0 };
+    let Some(cpa) = target.as_cpa(parent.aov()).and_then(Price::positive) else {
+        return Vec::new();
+    };
+    let Some(usual) = parent.cpa().and_then(Price::positive) else { return Vec::new() };
+    let prior = Prior { mean: 1.0 / usual.units(), strength: 1.0 };
     let good = |t: &Term| {
         !t.keyword
             && t.tally.conversions >= LEAST_CONVERSIONS
             // What its own results are worth counts as well as how many there are.
             && target.excess(&t.tally) <= 0.0
-            && rate_below(t.tally.conversions, t.tally.spend.to_units(), prior, 1.0 / cpa) <= GOOD
+            && rate_below(t.tally.conversions, t.tally.spend.to_units(), prior, 1.0 / cpa.units()) <= GOOD
     };
     let mut found: Vec<usize> = (0..terms.len()).filter(|i| good(&terms[*i])).collect();
     found.sort_by(|a, b| {
@@ -186,7 +189,7 @@ mod tests {
 
     fn found(terms: &[Term]) -> Findings {
         let parent: Tally = terms.iter().map(|t| t.tally).sum();
-        judge(&parent, terms, Target::Cpa(20.0))
+        judge(&parent, terms, Target::Cpa(Price(20.0)))
     }
 
     #[test]

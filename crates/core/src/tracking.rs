@@ -143,6 +143,7 @@ fn values_missing(days: &[(NaiveDate, Tally)], target: Option<Target>) -> Option
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Price;
     use crate::money::Micros;
 
     fn days(conversions: &[f64]) -> Vec<(NaiveDate, Tally)> {
@@ -187,7 +188,7 @@ mod tests {
             findings(&d, &[], Some(Target::Roas(4.0))),
             [Finding::NoValues { conversions: 4.0 }]
         );
-        assert!(findings(&d, &[], Some(Target::Cpa(4.0))).is_empty());
+        assert!(findings(&d, &[], Some(Target::Cpa(Price(4.0)))).is_empty());
     }
 
     fn event(name: &str, conversions: f64, value: f64, counts: bool) -> EventCount {

@@ -11,10 +11,9 @@ use tiller_core::bid_feedback::{self, feedback, holding};
 use tiller_core::bid_volume::{self, elasticity};
 use tiller_core::change_point::change_point;
 use tiller_core::lag::{Open, RunOff};
-use tiller_core::listing_bids;
 use tiller_core::segments::{self, LEAST_CONVERSIONS, Proposal, Rules, Segment};
 use tiller_core::terms::{self, Term};
-use tiller_core::{Micros, Tally, Target};
+use tiller_core::{Micros, Price, Tally, Target, listing_bids};
 
 fn near(a: f64, b: f64) -> bool {
     (a - b).abs() <= 1e-9 * (1.0 + a.abs().max(b.abs()))
@@ -50,7 +49,10 @@ fn some_tally() -> impl Strategy<Value = Tally> {
 }
 
 fn target() -> impl Strategy<Value = Target> {
-    prop_oneof![(5.0f64..120.0).prop_map(Target::Cpa), (0.5f64..8.0).prop_map(Target::Roas)]
+    prop_oneof![
+        (5.0f64..120.0).prop_map(|x| Target::Cpa(Price(x))),
+        (0.5f64..8.0).prop_map(Target::Roas)
+    ]
 }
 
 fn rules() -> impl Strategy<Value = Rules> {
@@ -233,19 +235,20 @@ proptest! {
     fn listings_bids_move_by_a_step(
         parent in some_tally(), own in some_tally(), bid in 0.05f64..9.0, rules in rules(), rate in 2i64..150,
     ) {
+        let bid = Price(bid);
         let found = listing_bids::propose(&parent, &own, bid, rules);
         let there = Rules { target: target_in(rules.target, rate), ..rules };
         let again = listing_bids::propose(
             &in_currency(&parent, rate), &in_currency(&own, rate), bid * rate as f64, there);
         prop_assert_eq!(found.is_some(), again.is_some());
         let Some(p) = found else { return Ok(()) };
-        prop_assert!((again.unwrap().bid / (rate as f64 * p.bid) - 1.0).abs() < 1e-6);
+        prop_assert!((again.unwrap().bid.units() / (rate as f64 * p.bid.units()) - 1.0).abs() < 1e-6);
         let (by, cpc) = (p.bid / bid, own.cpc().unwrap());
         prop_assert!((0.8 - 1e-9..=1.2 + 1e-9).contains(&by) && (by - 1.0).abs() >= 0.05 - 1e-9, "{}", by);
         prop_assert_eq!(by > 1.0, p.affordable > cpc);
         prop_assert!(rules.raise || by < 1.0);
         // Its next conversion, at twice the mean price of the clicks that a raise adds, meets the target.
-        prop_assert!(by < 1.0 || 2.0 * cpc * by <= p.affordable * (1.0 + 1e-9));
+        prop_assert!(by < 1.0 || cpc * (2.0 * by) <= p.affordable * (1.0 + 1e-9));
         prop_assert!((0.0..=1.0).contains(&p.p));
     }
 
@@ -266,18 +269,18 @@ proptest! {
         };
         let e = elasticity(&list(1)).unwrap();
         prop_assert!(e.sd > 0.0 && e.mean.is_finite());
-        prop_assert_eq!(e.volume(from, from).0, 1.0);
+        prop_assert_eq!(e.volume(Price(from), Price(from)).0, 1.0);
         let (mut cpc, mut last) = (from, 1.0);
         for step in steps {
             cpc *= step;
-            let (volume, interval) = e.volume(from, cpc);
+            let (volume, interval) = e.volume(Price(from), Price(cpc));
             prop_assert!(volume >= last - 1e-12 && interval.low <= volume && volume <= interval.high);
             last = volume;
         }
         let there = elasticity(&list(rate)).unwrap();
         prop_assert!((there.mean - e.mean).abs() < 1e-5 && (there.sd - e.sd).abs() < 1e-5);
         prop_assert!((there.seen.low / (rate as f64 * e.seen.low) - 1.0).abs() < 1e-9);
-        prop_assert!(e.has_seen(e.seen.low) && !e.has_seen(e.seen.high * 1.01));
+        prop_assert!(e.has_seen(Price(e.seen.low)) && !e.has_seen(Price(e.seen.high * 1.01)));
     }
 
     /// A break is one of ranks: the same whatever the scale, and found from either end.
@@ -317,14 +320,14 @@ proptest! {
         let here = rounds(1);
         prop_assume!(here.len() > 5);
         let found = feedback(&here).expect("it follows itself");
-        prop_assert!((found.rests_at / (headroom / (1.0 - per_bid)) - 1.0).abs() < 1e-3);
-        prop_assert_eq!(found.spiral, found.rests_at < 0.9 * first);
+        prop_assert!((found.rests_at.units() / (headroom / (1.0 - per_bid)) - 1.0).abs() < 1e-3);
+        prop_assert_eq!(found.spiral, found.rests_at < Price(0.9 * first));
         let there = feedback(&rounds(rate)).expect("in any currency");
-        prop_assert!((there.rests_at / (rate as f64 * found.rests_at) - 1.0).abs() < 1e-3);
+        prop_assert!((there.rests_at / (found.rests_at * rate as f64) - 1.0).abs() < 1e-3);
         // The next bid with that headroom has the same CPC again.
         let cpc = per_bid * first;
-        prop_assert!(near(per_bid * (cpc + holding(cpc, per_bid)), cpc));
-        prop_assert!((found.holds / holding(cpc, per_bid) - 1.0).abs() < 1e-3);
+        prop_assert!(near(per_bid * (cpc + holding(Price(cpc), per_bid).units()), cpc));
+        prop_assert!((found.holds / holding(Price(cpc), per_bid) - 1.0).abs() < 1e-3);
     }
 }
 

@@ -10,7 +10,7 @@ use tiller_core::bridge::{bridge, bridge_of_returns};
 use tiller_core::evidence::{poisson, wilson};
 use tiller_core::share_out::share_out;
 use tiller_core::verdict::{BudgetUse, Case, Faults, Verdict, diagnose};
-use tiller_core::{Micros, Tally, Target};
+use tiller_core::{Micros, Price, Tally, Target};
 
 fn tally() -> impl Strategy<Value = Tally> {
     (1i64..100_000, 1i64..5_000, 1i64..5_000_000_000, 0u32..800, 0i64..90_000_000_000).prop_map(
@@ -73,7 +73,7 @@ proptest! {
 
     #[test]
     fn excess_adds_up_over_any_partition(parts in prop::collection::vec((tally(), 0u8..4), 1..40), target in 0.5f64..200.0) {
-        for target in [Target::Cpa(target), Target::Roas(target)] {
+        for target in [Target::Cpa(Price(target)), Target::Roas(target)] {
             let whole = target.excess(&parts.iter().map(|p| p.0).sum());
             let pieces: f64 = (0..4).map(|k| target.excess(&parts.iter().filter(|p| p.1 == k).map(|p| p.0).sum())).sum();
             prop_assert!((whole - pieces).abs() <= 1e-9 * (1.0 + whole.abs() + parts.len() as f64 * 1e5));
@@ -105,7 +105,7 @@ proptest! {
     #[test]
     fn dearer_is_never_judged_better(peers in prop::collection::vec(converting(), 2..6), own in converting(), factor in 1.0f64..4.0) {
         let dearer = Tally { spend: Micros::from_units(own.spend.to_units() * factor), ..own };
-        let judge = |t| diagnose(&case(t, Target::Cpa(30.0), &peers));
+        let judge = |t| diagnose(&case(t, Target::Cpa(Price(30.0)), &peers));
         let (now, then) = (judge(own), judge(dearer));
         prop_assert!(then.p_over.unwrap() >= now.p_over.unwrap() - 1e-9);
         prop_assert!(then.excess >= now.excess);
@@ -117,7 +117,7 @@ proptest! {
     /// Over its target or not is the campaign's own matter; what it says agrees with the money that it shows.
     #[test]
     fn verdicts_agree_with_their_figures(peers in prop::collection::vec(tally(), 0..5), own in tally(), target in 0.5f64..300.0) {
-        for target in [Target::Cpa(target), Target::Roas(target / 30.0)] {
+        for target in [Target::Cpa(Price(target)), Target::Roas(target / 30.0)] {
             let d = diagnose(&case(own, target, &peers));
             let fault = !matches!(d.verdict, Verdict::OnTarget | Verdict::TooEarly);
             prop_assert!(d.verdict != Verdict::OnTarget || (d.excess <= 0.0 && d.p_over.unwrap() <= 0.1));

@@ -13,7 +13,7 @@ use tiller_core::response::experiment::{Side, measured, together, would_leave};
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{BELIEF, Day, fit};
 use tiller_core::steps::{Step, advise};
-use tiller_core::{Micros, Tally, Target, Window};
+use tiller_core::{Micros, Price, Tally, Target, Window};
 
 fn date(text: &str) -> NaiveDate {
     text.parse().unwrap()
@@ -148,7 +148,7 @@ proptest! {
         if all.len() == 1 {
             prop_assert_eq!(best[0], 1.0);
         }
-        for standing in pool::judge(120.0, 10.0, &all) {
+        for standing in pool::judge(120.0, Price(10.0), &all) {
             if let pool::Advice::Floor(floor) = standing.advice {
                 prop_assert!(!standing.tested && floor > 0.0);
             }
@@ -168,7 +168,7 @@ proptest! {
     /// The floors that are advised can be kept, where they could before.
     #[test]
     fn advised_floors_fit_into_the_pool(all in members(), budget in 10.0f64..400.0, target in 2.0f64..40.0) {
-        let standings = pool::judge(budget, target, &all);
+        let standings = pool::judge(budget, Price(target), &all);
         let advised: f64 = standings
             .iter()
             .map(|s| if let pool::Advice::Floor(f) = s.advice { f } else { 0.0 })
@@ -301,7 +301,7 @@ proptest! {
             .zip(counts)
             .map(|(d, (spend, n))| (d, Tally { spend: Micros::new(spend), conversions: f64::from(n), ..Tally::default() }))
             .collect();
-        let step = |t: f64| advise(&days, None, Target::Cpa(t), None).unwrap();
+        let step = |t: f64| advise(&days, None, Target::Cpa(Price(t)), None).unwrap();
         let rank = |s: Step| match s { Step::Up => 2, Step::Down => 0, Step::Stay | Step::Wait => 1 };
         let (hard, soft) = (step(target), step(2.0 * target));
         prop_assert!(rank(soft.step) >= rank(hard.step));

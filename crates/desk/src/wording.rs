@@ -2,11 +2,11 @@
 //! told in its own measure: one with a ROAS target never reads of a CPA.
 
 use chrono::NaiveDate;
-use tiller_core::evidence::Standing;
+use tiller_core::evidence::{Interval, Standing};
 use tiller_core::purpose::Purpose;
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::{Diagnosis, Early, Faults, Lean, LimitedBy, Verdict, in_reach};
-use tiller_core::{Tally, Target};
+use tiller_core::{Price, Tally, Target};
 
 use crate::book::{Judged, Meets, PeerCircle, Touch};
 use crate::change_words;
@@ -434,16 +434,16 @@ fn certainty(j: &Judged) -> Option<Words> {
 /// What the change to the halfway bid is likely to bring.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct TradeOff {
-    /// The bid, in units of currency.
-    pub halfway: f64,
+    /// The bid.
+    pub halfway: Price,
     /// Cost per conversion then.
-    pub cpa: f64,
+    pub cpa: Price,
     /// Value for a unit of spend then, where results are told by their value.
     pub roas: Option<f64>,
     /// Conversions in such a window now.
     pub now: f64,
     /// Conversions then: 80% interval.
-    pub then: (f64, f64),
+    pub then: Interval,
     /// Whether that CPC has been seen in its history.
     pub seen: bool,
 }
@@ -459,10 +459,10 @@ impl TradeOff {
 
     /// `240 to 280 of 296 conversions`.
     pub fn volume(&self) -> String {
-        let then = if self.then.1 - self.then.0 < 1.0 {
-            count(self.then.1.round())
+        let then = if self.then.high - self.then.low < 1.0 {
+            count(self.then.high.round())
         } else {
-            format!("{} to {}", number(self.then.0, 0), number(self.then.1, 0))
+            format!("{} to {}", number(self.then.low, 0), number(self.then.high, 0))
         };
         format!("{then} of {}", conversions(self.now))
     }

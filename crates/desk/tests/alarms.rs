@@ -12,7 +12,7 @@ use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_channel::wire::{Batch, Change, Place};
 use tiller_core::setting::{Budget, Setting, Status};
 use tiller_core::spot::Subject;
-use tiller_core::{Target, Window};
+use tiller_core::{Price, Target, Window};
 use tiller_desk::account::connections;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm, Page};
@@ -215,7 +215,7 @@ async fn the_demo_s_campaigns_rarely_raise_one(db: PgPool) -> Result<(), DeskErr
     let (mut raised, mut weeks) = (0u32, 0.0);
     for seed in 1..=seeds {
         let market = amberfold(seed).await;
-        for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
+        for (key, target) in [("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))] {
             let account = practice(&db, &market, key, seed, target).await;
             let settings = Settings::load(&db, &account, &[]).await?;
             let whole = book(&db, &account).await;

@@ -150,7 +150,7 @@ async fn from_a_verdict_to_a_lower_cost(db: PgPool) {
     let after = book(&db, &s.account).await;
     let (then, now) =
         (cpa(&after, "2026-10-26", "2026-11-08"), cpa(&after, "2026-11-10", "2026-11-16"));
-    assert!(now < 0.92 * then, "{then} {now}");
+    assert!(now < then * 0.92, "{then:?} {now:?}");
     let due = |d: &str| entry.due(day(d));
     let look_back = entry.change.look_back.unwrap();
     assert!(due(&look_back.to_string()) && !due("2026-11-18"));

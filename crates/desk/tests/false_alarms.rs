@@ -6,8 +6,8 @@ mod common;
 
 use common::book;
 use common::market::{amberfold, practice};
-use tiller_core::Target;
 use tiller_core::verdict::Verdict;
+use tiller_core::{Price, Target};
 use tiller_desk::PgPool;
 use tiller_desk::causes::findings;
 use tiller_store::MIGRATIONS;
@@ -37,7 +37,7 @@ async fn healthy_campaigns_are_left_in_peace(db: PgPool) {
     let (mut healthy, mut blamed, mut audited, mut adjusted) = (0, 0, 0, 0);
     for seed in 1..=seeds {
         let market = amberfold(seed.into()).await;
-        for (key, target) in [("school", Target::Cpa(30.0)), ("supply", Target::Roas(4.0))] {
+        for (key, target) in [("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))] {
             let account = practice(&db, &market, key, seed.into(), target).await;
             let book = book(&db, &account).await;
             let judged = book.judge_all();

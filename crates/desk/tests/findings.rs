@@ -9,7 +9,7 @@ use common::{book, day};
 use tiller_core::setting::{Dimension as Told, Setting, Strategy};
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::Verdict;
-use tiller_core::{Target, Window};
+use tiller_core::{Price, Target, Window};
 use tiller_desk::account::{self, connections};
 use tiller_desk::book::Book;
 use tiller_desk::budgets::hours;
@@ -62,7 +62,7 @@ fn people(f: &Findings) -> Vec<&str> {
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn the_schools_faults_are_found(db: PgPool) {
-    let (_market, account) = demo(&db, "school", Target::Cpa(30.0)).await;
+    let (_market, account) = demo(&db, "school", Target::Cpa(Price(30.0))).await;
     assert_eq!(account.settle_days, 2);
     let book = book(&db, &account).await;
     // 2: people elsewhere; the audit and the countries say so.
@@ -167,7 +167,7 @@ async fn the_shops_faults_are_found_and_what_counts_can_be_chosen(db: PgPool) {
     let jars = found(&db, &before, "Stall, jars").await.path.expect("the path of its bids");
     let (first, last) = (jars.weeks.first().unwrap(), jars.weeks.last().unwrap());
     assert!(last.bid < 0.85 * first.bid && jars.rests_at < 0.9 * first.bid, "{jars:?}");
-    assert!((jars.headroom - 0.12).abs() < 0.01 && jars.holds > jars.headroom, "{jars:?}");
+    assert!((jars.headroom.units() - 0.12).abs() < 0.01 && jars.holds > jars.headroom, "{jars:?}");
     for other in before.entries.iter().filter(|e| e.campaign.name != "Stall, jars") {
         let f = findings::of_campaign(&db, &before, other.campaign.id).await.unwrap();
         assert!(f.path.is_none(), "{}", other.campaign.name);

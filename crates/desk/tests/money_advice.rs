@@ -8,12 +8,11 @@ use common::scene::{Scene, fields, says};
 use common::{account, book};
 use tiller_core::allocation::{Goal, brings};
 use tiller_core::flight::Lift;
-use tiller_core::learning;
 use tiller_core::response::budget_response::Bidding;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::spot::Subject;
 use tiller_core::steps::Step;
-use tiller_core::{Micros, Target, Window};
+use tiller_core::{Micros, Price, Target, Window, learning};
 use tiller_desk::budgets::curves::{self, Curves};
 use tiller_desk::budgets::{flight, weekly};
 use tiller_desk::plans::{self, moves};
@@ -58,7 +57,7 @@ async fn three_days_speak_for_a_step(db: PgPool) {
     s.send(&db).await;
     s.days_pass(&db, 18).await;
     // By a target that nobody could miss, every due step goes up, and only where the budget is the limit.
-    account::set_default_target(&db, s.account.id, Some(Target::Cpa(5000.0))).await.unwrap();
+    account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(5000.0)))).await.unwrap();
     s.account = account::by_slug(&db, &s.account.slug).await.unwrap();
     let (book, up) = due(&s).await;
     assert!(up.iter().all(|l| l.advice.step == Step::Up && l.to(false) > l.budget), "{up:?}");
@@ -80,7 +79,7 @@ async fn three_days_speak_for_a_step(db: PgPool) {
     let taken: Vec<_> = up.iter().map(|l| l.campaign).take(2).collect();
     assert!(again.iter().all(|l| !taken.contains(&l.campaign)), "{again:?}");
     // Where a verdict names the fault, the advice is there and no step stands beside it.
-    account::set_default_target(&db, s.account.id, Some(Target::Cpa(0.5))).await.unwrap();
+    account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(0.5)))).await.unwrap();
     s.account = account::by_slug(&db, &s.account.slug).await.unwrap();
     let (_, none) = due(&s).await;
     assert!(none.is_empty(), "{none:?}");

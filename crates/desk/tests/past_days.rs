@@ -4,6 +4,7 @@
 mod common;
 
 use std::collections::BTreeMap;
+use tiller_core::Price;
 
 use chrono::NaiveDate;
 use common::book;
@@ -40,7 +41,7 @@ fn verdicts(book: &Book) -> Vec<Option<String>> {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_past_day_is_seen_as_it_was(db: PgPool) {
     let s = Scene::new(&db).await;
-    account::set_default_target(&db, s.account.id, Some(Target::Cpa(30.0))).await.unwrap();
+    account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
     let names = s.id(&db, "Names, search").await;
     // A shock on the first of the days, which can't be judged on any of them.
     let on = [Subject::Campaign(names)];

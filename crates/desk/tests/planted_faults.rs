@@ -4,6 +4,7 @@
 mod common;
 
 use std::collections::HashMap;
+use tiller_core::Price;
 
 use common::{book, day, demo_account};
 use tiller_core::spot::Subject;
@@ -39,7 +40,7 @@ async fn the_school(db: PgPool) {
     // Fault 4: dreadful to look at.
     let film = &all["Beginner film"];
     assert_eq!(film.diagnosis.verdict, Verdict::TooEarly);
-    assert!(film.tally.cpa().is_none_or(|cpa| cpa > 45.0), "{:?}", film.tally.cpa());
+    assert!(film.tally.cpa().is_none_or(|cpa| cpa > Price(45.0)), "{:?}", film.tally.cpa());
     // Fault 15: the account meets its target all the same.
     assert!(book.meets_target(book.settled().unwrap()).unwrap().with_brand());
     let accused: Vec<_> = all
@@ -54,7 +55,7 @@ async fn the_school(db: PgPool) {
     let examined =
         causes::examine(&db, &book, Subject::Campaign(ranked[0].0.campaign.id)).await.unwrap();
     let trade = examined.trade_off.unwrap();
-    assert!(trade.then.0 < trade.then.1 && trade.then.1 <= trade.now);
+    assert!(trade.then.low < trade.then.high && trade.then.high <= trade.now);
     assert!(trade.cpa < spring.tally.cpa().unwrap());
 }
 

@@ -4,6 +4,8 @@
 
 use std::collections::HashSet;
 use std::fmt::Write as _;
+use tiller_core::Price;
+use tiller_core::evidence::Interval;
 
 use chrono::NaiveDate;
 use tiller_channel::Micros;
@@ -91,7 +93,13 @@ fn findings() -> Vec<Vec<Finding>> {
 }
 
 fn budget_use(used: f64, full_days: u32) -> BudgetUse {
-    BudgetUse { days: 28, full_days, used: Some(used), lost_to_bid: Some(0.4), ceiling: Some(2.0) }
+    BudgetUse {
+        days: 28,
+        full_days,
+        used: Some(used),
+        lost_to_bid: Some(0.4),
+        ceiling: Some(Price(2.0)),
+    }
 }
 
 fn verdicts(out: &mut Snapshot) {
@@ -122,7 +130,7 @@ fn verdicts(out: &mut Snapshot) {
     let mut times = vec![(None, None, 28), (None, None, 2)];
     times.push((Some(day(6)), None, 3));
     times.push((None, Some((day(6), day(19))), 28));
-    for target in [Target::Cpa(30.0), Target::Roas(4.0)] {
+    for target in [Target::Cpa(Price(30.0)), Target::Roas(4.0)] {
         for (title, fits) in [("Verdicts, CPA", true), ("Verdicts, ROAS", false)] {
             if fits == matches!(target, Target::Cpa(_)) {
                 out.section(title);
@@ -178,7 +186,7 @@ fn judged(out: &mut Snapshot, case: &Case, circle: &PeerCircle) {
     out.say(&wording::peers(j.peers.0, circle));
     let all = tally(30_000.0, 2.0, 0.08, 90.0, 0.02);
     let (meets, misses) = match case.target {
-        Target::Cpa(_) => (Target::Cpa(40.0), Target::Cpa(10.0)),
+        Target::Cpa(_) => (Target::Cpa(Price(40.0)), Target::Cpa(Price(10.0))),
         Target::Roas(_) => (Target::Roas(1.0), Target::Roas(9.0)),
     };
     let met = |target, without_brand| Meets { target, all, without_brand };
@@ -188,10 +196,13 @@ fn judged(out: &mut Snapshot, case: &Case, circle: &PeerCircle) {
     let trade = |seen| {
         halfway.map(|halfway| TradeOff {
             halfway,
-            cpa: 34.8,
+            cpa: Price(34.8),
             roas: matches!(case.target, Target::Roas(_)).then_some(3.2),
             now: case.tally.conversions,
-            then: (0.7 * case.tally.conversions, 0.9 * case.tally.conversions),
+            then: Interval {
+                low: 0.7 * case.tally.conversions,
+                high: 0.9 * case.tally.conversions,
+            },
             seen,
         })
     };
@@ -289,10 +300,10 @@ fn alarms(out: &mut Snapshot) {
     }
     let moved = [
         Moved::Budget(40.0, 120.0),
-        Moved::Cpc(1.2, 2.4),
+        Moved::Cpc(Price(1.2), Price(2.4)),
         Moved::Clicks(35.0, 12.0),
         Moved::Cvr(0.06, 0.02),
-        Moved::OrderValue(80.0, 41.0),
+        Moved::OrderValue(Price(80.0), Price(41.0)),
     ];
     for m in moved {
         all.push(What::Spend(jump(3, 40.0, 118.0), m));
@@ -426,7 +437,7 @@ fn changes(out: &mut Snapshot) {
         let case = Case {
             tally: t,
             settled_days: 28,
-            target: Target::Cpa(30.0),
+            target: Target::Cpa(Price(30.0)),
             least_difference: 0.05,
             peers: &[],
             orders: None,

@@ -6,7 +6,7 @@ mod common;
 use common::book;
 use common::market::{Answering, connected, fetch_all};
 use tiller_core::setting::Dimension;
-use tiller_core::{Tally, Target};
+use tiller_core::{Price, Tally, Target};
 use tiller_desk::account::connections;
 use tiller_desk::account::decisions::{self, Own};
 use tiller_desk::book::Book;
@@ -75,7 +75,7 @@ async fn every_split_adds_up_however_often_it_is_fetched(db: PgPool) {
     // A campaign's own target counts for its part of every segment; what is kept of the book notices.
     let before = book(&db, &account).await;
     let one = before.entries[0].campaign.id;
-    let own = Own::Target(Some(Target::Cpa(55.0)));
+    let own = Own::Target(Some(Target::Cpa(Price(55.0))));
     decisions::decide(&db, account.id, None, Some(one), &own).await.unwrap();
     let after = book(&db, &account).await;
     let window = after.period.window;

@@ -2,6 +2,7 @@
 //! goes in steps, and asks nobody for more than can be spent.
 
 use proptest::prelude::*;
+use tiller_core::Price;
 use tiller_core::allocation::{Precision, Response};
 use tiller_core::learning::{SHOCK, used};
 use tiller_core::response::budget_response::{BudgetResponse, Capacity, Evidence};
@@ -35,7 +36,7 @@ fn campaign() -> impl Strategy<Value = (Spender, Part)> {
                 bidding: None,
                 learns,
                 fresh: false,
-                cpc: 1.0,
+                cpc: Price(1.0),
                 budget_response: BudgetResponse {
                     response,
                     precision: Precision {
@@ -49,7 +50,7 @@ fn campaign() -> impl Strategy<Value = (Spender, Part)> {
                     },
                     curve: None,
                 },
-                worth: 50.0,
+                worth: Price(50.0),
             };
             (line, part)
         },

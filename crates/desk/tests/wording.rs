@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use std::fmt::Write as _;
+use tiller_core::Price;
 
 use tiller_core::Target;
 use tiller_desk::causes::file::{DiagnosisFile, Question, Report};
@@ -53,7 +54,7 @@ fn says(answer: &DiagnosisFile, verdict: &str, parts: &[&str]) {
     }
 }
 
-const CPA: Target = Target::Cpa(15.0);
+const CPA: Target = Target::Cpa(Price(15.0));
 
 #[test]
 fn too_dear_a_click() {
@@ -190,14 +191,14 @@ fn values_missing_where_a_return_is_asked() {
 #[test]
 fn a_campaigns_own_figures_decide() {
     // 84 a conversion against 30, beside peers at 10.
-    let over = ask(&report(28, 3.0, 1.0, 40), Target::Cpa(30.0));
+    let over = ask(&report(28, 3.0, 1.0, 40), Target::Cpa(Price(30.0)));
     assert!(over.figures.cpa == Some(84.0) && over.figures.excess > 0.0);
     assert!(!matches!(over.verdict, "on_target" | "too_early"), "{}", over.because.join(" "));
     // 25 against 30 beside peers who pay 10: on target all the same.
-    let under = ask(&report(50, 5.0, 10.0, 40), Target::Cpa(30.0));
+    let under = ask(&report(50, 5.0, 10.0, 40), Target::Cpa(Price(30.0)));
     assert_eq!((under.figures.cpa, under.verdict), (Some(25.0), "on_target"));
     // None of 46 clicks against one in five.
-    let none = ask(&report(2, 3.0, 0.0, 23), Target::Cpa(15.0));
+    let none = ask(&report(2, 3.0, 0.0, 23), Target::Cpa(Price(15.0)));
     says(&none, "traffic", &["It reaches the wrong people.", "It has no conversion"]);
     assert!(!none.because.join(" ").contains("as often as"));
 }
@@ -220,9 +221,9 @@ fn without_peers_it_leans() {
 fn the_account_is_told_with_and_without_its_own_name() {
     // The searches for the own name pay for all the others.
     let text = report(50, 6.0, 10.0, 40).replace("Peer two", "Brand").replace("Peer one", "Other");
-    let answer = ask(&text, Target::Cpa(21.0));
+    let answer = ask(&text, Target::Cpa(Price(21.0)));
     assert_eq!(answer.account.meets_target_without_brand, Some(true));
-    let answer = ask(&text, Target::Cpa(19.0));
+    let answer = ask(&text, Target::Cpa(Price(19.0)));
     assert!(answer.account.meets_target);
     assert_eq!(answer.account.meets_target_without_brand, Some(false));
 }

@@ -6,17 +6,9 @@ use tiller_core::Target;
 use crate::StoreError;
 use tiller_core::ids::{AccountId, CampaignId};
 
-/// The columns of a target.
+/// A target from its columns, of which the database holds at most one, above 0.
 pub(crate) fn read(cpa: Option<f64>, roas: Option<f64>) -> Option<Target> {
-    cpa.map(Target::Cpa).or(roas.map(Target::Roas))
-}
-
-fn columns(target: Option<Target>) -> (Option<f64>, Option<f64>) {
-    match target {
-        Some(Target::Cpa(x)) => (Some(x), None),
-        Some(Target::Roas(x)) => (None, Some(x)),
-        None => (None, None),
-    }
+    Target::given(cpa, roas).ok().flatten()
 }
 
 impl crate::people::Account {
@@ -32,7 +24,7 @@ pub(crate) async fn set_default(
     account: AccountId,
     target: Option<Target>,
 ) -> Result<(), StoreError> {
-    let (cpa, roas) = columns(target);
+    let (cpa, roas) = target.map(Target::pair).unwrap_or_default();
     sqlx::query!(
         "UPDATE account SET target_cpa = $2, target_roas = $3 WHERE id = $1",
         account.0,
@@ -51,7 +43,7 @@ pub(crate) async fn set_own(
     campaign: CampaignId,
     target: Option<Target>,
 ) -> Result<(), StoreError> {
-    let (cpa, roas) = columns(target);
+    let (cpa, roas) = target.map(Target::pair).unwrap_or_default();
     sqlx::query!(
         "UPDATE campaign SET target_cpa = $3, target_roas = $4 WHERE account_id = $1 AND id = $2",
         account.0,

@@ -6,7 +6,7 @@ use serde_json::json;
 use sqlx::postgres::PgPoolOptions;
 use tiller_core::course::{Kind, State};
 use tiller_core::ids::{AccountId, CampaignId, ChangeId, PersonId};
-use tiller_core::{Target, Window};
+use tiller_core::{Price, Target, Window};
 use tiller_store::changes::{self, Author, Find, NewChange};
 use tiller_store::courses::{self, Busy, Moved, Progress};
 use tiller_store::curves::{self, Kept};
@@ -359,18 +359,26 @@ async fn targets_and_views_are_their_owners(db: PgPool) {
         let own = Own::Target(target);
         decisions::decide(&db, of.account, Some(of.person), campaign, &own, None).await.unwrap()
     };
-    assert_eq!(set(&a, None, Some(Target::Cpa(30.0))).await, Some(true));
-    assert_eq!((target("a").await, target("b").await), (Some(Target::Cpa(30.0)), None));
-    assert_eq!(set(&a, None, Some(Target::Cpa(30.0))).await, Some(false), "it stands so already");
+    assert_eq!(set(&a, None, Some(Target::Cpa(Price(30.0)))).await, Some(true));
+    assert_eq!((target("a").await, target("b").await), (Some(Target::Cpa(Price(30.0))), None));
+    assert_eq!(
+        set(&a, None, Some(Target::Cpa(Price(30.0)))).await,
+        Some(false),
+        "it stands so already"
+    );
     assert_eq!(set(&a, None, Some(Target::Roas(4.0))).await, Some(true));
     assert_eq!(target("a").await, Some(Target::Roas(4.0)), "one kind takes the other's place");
-    assert_eq!(set(&b, Some(a.campaigns[0]), Some(Target::Cpa(9.0))).await, None, "not theirs");
-    assert_eq!(set(&a, Some(a.campaigns[0]), Some(Target::Cpa(9.0))).await, Some(true));
+    assert_eq!(
+        set(&b, Some(a.campaigns[0]), Some(Target::Cpa(Price(9.0)))).await,
+        None,
+        "not theirs"
+    );
+    assert_eq!(set(&a, Some(a.campaigns[0]), Some(Target::Cpa(Price(9.0)))).await, Some(true));
     let log = decisions::list(&db, a.account).await.unwrap();
     assert_eq!(log.len(), 3);
     assert_eq!(
         (&log[0].was, &log[0].set_to),
-        (&Own::Target(None), &Own::Target(Some(Target::Cpa(9.0))))
+        (&Own::Target(None), &Own::Target(Some(Target::Cpa(Price(9.0)))))
     );
     assert_eq!(log[0].author.as_deref(), Some("Ada"));
     assert!(decisions::list(&db, b.account).await.unwrap().is_empty());

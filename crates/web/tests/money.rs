@@ -6,7 +6,7 @@ mod common;
 use axum::http::StatusCode;
 use common::market::{Answering, amberfold, connected, practice};
 use common::{Site, number, text};
-use tiller_core::Target;
+use tiller_core::{Price, Target};
 use tiller_desk::{Account, PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
@@ -22,7 +22,7 @@ impl Desk {
     async fn new(db: PgPool) -> Self {
         let market = Answering::new().await;
         let account = connected(&db, &market).await;
-        account::set_default_target(&db, account.id, Some(Target::Cpa(30.0))).await.unwrap();
+        account::set_default_target(&db, account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
         Self::of(db, market, account).await
     }
 

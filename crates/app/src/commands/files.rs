@@ -109,11 +109,8 @@ fn print_answer(
 }
 
 pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
-    let target = args
-        .target_cpa
-        .map(Target::Cpa)
-        .or(args.target_roas.map(Target::Roas))
-        .filter(|t| t.number() > 0.0 && t.number() < 1e9);
+    let target = Target::given(args.target_cpa, args.target_roas).ok().flatten();
+    let target = target.filter(|t| t.number() < 1e9);
     let target = target.ok_or_else(|| {
         BadInput("the target is a number above 0 and below a thousand million, such as 30".into())
     })?;

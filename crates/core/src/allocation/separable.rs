@@ -38,14 +38,14 @@ pub(super) struct Kernel<'a> {
 /// A demand this near to the amount is it; what is left is spread over the free members.
 const CLOSE: f64 = 1e-11;
 
-/// Price with its logarithm.
+/// A price with its logarithm.
 #[derive(Clone, Copy)]
-struct Price {
+struct ShadowPrice {
     price: f64,
     log: f64,
 }
 
-impl Price {
+impl ShadowPrice {
     fn new(price: f64) -> Self {
         Self { price, log: price.ln() }
     }
@@ -91,7 +91,7 @@ impl<'a> Kernel<'a> {
     pub fn spend_up_to(mut self, total: f64, least_price: f64) -> Vec<f64> {
         let root = self.tree.root();
         let worth = if least_price > 0.0 {
-            self.ask(root, Price::new(least_price), Side::Low).money
+            self.ask(root, ShadowPrice::new(least_price), Side::Low).money
         } else {
             self.ask_near_zero(root)
         };
@@ -160,7 +160,7 @@ impl<'a> Kernel<'a> {
     }
 
     /// Demand of one line.
-    fn line(&self, i: usize, at: Price, root: f64, side: Side) -> Sum {
+    fn line(&self, i: usize, at: ShadowPrice, root: f64, side: Side) -> Sum {
         let (low, high) = self.tree.bounds[i];
         let bends = !matches!(self.demand[i], Demand::Step { .. });
         let bonus = self.bonus.get(i).copied().filter(|b| bends && *b > 0.0);
@@ -169,7 +169,7 @@ impl<'a> Kernel<'a> {
             None => (at, root, 1.0),
             Some(bonus) if at.price <= bonus => return Sum { money: high, slope: 0.0 },
             Some(bonus) => {
-                let left = Price::new(at.price - bonus);
+                let left = ShadowPrice::new(at.price - bonus);
                 (left, (-0.5 * left.log).exp(), at.price / left.price)
             }
         };
@@ -197,7 +197,7 @@ impl<'a> Kernel<'a> {
     }
 
     /// Demand of `node`'s members at a price, and of every node below it on the way.
-    fn ask(&mut self, node: usize, at: Price, side: Side) -> Sum {
+    fn ask(&mut self, node: usize, at: ShadowPrice, side: Side) -> Sum {
         let (lines, nodes) =
             (self.tree.nodes[node].lines.clone(), self.tree.nodes[node].nodes.clone());
         self.sums[nodes.clone()].fill(Sum::default());
@@ -238,7 +238,7 @@ impl<'a> Kernel<'a> {
     }
 
     /// The price at which `node`'s members ask for `amount`, between bounds of demand.
-    fn find_price(&mut self, node: usize, amount: f64) -> Price {
+    fn find_price(&mut self, node: usize, amount: f64) -> ShadowPrice {
         let mut steps: Vec<f64> = self.demand[self.tree.nodes[node].lines.clone()]
             .iter()
             .filter_map(|d| match d {
@@ -252,7 +252,7 @@ impl<'a> Kernel<'a> {
         let (mut below, mut above) = (0, steps.len());
         while below < above {
             let middle = usize::midpoint(below, above);
-            let at = Price::new(steps[middle]);
+            let at = ShadowPrice::new(steps[middle]);
             if self.ask(node, at, Side::Low).money > amount {
                 below = middle + 1;
             } else if self.ask(node, at, Side::High).money < amount {
@@ -263,7 +263,7 @@ impl<'a> Kernel<'a> {
         }
         let floor = below.checked_sub(1).map(|i| steps[i].ln());
         let roof = steps.get(below).map(|p| p.ln());
-        Price::from_log(self.search(node, amount, floor, roof))
+        ShadowPrice::from_log(self.search(node, amount, floor, roof))
     }
 
     /// Mean ln marginal at an even split: a start from which few steps are left.
@@ -295,7 +295,7 @@ impl<'a> Kernel<'a> {
             (floor.unwrap_or(f64::NEG_INFINITY), roof.unwrap_or(f64::INFINITY));
         let (mut x, mut reach) = (start, 1.0);
         for round in 0..400 {
-            let found = self.ask(node, Price::from_log(x), Side::Low);
+            let found = self.ask(node, ShadowPrice::from_log(x), Side::Low);
             let miss = found.money - amount;
             if miss.abs() <= CLOSE * amount {
                 return x;
@@ -326,8 +326,8 @@ impl<'a> Kernel<'a> {
 
     /// Gives `amount` to `node`'s members at a price (none: all that brings anything is at its most),
     /// sharing what is open among the lines that stand on a step.
-    fn share(&mut self, node: usize, amount: f64, price: Option<Price>) {
-        let at = price.unwrap_or(Price { price: 0.0, log: f64::NEG_INFINITY });
+    fn share(&mut self, node: usize, amount: f64, price: Option<ShadowPrice>) {
+        let at = price.unwrap_or(ShadowPrice { price: 0.0, log: f64::NEG_INFINITY });
         let members: Vec<Result<usize, usize>> = self.members(node).collect();
         let (low, high) = if price.is_some() {
             self.ask(node, at, Side::High);

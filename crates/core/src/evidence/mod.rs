@@ -30,6 +30,13 @@ pub struct Interval {
     pub high: f64,
 }
 
+impl Interval {
+    /// Whether `x` lies within, the bounds included.
+    pub fn contains(self, x: f64) -> bool {
+        (self.low..=self.high).contains(&x)
+    }
+}
+
 /// Quantile of the standard normal distribution.
 pub fn normal_quantile(p: f64) -> f64 {
     Normal::standard().inverse_cdf(p)

@@ -28,7 +28,7 @@ pub struct Orders {
 /// drawn toward the usual one. Absent without value.
 pub fn orders<'a>(days: impl Iterator<Item = &'a Tally> + Clone) -> Option<Orders> {
     let total: Tally = days.clone().copied().sum();
-    let mean = total.aov().filter(|m| *m > 0.0)?;
+    let mean = total.aov()?.positive()?.units();
     let with = days.filter(|d| d.conversions > 0.0);
     let (sum, n) = with.fold((0.0, 0.0), |(sum, n), d| {
         (sum + (d.value.to_units() - mean * d.conversions).powi(2) / d.conversions, n + 1.0)

@@ -3,6 +3,7 @@
 use statrs::distribution::{ContinuousCDF, Gamma};
 
 use super::peers::Prior;
+use crate::money::Price;
 
 /// Jeffreys' prior of a Poisson rate, Gamma(½, 0): it weighs half a conversion (H. Jeffreys, "An invariant form
 /// for the prior probability in estimation problems", Proc. Roy. Soc. A 186 (1946)).
@@ -12,12 +13,13 @@ pub const HALF: f64 = 0.5;
 /// unit of money under Jeffreys' prior. Money in units of currency.
 ///
 /// ```
-/// use tiller_core::evidence::over_target;
+/// use tiller_core::{Price, evidence::over_target};
 /// // 84 a conversion against 30, and 25 against 30: the same answer whatever others cost.
-/// assert!(over_target(840.0, 10.0, 30.0) > 0.99);
-/// assert!(over_target(750.0, 30.0, 30.0) < 0.2);
+/// assert!(over_target(840.0, 10.0, Price(30.0)) > 0.99);
+/// assert!(over_target(750.0, 30.0, Price(30.0)) < 0.2);
 /// ```
-pub fn over_target(spend: f64, conversions: f64, target_cpa: f64) -> f64 {
+pub fn over_target(spend: f64, conversions: f64, target_cpa: Price) -> f64 {
+    let target_cpa = target_cpa.units();
     if spend <= 0.0 || target_cpa <= 0.0 {
         return 0.5;
     }
@@ -55,7 +57,7 @@ mod tests {
     /// table 7.1).
     #[test]
     fn three_targets_without_a_conversion() {
-        assert!((over_target(90.0, 0.0, 30.0) - 0.985_694).abs() < 1e-5);
-        assert_eq!(over_target(0.0, 0.0, 30.0), 0.5);
+        assert!((over_target(90.0, 0.0, Price(30.0)) - 0.985_694).abs() < 1e-5);
+        assert_eq!(over_target(0.0, 0.0, Price(30.0)), 0.5);
     }
 }

@@ -5,6 +5,7 @@
 //! bids higher for more of it: bending. So does an audience that has seen the ad often, which only a step experiment
 //! can tell from demand. Money beyond its capacity is spent by none.
 
+use crate::Price;
 use crate::allocation::{Precision, Response};
 use crate::evidence::Prior as Gamma;
 use crate::response::Curve;
@@ -138,7 +139,7 @@ pub fn budget_response(
     bidding: Bidding,
     curve: Option<&Curve>,
     rate: Rate,
-    cpc: f64,
+    cpc: Price,
     days: &[BudgetDay],
 ) -> BudgetResponse {
     match (bidding, curve) {
@@ -155,7 +156,7 @@ pub fn budget_response(
             curve: Some(c.clone()),
         },
         _ => BudgetResponse {
-            response: Response::Constant { cpc, cvr: rate.mean * cpc },
+            response: Response::Constant { cpc: cpc.units(), cvr: rate.mean * cpc.units() },
             precision: Precision {
                 reference: mean(days).max(f64::MIN_POSITIVE),
                 covariance: [[rate.variance, 0.0], [0.0, 0.0]],
@@ -255,21 +256,21 @@ mod tests {
         let curve = crate::response::fit(&data, crate::response::BELIEF).unwrap();
         let days = days(28, |_| (100.0, 100.0, Some(0.2)));
         let rate = Rate { mean: 0.05, variance: 0.01 };
-        let straight = budget_response(Bidding::Priced, Some(&curve), rate, 2.0, &days);
+        let straight = budget_response(Bidding::Priced, Some(&curve), rate, Price(2.0), &days);
         assert_eq!(straight.response, Response::Constant { cpc: 2.0, cvr: 0.1 });
         assert_eq!(straight.capacity.most, Some(125.0));
         assert_eq!(straight.precision.observed, [100.0, 100.0]);
-        let bent = budget_response(Bidding::SpendsAll, Some(&curve), rate, 2.0, &days);
+        let bent = budget_response(Bidding::SpendsAll, Some(&curve), rate, Price(2.0), &days);
         assert_eq!((bent.response, bent.capacity.most), (curve.response, None));
         // Where its budget is more than it spends, whatever it stood aside from, it has an end.
         let idle: Vec<BudgetDay> =
             days.iter().map(|d| BudgetDay { budget: Some(300.0), ..*d }).collect();
-        let ended = budget_response(Bidding::SpendsAll, Some(&curve), rate, 2.0, &idle);
+        let ended = budget_response(Bidding::SpendsAll, Some(&curve), rate, Price(2.0), &idle);
         assert_eq!(ended.capacity.most, Some(100.0));
         // An experiment has shown it: bending, and no further than what it stands aside from allows.
-        let tired = budget_response(Bidding::Saturates, Some(&curve), rate, 2.0, &days);
+        let tired = budget_response(Bidding::Saturates, Some(&curve), rate, Price(2.0), &days);
         assert_eq!((tired.response, tired.capacity.most), (curve.response, Some(125.0)));
-        let blind = budget_response(Bidding::SpendsAll, None, rate, 2.0, &days);
+        let blind = budget_response(Bidding::SpendsAll, None, rate, Price(2.0), &days);
         assert!(matches!(blind.response, Response::Constant { .. }));
     }
 

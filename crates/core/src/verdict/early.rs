@@ -1,5 +1,6 @@
 //! Too early to tell: why, and when it won't be.
 
+use crate::Price;
 use chrono::{Days, NaiveDate};
 use statrs::function::beta::beta_reg;
 
@@ -61,7 +62,7 @@ pub enum Early {
 pub(super) fn too_early(
     case: &Case,
     evidence: f64,
-    target_cpa: Option<f64>,
+    target_cpa: Option<Price>,
     p_over: Option<f64>,
     excess: f64,
 ) -> Option<Early> {
@@ -81,7 +82,7 @@ pub(super) fn too_early(
         return Some(Early::Unsettled { days: case.settled_days });
     }
     let (target_cpa, p) = target_cpa.zip(p_over)?;
-    let needed = LEAST_TARGETS * target_cpa;
+    let needed = LEAST_TARGETS * target_cpa.units();
     if spend < needed {
         return Some(Early::LittleSpend { needed, days: days_for(needed - spend) });
     }
@@ -106,11 +107,11 @@ pub(super) fn too_early(
 /// How much more has to be spent until it is decided with a probability of nine in ten, whichever way it goes:
 /// the conversions to come are negative binomial, given the posterior of today. Absent where 400 times what has
 /// been spent would not be enough.
-fn spend_that_tells(spend: f64, conversions: f64, target_cpa: f64) -> Option<f64> {
+fn spend_that_tells(spend: f64, conversions: f64, target_cpa: Price) -> Option<f64> {
     let shape = conversions + HALF;
     let tells = |more: f64| {
         let p = spend / (spend + more);
-        let expected = (spend + more) / target_cpa;
+        let expected = (spend + more) / target_cpa.units();
         // Surely over with at most so many conversions in all, surely not over with at least so many.
         let few = ((shape_at(expected, -SURE_Z) - HALF) - conversions).floor();
         let many = ((shape_at(expected, SURE_Z) - HALF) - conversions).ceil().max(0.0);
@@ -170,13 +171,13 @@ mod tests {
             };
             let targets = (said % 5 + 1) as f64 * 8.0;
             let seen = draw(&mut rng, targets);
-            if decided(over_target(targets, seen, 1.0)) {
+            if decided(over_target(targets, seen, Price(1.0))) {
                 continue;
             }
-            let Some(more) = spend_that_tells(targets, seen, 1.0) else { continue };
+            let Some(more) = spend_that_tells(targets, seen, Price(1.0)) else { continue };
             said += 1;
             let later = seen + draw(&mut rng, more);
-            told += usize::from(decided(over_target(targets + more, later, 1.0)));
+            told += usize::from(decided(over_target(targets + more, later, Price(1.0))));
         }
         assert!(told * 100 >= said * 85, "{told} of {said}");
     }
@@ -190,7 +191,7 @@ mod tests {
 
     #[test]
     fn nothing_in_reach_is_said_so() {
-        assert_eq!(spend_that_tells(4000.0, 4000.0, 1.0).map(|m| m > 4000.0), Some(true));
+        assert_eq!(spend_that_tells(4000.0, 4000.0, Price(1.0)).map(|m| m > 4000.0), Some(true));
         assert!(in_reach(365) && !in_reach(366));
     }
 }

@@ -1,6 +1,7 @@
 //! What is at fault where something is over its target: the bid, the traffic, the value of its orders.
 
 use super::Verdict;
+use crate::Price;
 use crate::bridge::{Bridge, Factor};
 use crate::evidence::Standing;
 use crate::metrics::Tally;
@@ -59,7 +60,7 @@ pub(super) fn at_fault(
     tally: &Tally,
     cvr: Option<Standing>,
     aov: Option<Standing>,
-    affordable_at_best: Option<f64>,
+    affordable_at_best: Option<Price>,
     bridge: Option<&Bridge>,
 ) -> (Faults, Option<Lean>) {
     let traffic = cvr == Some(Standing::Lower);
@@ -102,8 +103,13 @@ mod tests {
 
     #[test]
     fn several_faults_are_named_together() {
-        let (faults, leans) =
-            at_fault(&sold(5.0), Some(Standing::AsGood), Some(Standing::Lower), Some(1.0), None);
+        let (faults, leans) = at_fault(
+            &sold(5.0),
+            Some(Standing::AsGood),
+            Some(Standing::Lower),
+            Some(Price(1.0)),
+            None,
+        );
         assert_eq!((faults.order_value, faults.bid, faults.traffic), (true, true, false));
         assert_eq!((faults.verdict(), leans), (Some(Verdict::Both), None));
         // Visitors who convert worse explain small baskets no further.
@@ -116,13 +122,13 @@ mod tests {
         let bridge = Bridge { from: 20.0, cpc: 3.0, cvr: 7.0, order_value: None, to: 30.0 };
         let (traffic, bid) = (Faults::from(Factor::Cvr), Faults::from(Factor::Cpc));
         let cant = |t: &Tally, bridge: Option<&Bridge>| {
-            at_fault(t, Some(Standing::CantTell), None, Some(1.0), bridge)
+            at_fault(t, Some(Standing::CantTell), None, Some(Price(1.0)), bridge)
         };
         assert_eq!(cant(&sold(5.0), Some(&bridge)), (traffic, Some(Lean::LargerPart)));
         let beyond = Bridge { from: 50.0, cpc: -15.0, cvr: -5.0, ..bridge };
         assert_eq!(cant(&sold(5.0), Some(&beyond)), (bid, Some(Lean::PeersCostMore)));
         assert_eq!(cant(&sold(0.0), None), (traffic, Some(Lean::NoConversions)));
-        let alone = |t: &Tally| at_fault(t, None, None, Some(1.0), None);
+        let alone = |t: &Tally| at_fault(t, None, None, Some(Price(1.0)), None);
         assert_eq!(alone(&sold(5.0)), (bid, Some(Lean::NoPeers)));
         assert_eq!(alone(&sold(0.0)), (traffic, Some(Lean::NoPeers)));
         let unseen = Tally { clicks: 0, ..sold(5.0) };

@@ -1,5 +1,7 @@
 //! What limits a campaign's volume: its budget, its bid, or neither.
 
+use crate::Price;
+
 /// What is known of a campaign's budget and bid over the window.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct BudgetUse {
@@ -9,8 +11,8 @@ pub struct BudgetUse {
     pub full_days: u32,
     /// Spend ÷ budget over those days.
     pub used: Option<f64>,
-    /// The present bid or bid ceiling, in units of currency.
-    pub ceiling: Option<f64>,
+    /// The present bid or bid ceiling.
+    pub ceiling: Option<Price>,
     /// Share of the auctions that went to others for want of bid, where the channel tells it.
     pub lost_to_bid: Option<f64>,
 }
@@ -34,8 +36,8 @@ pub enum LimitedBy {
 
 impl BudgetUse {
     /// Which of them holds it, where a click costs `cpc`.
-    pub fn limited_by(&self, cpc: Option<f64>) -> LimitedBy {
-        let at_ceiling = || matches!((cpc, self.ceiling), (Some(c), Some(b)) if c >= 0.95 * b);
+    pub fn limited_by(&self, cpc: Option<Price>) -> LimitedBy {
+        let at_ceiling = || matches!((cpc, self.ceiling), (Some(c), Some(b)) if c >= b * 0.95);
         match self.used {
             None => LimitedBy::Unknown,
             Some(_) if 2 * self.full_days >= self.days => LimitedBy::Budget,
@@ -60,13 +62,21 @@ mod tests {
             ceiling,
             lost_to_bid: None,
         };
-        assert_eq!(budget_use(28, 14, 0.97, None).limited_by(Some(1.0)), LimitedBy::Budget);
-        assert_eq!(budget_use(28, 13, 0.7, Some(1.0)).limited_by(Some(0.96)), LimitedBy::Bid);
-        assert_eq!(budget_use(28, 0, 0.7, Some(2.0)).limited_by(Some(0.96)), LimitedBy::Neither);
-        let told =
-            |lost| BudgetUse { lost_to_bid: Some(lost), ..budget_use(28, 0, 0.7, Some(2.0)) };
-        assert_eq!(told(0.4).limited_by(Some(0.96)), LimitedBy::Bid);
-        assert_eq!(told(0.05).limited_by(Some(2.0)), LimitedBy::Neither);
-        assert_eq!(BudgetUse::default().limited_by(Some(0.96)), LimitedBy::Unknown);
+        assert_eq!(budget_use(28, 14, 0.97, None).limited_by(Some(Price(1.0))), LimitedBy::Budget);
+        assert_eq!(
+            budget_use(28, 13, 0.7, Some(Price(1.0))).limited_by(Some(Price(0.96))),
+            LimitedBy::Bid
+        );
+        assert_eq!(
+            budget_use(28, 0, 0.7, Some(Price(2.0))).limited_by(Some(Price(0.96))),
+            LimitedBy::Neither
+        );
+        let told = |lost| BudgetUse {
+            lost_to_bid: Some(lost),
+            ..budget_use(28, 0, 0.7, Some(Price(2.0)))
+        };
+        assert_eq!(told(0.4).limited_by(Some(Price(0.96))), LimitedBy::Bid);
+        assert_eq!(told(0.05).limited_by(Some(Price(2.0))), LimitedBy::Neither);
+        assert_eq!(BudgetUse::default().limited_by(Some(Price(0.96))), LimitedBy::Unknown);
     }
 }

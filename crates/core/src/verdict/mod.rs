@@ -17,7 +17,7 @@
 //! let case = Case {
 //!     tally: counted(1000, 2000.0, 50.0),
 //!     settled_days: 28,
-//!     target: Target::Cpa(25.0),
+//!     target: Target::Cpa(Price(25.0)),
 //!     least_difference: 0.05,
 //!     peers: &peers,
 //!     orders: None,
@@ -32,6 +32,7 @@
 //! assert_eq!((found.verdict, found.excess), (Verdict::Bid, 750.0));
 //! ```
 
+use crate::Price;
 use chrono::NaiveDate;
 
 use crate::affordable::{Affordable, affordable, halfway_bid};
@@ -125,7 +126,7 @@ pub struct Diagnosis {
     /// Money above target.
     pub excess: f64,
     /// The target as a cost per conversion.
-    pub target_cpa: Option<f64>,
+    pub target_cpa: Option<Price>,
     /// P(true CPA > target); absent where nothing tells what a conversion is worth.
     pub p_over: Option<f64>,
     /// All peers together.
@@ -140,9 +141,9 @@ pub struct Diagnosis {
     pub affordable: Option<Affordable>,
     /// What a click may cost at the better of its own and the peers' CVR, and at their order value where its
     /// own is at fault.
-    pub affordable_at_best: Option<f64>,
+    pub affordable_at_best: Option<Price>,
     /// Midpoint between the cautious affordable CPC and the CPC paid, where the CPC is above.
-    pub halfway_bid: Option<f64>,
+    pub halfway_bid: Option<Price>,
     /// From the peers' CPA to its own; of the ACoS for a ROAS target.
     pub bridge: Option<Bridge>,
     /// What holds its volume.
@@ -158,7 +159,7 @@ pub fn diagnose(case: &Case) -> Diagnosis {
     let target_cpa = case.target.as_cpa(worth);
     // Value counts as so many conversions of the mean value.
     let evidence = match (case.target, worth) {
-        (Target::Roas(_), Some(worth)) => t.value.to_units() / worth,
+        (Target::Roas(_), Some(worth)) => Price::from(t.value) / worth,
         _ => t.conversions,
     };
     let p_over = target_cpa.map(|cpa| over_target(t.spend.to_units(), evidence, cpa));
@@ -216,9 +217,8 @@ pub fn diagnose(case: &Case) -> Diagnosis {
 }
 
 /// Value per conversion: its own, or the peers' where it has none.
-fn worth_of_a_conversion(t: &Tally, peers: &Tally) -> Option<f64> {
-    let some = |aov: Option<f64>| aov.filter(|worth| *worth > 0.0);
-    some(t.aov()).or_else(|| some(peers.aov()))
+fn worth_of_a_conversion(t: &Tally, peers: &Tally) -> Option<Price> {
+    t.aov().and_then(Price::positive).or(peers.aov().and_then(Price::positive))
 }
 
 #[cfg(test)]
@@ -252,7 +252,7 @@ mod tests {
         Case {
             tally,
             settled_days: 28,
-            target: Target::Cpa(30.0),
+            target: Target::Cpa(Price(30.0)),
             least_difference: LEAST_DIFFERENCE,
             peers,
             orders: None,
@@ -273,8 +273,8 @@ mod tests {
         assert!(d.p_over.unwrap() > 0.99);
         let paid = 1027.0 * 11.3 - 30.0 * 296.0;
         assert!((d.excess - paid).abs() < 1e-6);
-        assert!((d.affordable.unwrap().cautious - 7.5).abs() < 1e-9);
-        assert!((d.halfway_bid.unwrap() - 9.4).abs() < 1e-9);
+        assert!((d.affordable.unwrap().cautious.units() - 7.5).abs() < 1e-9);
+        assert!((d.halfway_bid.unwrap().units() - 9.4).abs() < 1e-9);
     }
 
     #[test]
@@ -350,7 +350,7 @@ mod tests {
         };
         let d = diagnose(&roas);
         assert_eq!(d.verdict, Verdict::Bid);
-        assert!((d.target_cpa.unwrap() - 30.0).abs() < 1e-9);
+        assert!((d.target_cpa.unwrap().units() - 30.0).abs() < 1e-9);
     }
 
     #[test]
@@ -404,6 +404,6 @@ mod tests {
         assert_eq!((d.verdict, d.leans), (Verdict::OrderValue, None), "{d:?}");
         assert_eq!(d.bridge.unwrap().largest(), crate::bridge::Factor::OrderValue);
         // The bid that its own value affords does help.
-        assert!(d.affordable.unwrap().cpc < 6.0);
+        assert!(d.affordable.unwrap().cpc < Price(6.0));
     }
 }

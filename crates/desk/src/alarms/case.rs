@@ -2,6 +2,7 @@
 //! what cost. Each answers for those after it.
 
 use std::collections::HashSet;
+use tiller_core::Price;
 
 use chrono::{Datelike, Days, NaiveDate};
 use tiller_core::alarm::{self, Jump, Noon};
@@ -262,7 +263,7 @@ fn days_left(day: NaiveDate) -> u32 {
 fn order_value(entry: &Entry) -> Option<f64> {
     let Some(Target::Roas(_)) = entry.target else { return None };
     let all: tiller_core::Tally = entry.days.iter().map(|d| d.tally).sum();
-    all.aov().filter(|a| *a > 0.0)
+    all.aov()?.positive().map(Price::units)
 }
 
 /// The jump's days, and the four weeks before them.

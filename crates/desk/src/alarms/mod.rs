@@ -7,6 +7,7 @@ pub use words::Page;
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use tiller_core::Price;
 
 use chrono::NaiveDate;
 use tiller_core::Window;
@@ -73,23 +74,20 @@ pub enum Moved {
     /// The daily budget.
     Budget(f64, f64),
     /// The price of a click.
-    Cpc(f64, f64),
+    Cpc(Price, Price),
     /// Clicks a day.
     Clicks(f64, f64),
     /// The share of clicks that convert.
     Cvr(f64, f64),
     /// The value of an order.
-    OrderValue(f64, f64),
+    OrderValue(Price, Price),
 }
 
 impl Moved {
     fn ends(self) -> (f64, f64) {
         match self {
-            Self::Budget(a, b)
-            | Self::Cpc(a, b)
-            | Self::Clicks(a, b)
-            | Self::Cvr(a, b)
-            | Self::OrderValue(a, b) => (a, b),
+            Self::Budget(a, b) | Self::Clicks(a, b) | Self::Cvr(a, b) => (a, b),
+            Self::Cpc(a, b) | Self::OrderValue(a, b) => (a.units(), b.units()),
         }
     }
 

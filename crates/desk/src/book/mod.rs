@@ -9,6 +9,7 @@ pub(crate) mod touched;
 use std::collections::HashMap;
 use std::hash::Hash;
 use std::sync::{Arc, OnceLock};
+use tiller_core::Price;
 
 use chrono::NaiveDate;
 use tiller_core::bid_volume::{self, Elasticity};
@@ -133,7 +134,7 @@ impl Entry {
                 spend += spent;
                 budgets += budget;
             }
-            budget_use.ceiling = day.bid.map(Micros::to_units).or(budget_use.ceiling);
+            budget_use.ceiling = day.bid.map(Price::from).or(budget_use.ceiling);
         }
         let lost: Vec<f64> = self
             .days
@@ -152,9 +153,9 @@ impl Entry {
     pub fn rules(&self, target: Target, window: Window) -> Rules {
         let days = self.days.iter().filter(|d| d.day <= window.to()).map(|d| &d.tally);
         let all: Tally = days.clone().copied().sum();
-        let dispersion = match (target, all.aov().filter(|a| *a > 0.0)) {
+        let dispersion = match (target, all.aov().and_then(Price::positive)) {
             (Target::Roas(_), Some(aov)) => {
-                dispersion(days.map(|t| (t.value.to_units() / aov, t.clicks as f64)))
+                dispersion(days.map(|t| (Price::from(t.value) / aov, t.clicks as f64)))
             }
             _ => dispersion(days.map(|t| (t.conversions, t.clicks as f64))),
         };

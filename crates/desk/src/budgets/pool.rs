@@ -4,7 +4,7 @@
 use tiller_core::ids::{AdGroupId, CampaignId, PersonId};
 use tiller_core::pool::{self as core, Advice, Conflict, DECIDED, FAIR_TARGETS, Member, Standing};
 use tiller_core::setting::{Budget, Setting};
-use tiller_core::{Micros, Tally, Target, Window};
+use tiller_core::{Micros, Price, Tally, Target, Window};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
@@ -46,7 +46,7 @@ pub struct Pool {
     /// The pooled budget a day; none if each has its own.
     pub budget: Option<f64>,
     /// What a result may cost.
-    pub target: f64,
+    pub target: Price,
     /// Its ad groups, the most money first.
     pub groups: Vec<Group>,
     /// What its floors and ceilings contradict.
@@ -89,13 +89,14 @@ pub async fn view(
     groups.sort_by(|a, b| b.tally.spend.cmp(&a.tally.spend).then(a.id.cmp(&b.id)));
     let total: Tally = groups.iter().map(|g| g.tally).sum();
     let aov = total.aov().filter(|_| matches!(entry.target, Some(Target::Roas(_))));
-    let target = entry.target.and_then(|t| t.as_cpa(total.aov())).or(total.cpa()).unwrap_or(0.0);
+    let target =
+        entry.target.and_then(|t| t.as_cpa(total.aov())).or(total.cpa()).unwrap_or(Price(0.0));
     let members: Vec<Member> = groups
         .iter()
         .map(|g| Member {
             spend: g.tally.spend.to_units(),
             // Where value is the aim, results are told in mean orders.
-            results: aov.map_or(g.tally.conversions, |a| g.tally.value.to_units() / a),
+            results: aov.map_or(g.tally.conversions, |a| Price::from(g.tally.value) / a),
             floor: g.floor,
             ceiling: g.ceiling,
         })

@@ -8,7 +8,7 @@ use tiller_core::response::budget_response::{
 };
 use tiller_core::setting::{Budget, Status, Strategy};
 use tiller_core::verdict::Early;
-use tiller_core::{Micros, Tally, Window};
+use tiller_core::{Micros, Price, Tally, Window};
 
 use crate::account::settings::Settings;
 use crate::book::{Book, Entry, Judged, PRESENT_DAYS};
@@ -45,9 +45,9 @@ pub struct Spender {
     /// What its money can do.
     pub budget_response: BudgetResponse,
     /// What a click costs.
-    pub cpc: f64,
+    pub cpc: Price,
     /// Value of a conversion, drawn toward its channel's.
-    pub worth: f64,
+    pub worth: Price,
 }
 
 impl Spender {
@@ -104,9 +104,9 @@ fn of_campaign(
         _ => None,
     };
     let together: Tally = peers.iter().map(|t| **t).sum::<Tally>() + tally;
-    let usual = together.aov().unwrap_or(0.0);
+    let usual = together.aov().unwrap_or(Price(0.0));
     let worth =
-        (tally.value.to_units() + VALUE_WEIGHT * usual) / (tally.conversions + VALUE_WEIGHT);
+        (Price::from(tally.value) + usual * VALUE_WEIGHT) / (tally.conversions + VALUE_WEIGHT);
     let fitted = curves.of(entry.campaign.id).map(|(_, f)| f);
     let bidding = set.map(|s| match s.strategy {
         Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
@@ -125,7 +125,7 @@ fn of_campaign(
             lost_to_budget: d.lost_to_budget,
         })
         .collect();
-    let cpc = tally.cpc().filter(|c| *c > 0.0)?;
+    let cpc = tally.cpc()?.positive()?;
     Some(Spender {
         campaign: entry.campaign.id,
         name: entry.campaign.name.clone(),

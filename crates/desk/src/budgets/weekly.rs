@@ -78,7 +78,7 @@ impl Move {
         Adds {
             spend: Some(self.spend - self.line.spend),
             conversions: Some(then - now),
-            value: Some((then - now) * self.line.worth),
+            value: Some((then - now) * self.line.worth.units()),
         }
     }
 
@@ -217,8 +217,8 @@ fn worth_raising(l: &Spender, target: Option<Target>) -> bool {
     let problem = problem(std::slice::from_ref(l), false, l.spend);
     let more = marginal_at(&problem, 0, l.spend);
     match target {
-        Some(Target::Cpa(cpa)) => more * cpa >= 1.0,
-        Some(Target::Roas(roas)) => more * l.worth >= roas,
+        Some(Target::Cpa(cpa)) => more * cpa.units() >= 1.0,
+        Some(Target::Roas(roas)) => more * l.worth.units() >= roas,
         None => true,
     }
 }
@@ -226,7 +226,7 @@ fn worth_raising(l: &Spender, target: Option<Target>) -> bool {
 fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     let line = |(i, l): (usize, &Spender)| PlanLine {
         current: l.spend,
-        value_per_conversion: Some(l.worth),
+        value_per_conversion: Some(l.worth.units()),
         precision: Some(l.budget_response.precision),
         ..PlanLine::new(i.to_string(), l.budget_response.response)
     };
@@ -430,6 +430,7 @@ pub fn targets(book: &Book) -> impl Fn(&Spender) -> Option<Target> + '_ {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tiller_core::Price;
     use tiller_core::allocation::{Precision, Response};
     use tiller_core::ids::CampaignId;
     use tiller_core::response::budget_response::{BudgetResponse, Capacity};
@@ -445,7 +446,7 @@ mod tests {
             bidding: None,
             learns: false,
             fresh: false,
-            cpc: 1.0,
+            cpc: Price(1.0),
             budget_response: BudgetResponse {
                 response: Response::Constant { cpc: 1.0, cvr: per_money },
                 precision: Precision {
@@ -456,7 +457,7 @@ mod tests {
                 capacity: Capacity { most, evidence: Evidence::LostAuctions },
                 curve: None,
             },
-            worth: 50.0,
+            worth: Price(50.0),
         }
     }
 
@@ -625,7 +626,8 @@ mod tests {
             line(100.0, 100.0, Some(150.0), 0.02),
             line(100.0, 100.0, Some(150.0), 0.01),
         ];
-        let week = advise(lines.to_vec(), false, |_| Some(Target::Cpa(30.0)), |_| Part::Full);
+        let week =
+            advise(lines.to_vec(), false, |_| Some(Target::Cpa(Price(30.0))), |_| Part::Full);
         let raised: Vec<f64> = week
             .moves
             .iter()

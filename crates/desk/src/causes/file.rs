@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::Read;
 use std::sync::Arc;
+use tiller_core::Price;
 
 use chrono::NaiveDate;
 use schemars::JsonSchema;
@@ -405,10 +406,7 @@ impl Report {
                 }
             })
             .collect();
-        let (target_cpa, target_roas) = match q.target {
-            Target::Cpa(x) => (Some(x), None),
-            Target::Roas(x) => (None, Some(x)),
-        };
+        let (target_cpa, target_roas) = q.target.pair();
         let account = Account {
             id: AccountId(0),
             slug: "report".into(),
@@ -486,25 +484,25 @@ fn answer(j: &Judged, meets: &Meets) -> DiagnosisFile {
             clicks: t.clicks,
             conversions: t.conversions,
             ctr: t.ctr(),
-            cpc: t.cpc(),
+            cpc: t.cpc().map(Price::units),
             cvr: t.cvr(),
-            cpa: t.cpa(),
+            cpa: t.cpa().map(Price::units),
             excess: d.excess,
-            aov: t.aov(),
+            aov: t.aov().map(Price::units),
             roas: t.roas(),
             clicks_per_conversion: d.affordable.map(|a| a.clicks_per_conversion),
-            affordable_cpc: d.affordable.map(|a| a.cpc),
-            affordable_cpc_cautious: d.affordable.map(|a| a.cautious),
-            halfway_bid: d.halfway_bid,
+            affordable_cpc: d.affordable.map(|a| a.cpc.units()),
+            affordable_cpc_cautious: d.affordable.map(|a| a.cautious.units()),
+            halfway_bid: d.halfway_bid.map(Price::units),
             p_over_target: d.p_over,
         },
         peers: PeersFile {
             campaigns: j.peers.0,
             ctr: d.peers.ctr(),
-            cpc: d.peers.cpc(),
+            cpc: d.peers.cpc().map(Price::units),
             cvr: d.peers.cvr(),
-            cpa: d.peers.cpa(),
-            aov: d.peers.aov(),
+            cpa: d.peers.cpa().map(Price::units),
+            aov: d.peers.aov().map(Price::units),
             roas: d.peers.roas(),
         },
         bridge: d
@@ -522,7 +520,7 @@ fn answer(j: &Judged, meets: &Meets) -> DiagnosisFile {
             .map(|(factor, effect)| EffectFile { factor, effect })
             .collect(),
         account: AccountFile {
-            cpa: meets.all.cpa(),
+            cpa: meets.all.cpa().map(Price::units),
             roas: meets.all.roas(),
             meets_target: meets.with_brand(),
             meets_target_without_brand: meets.without_brand.map(|_| meets.without_brand()),

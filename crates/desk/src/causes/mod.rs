@@ -5,6 +5,7 @@ pub mod findings;
 pub mod remedy;
 
 use chrono::{Days, NaiveDate};
+use tiller_core::evidence::Interval;
 use tiller_core::ids::CampaignId;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::PgPool;
@@ -137,9 +138,9 @@ pub fn trade_off(j: &Judged, days: &[(NaiveDate, Tally)]) -> Option<TradeOff> {
             .tally
             .aov()
             .filter(|_| matches!(j.target, Target::Roas(_)))
-            .map(|a| a * cvr / halfway),
+            .map(|aov| aov * cvr / halfway),
         now,
-        then: (now * interval.low, now * interval.high),
+        then: Interval { low: now * interval.low, high: now * interval.high },
         seen: elasticity.has_seen(halfway),
     })
 }

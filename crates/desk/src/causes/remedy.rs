@@ -10,8 +10,7 @@ use crate::causes;
 use crate::numerals::{count, counted, money, number, or_absent, percent, probability, target};
 use crate::tray::proposal::{Adds, Origin, Proposal, coins};
 use crate::wording::{self, TradeOff};
-use tiller_core::spot::Spot;
-use tiller_core::spot::Subject;
+use tiller_core::spot::{Spot, Subject};
 
 /// The change that a campaign's verdict asks for.
 pub fn of_campaign(settings: &Settings, entry: &Entry, judged: &Judged) -> Option<Proposal> {
@@ -48,8 +47,8 @@ pub fn of_verdict(
     let adds = match trade {
         // The middle of what is likely, at the new price.
         Some(t) if d.verdict != Verdict::Traffic => {
-            let then = f64::midpoint(t.then.0, t.then.1);
-            let spend = then * t.cpa - judged.tally.spend.to_units();
+            let then = f64::midpoint(t.then.low, t.then.high);
+            let spend = then * t.cpa.units() - judged.tally.spend.to_units();
             Adds::of(spend / days, (then - t.now) / days, judged.tally.aov())
         }
         _ => Adds::default(),

@@ -255,7 +255,7 @@ pub const CATALOGUE: &[Figure] = &[
     figure("clicks", "Clicks", "Clicks", Unit::Count, |s| Some(s.now().clicks as f64))
         .worked(|_| "times clicked, as reported", |_, _| Some(Vec::new()))
         .usually(true, true),
-    figure("cpc", "CPC", "Cost per click (CPC)", Unit::Price, |s| s.now().cpc())
+    figure("cpc", "CPC", "Cost per click (CPC)", Unit::Price, |s| working::cpc(s.now()))
         .worked(
             |_| "spend ÷ clicks",
             |s, b| {
@@ -282,7 +282,7 @@ pub const CATALOGUE: &[Figure] = &[
         .worked(|_| "results, by the day of their click", |_, _| Some(Vec::new()))
         .uncertain(|s, b| working::count_range(s.now().conversions, b))
         .usually(true, true),
-    figure("cpa", "CPA", "Cost per acquisition (CPA)", Unit::Price, |s| s.now().cpa())
+    figure("cpa", "CPA", "Cost per acquisition (CPA)", Unit::Price, |s| working::cpa(s.now()))
         .worked(
             |_| "spend ÷ conversions",
             |s, b| {
@@ -339,8 +339,8 @@ pub const CATALOGUE: &[Figure] = &[
     })
     .worked(working::changed, |s, b| working::before(s, b, conversions))
     .uncertain(working::change_doubt),
-    figure("cpa_change", "CPA Δ%", "Change of CPA", Unit::Change, |s| s.change(Tally::cpa))
-        .worked(working::changed, |s, b| working::before(s, b, Tally::cpa))
+    figure("cpa_change", "CPA Δ%", "Change of CPA", Unit::Change, |s| s.change(working::cpa))
+        .worked(working::changed, |s, b| working::before(s, b, working::cpa))
         .uncertain(working::change_doubt)
         .usually(true, false)
         .harmful(1),
@@ -354,9 +354,9 @@ pub const CATALOGUE: &[Figure] = &[
         "CPC to peers %",
         "Cost per click beside its peers’",
         Unit::Change,
-        |s| s.beside_peers(Tally::cpc),
+        |s| s.beside_peers(working::cpc),
     )
-    .worked(working::compared, |s, _| working::beside(s, Tally::cpc, Unit::Price))
+    .worked(working::compared, |s, _| working::beside(s, working::cpc, Unit::Price))
     .harmful(1),
     figure(
         "cvr_peers",
@@ -369,9 +369,9 @@ pub const CATALOGUE: &[Figure] = &[
     .uncertain(working::peers_doubt)
     .harmful(-1),
     figure("cpa_peers", "CPA to peers %", "CPA beside its peers’", Unit::Change, |s| {
-        s.beside_peers(Tally::cpa)
+        s.beside_peers(working::cpa)
     })
-    .worked(working::compared, |s, _| working::beside(s, Tally::cpa, Unit::Price))
+    .worked(working::compared, |s, _| working::beside(s, working::cpa, Unit::Price))
     .uncertain(working::peers_doubt)
     .harmful(1),
     figure("roas_peers", "ROAS to peers %", "ROAS beside its peers’", Unit::Change, |s| {
@@ -420,7 +420,7 @@ mod tests {
     #[test]
     fn figures_are_what_they_are_called() {
         let whole = Tally { spend: Micros::from_units(1200.0), ..Tally::default() };
-        let row = row(Target::Cpa(40.0));
+        let row = row(Target::Cpa(tiller_core::Price(40.0)));
         let seen = Seen::of(&row, &whole);
         let of = |key| (Figure::of(key).unwrap().value)(&seen).unwrap();
         for (key, x) in [

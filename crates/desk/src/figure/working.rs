@@ -3,7 +3,7 @@
 use tiller_core::evidence::{
     cost_per_conversion, least_cost_without_conversions, poisson, two_rates, wilson,
 };
-use tiller_core::{Tally, Target};
+use tiller_core::{Price, Tally, Target};
 
 use super::{Figure, Seen, Unit};
 use crate::book::Book;
@@ -14,6 +14,14 @@ pub type Numbers = Vec<(&'static str, String)>;
 
 /// A ratio of what was counted.
 pub type Ratio = fn(&Tally) -> Option<f64>;
+
+pub(super) fn cpc(t: &Tally) -> Option<f64> {
+    t.cpc().map(Price::units)
+}
+
+pub(super) fn cpa(t: &Tally) -> Option<f64> {
+    t.cpa().map(Price::units)
+}
 
 /// A figure's working.
 #[derive(Clone, Debug, PartialEq)]
@@ -143,7 +151,7 @@ pub(super) fn excess_numbers(s: &Seen, book: &Book) -> Option<Numbers> {
     let spend = ("Spend", paid(t.spend.to_units()));
     Some(match s.row.target {
         Some(Target::Cpa(x)) => {
-            vec![spend, ("Conversions", count(t.conversions)), ("Target CPA", paid(x))]
+            vec![spend, ("Conversions", count(t.conversions)), ("Target CPA", paid(x.units()))]
         }
         Some(Target::Roas(x)) => {
             vec![spend, ("Value", paid(t.value.to_units())), ("Target ROAS", written(x, 2))]

@@ -5,8 +5,7 @@ pub mod typed_number;
 use std::cell::Cell;
 
 use chrono::NaiveDate;
-use tiller_core::Window;
-use tiller_core::{Currency, Target};
+use tiller_core::{Currency, Target, Window};
 
 /// Narrow, and no line breaks at it.
 const THIN: char = '\u{202f}';
@@ -58,7 +57,8 @@ const CENTS: usize = 2;
 
 /// Money: whole units from 1 000 on, coins below. Where there are none, a fraction is a mean, and has a decimal while
 /// it is small.
-pub fn money(x: f64) -> String {
+pub fn money(x: impl Into<f64>) -> String {
+    let x = x.into();
     let coins = DECIMALS.try_with(Cell::get).unwrap_or(CENTS);
     let decimals = match coins {
         _ if x.abs() >= 999.995 => 0,
@@ -108,7 +108,7 @@ pub fn signed(x: f64, text: impl Fn(f64) -> String) -> String {
 }
 
 /// Or – where it is absent.
-pub fn or_absent(x: Option<f64>, text: impl Fn(f64) -> String) -> String {
+pub fn or_absent<T>(x: Option<T>, text: impl Fn(T) -> String) -> String {
     x.map_or_else(|| ABSENT.to_owned(), text)
 }
 
@@ -206,7 +206,7 @@ mod tests {
         assert_eq!(percent(0.0021), "0.21");
         assert_eq!(signed(3.0, money), "+3.00");
         assert_eq!(signed(0.0, money), "0.00");
-        assert_eq!(or_absent(None, money), "–");
+        assert_eq!(or_absent(None::<f64>, money), "–");
         assert_eq!(probability(0.9999), "over 99%");
     }
 }

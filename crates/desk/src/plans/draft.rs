@@ -130,8 +130,8 @@ fn line(book: &Book, known: &responses::Spender) -> Option<Line> {
 /// Takes what is known of a campaign now into a plan's line.
 fn learn(line: &mut Line, known: &responses::Spender, days: f64) {
     line.current = known.spend * days;
-    line.value_per_conversion = Some(known.worth);
-    line.cpc = Some(known.cpc);
+    line.value_per_conversion = Some(known.worth.units());
+    line.cpc = Some(known.cpc.units());
     line.response = known.budget_response.response;
     // What it spends now it can spend, whatever a few days of it say.
     line.capacity = known.budget_response.capacity.most.map(|most| most.max(known.spend));

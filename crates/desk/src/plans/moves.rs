@@ -1,11 +1,11 @@
 //! A plan's daily budgets on their way to the tray.
 
-use tiller_core::Window;
 use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
 use tiller_core::flight::{lifetime, ramp};
 use tiller_core::ids::PersonId;
 use tiller_core::learning::{SHOCK, shock};
 use tiller_core::setting::{Budget, Setting};
+use tiller_core::{Price, Window};
 use tiller_store::PgPool;
 
 use crate::account::settings::Settings;
@@ -101,7 +101,7 @@ pub fn of_plan(
             Adds::of(
                 (line.spent(answer.budget, days) - line.current) / days,
                 then - now,
-                line.value_per_conversion,
+                line.value_per_conversion.map(Price),
             ),
         );
         planned.push(Planned { proposal, ramp });

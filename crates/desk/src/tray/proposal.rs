@@ -1,8 +1,8 @@
 //! A change that somebody or some advice proposes, with its reason, its evidence and what it is expected to add.
 
-use tiller_core::Micros;
 use tiller_core::ids::ChangeId;
 use tiller_core::setting::Setting;
+use tiller_core::{Micros, Price};
 
 use tiller_core::spot::Subject;
 
@@ -35,8 +35,8 @@ pub struct Adds {
 
 impl Adds {
     /// What a change of spend and conversions adds, of results that are worth so much.
-    pub fn of(spend: f64, conversions: f64, worth: Option<f64>) -> Self {
-        let value = worth.map(|w| w * conversions);
+    pub fn of(spend: f64, conversions: f64, worth: Option<Price>) -> Self {
+        let value = worth.map(|w| w.units() * conversions);
         Self { spend: Some(spend), conversions: Some(conversions), value }
     }
 }

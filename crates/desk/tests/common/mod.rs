@@ -5,6 +5,7 @@ pub mod market;
 pub mod scene;
 
 use std::sync::Arc;
+use tiller_core::Price;
 
 use bytes::Bytes;
 use chrono::NaiveDate;
@@ -30,7 +31,7 @@ pub async fn account(db: &PgPool, slug: &str) -> Account {
         time_zone: "Europe/Copenhagen",
     };
     let id = account::add(db, &new).await.unwrap();
-    account::set_default_target(db, id, Some(Target::Cpa(30.0))).await.unwrap();
+    account::set_default_target(db, id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
     account::by_slug(db, slug).await.unwrap()
 }
 
@@ -93,7 +94,7 @@ pub async fn demo_account(db: &PgPool, key: &str, last: NaiveDate) -> Account {
         time_zone: &from.time_zone,
     };
     let id = account::add(db, &new).await.unwrap();
-    let target = from.target_cpa.map(Target::Cpa).or(from.target_roas.map(Target::Roas));
+    let target = Target::given(from.target_cpa, from.target_roas).unwrap();
     account::set_default_target(db, id, target).await.unwrap();
     let account = account::by_slug(db, key).await.unwrap();
     let market = Market::begin(Arc::new(world.clone()), last);

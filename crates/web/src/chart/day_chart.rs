@@ -2,7 +2,7 @@
 
 use askama::Template;
 use chrono::NaiveDate;
-use tiller_core::{Tally, Target};
+use tiller_core::{Price, Tally, Target};
 use tiller_desk::causes::Estimate;
 use tiller_desk::numerals::{conversions, day, money, number, sum};
 
@@ -61,7 +61,7 @@ pub struct DayChart {
 
 /// What a result costs: CPA, or ACoS in %.
 fn cost(t: &Tally, by_value: bool) -> Option<f64> {
-    if by_value { t.acos().map(|a| a * 100.0) } else { t.cpa() }
+    if by_value { t.acos().map(|a| a * 100.0) } else { t.cpa().map(Price::units) }
 }
 
 fn cost_text(c: f64, by_value: bool) -> String {
@@ -112,7 +112,7 @@ impl DayChart {
         let by_value = matches!(target, Some(Target::Roas(_)));
         let cost = |t: &Tally| cost(t, by_value);
         let line = target.map(|t| match t {
-            Target::Cpa(x) => x,
+            Target::Cpa(cpa) => cpa.units(),
             Target::Roas(x) => 100.0 / x,
         });
         let count = (last - first).num_days() as f64 + 1.0;
@@ -232,7 +232,7 @@ impl DayChart {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_core::Micros;
+    use tiller_core::{Micros, Price};
 
     #[test]
     fn unsettled_days_are_dashed_and_gaps_stay_gaps() {
@@ -242,9 +242,15 @@ mod tests {
         let days: Vec<_> =
             first.iter_days().zip([1.0, 0.0, 2.0, 1.0, 1.0]).map(|(d, c)| (d, tally(c))).collect();
         let expected = [(days[4].0, Estimate { mean: 2.0, error: 0.5 })];
-        let chart =
-            DayChart::new(&days, &expected, days[2].0, Some(Target::Cpa(30.0)), "EUR", Form::Wide)
-                .unwrap();
+        let chart = DayChart::new(
+            &days,
+            &expected,
+            days[2].0,
+            Some(Target::Cpa(Price(30.0))),
+            "EUR",
+            Form::Wide,
+        )
+        .unwrap();
         let end = &chart.expected[0];
         assert!(end.title.contains("CPA 15.00") && end.high < end.y && end.y < end.low);
         assert_eq!(chart.bars.iter().filter(|b| !b.settled).count(), 2);

@@ -1,6 +1,7 @@
 //! The click ladder: the clicks that one conversion takes, each rung priced at the CPC paid.
 
 use askama::Template;
+use tiller_core::Price;
 use tiller_desk::numerals::{money, number};
 
 use super::at;
@@ -37,7 +38,8 @@ pub struct Ladder {
 
 impl Ladder {
     /// For so many clicks per conversion at a CPC, against a target CPA.
-    pub fn new(clicks: f64, cpc: f64, target: f64) -> Self {
+    pub fn new(clicks: f64, cpc: Price, target: Price) -> Self {
+        let (cpc, target) = (cpc.units(), target.units());
         let cost = clicks * cpc;
         let most = cost.max(target) * 1.04;
         let y = |money: f64| at(BASE - money / most * (BASE - TOP));
@@ -125,12 +127,12 @@ mod tests {
 
     #[test]
     fn rungs_are_whole_clicks_and_the_rest() {
-        let ladder = Ladder::new(3.5, 11.3, 30.0);
+        let ladder = Ladder::new(3.5, Price(11.3), Price(30.0));
         assert_eq!(ladder.rungs.len(), 4);
         assert_eq!(ladder.rungs[0].price, "11.30");
         assert!(ladder.over.is_some());
         assert!(ladder.target_at > ladder.cost_at, "the target is used up below the cost");
-        let many = Ladder::new(40.0, 0.5, 30.0);
+        let many = Ladder::new(40.0, Price(0.5), Price(30.0));
         assert!(many.rungs.len() <= 13 && many.over.is_none());
         assert!(many.render().unwrap().contains("One conversion takes 40.0 clicks"));
     }

@@ -1,7 +1,7 @@
 //! The spend field: a block per campaign, width its results, height what one costs, so area its spend.
 
 use askama::Template;
-use tiller_core::{Tally, Target};
+use tiller_core::{Price, Tally, Target};
 use tiller_desk::numerals::{conversions, money, number, signed, sum};
 
 use super::scale::{Mark, Scale};
@@ -99,13 +99,13 @@ fn sides(t: &Tally, by_value: bool) -> (f64, f64) {
     if by_value {
         (t.acos().map_or(0.0, |a| 100.0 * a), t.value.to_units())
     } else {
-        (t.cpa().unwrap_or(0.0), t.conversions)
+        (t.cpa().map_or(0.0, Price::units), t.conversions)
     }
 }
 
 fn height_of(target: Target) -> f64 {
     match target {
-        Target::Cpa(x) => x,
+        Target::Cpa(cpa) => cpa.units(),
         Target::Roas(x) => 100.0 / x,
     }
 }
@@ -318,7 +318,7 @@ fn nothing(rows: &[&FieldRow], x: f64, scale: &Scale, results_per_unit: f64) -> 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_core::Micros;
+    use tiller_core::{Micros, Price};
 
     fn row(name: &str, spend: f64, conversions: f64) -> FieldRow<'_> {
         let tally = Tally { spend: Micros::from_units(spend), conversions, ..Tally::default() };
@@ -328,7 +328,7 @@ mod tests {
             name,
             sub: "Findle",
             tally,
-            target: Target::Cpa(30.0),
+            target: Target::Cpa(Price(30.0)),
         }
     }
 
@@ -336,7 +336,8 @@ mod tests {
     fn areas_are_spends() {
         let rows = [row("a", 600.0, 10.0), row("b", 300.0, 15.0), row("c", 450.0, 15.0)];
         let field =
-            SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR", Form::Wide).unwrap();
+            SpendField::new(&rows, Some(Target::Cpa(Price(30.0))), false, "EUR", Form::Wide)
+                .unwrap();
         let area = |b: &Block| b.width * (BASE - b.over.as_ref().map_or(b.body_top, |o| o.y));
         let unit = area(&field.blocks[0]) / 600.0;
         for (block, spend) in field.blocks.iter().zip([600.0, 450.0, 300.0]) {
@@ -350,7 +351,8 @@ mod tests {
     fn spend_without_results_stands_apart() {
         let rows = [row("a", 600.0, 20.0), row("b", 410.0, 0.0)];
         let field =
-            SpendField::new(&rows, Some(Target::Cpa(30.0)), false, "EUR", Form::Wide).unwrap();
+            SpendField::new(&rows, Some(Target::Cpa(Price(30.0))), false, "EUR", Form::Wide)
+                .unwrap();
         assert_eq!(field.nothing.as_ref().unwrap().total, "410");
         assert!(SpendField::new(&[], None, false, "EUR", Form::Wide).is_none());
         assert!(

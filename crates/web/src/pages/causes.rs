@@ -8,7 +8,7 @@ use tiller_core::bridge::Factor;
 use tiller_core::evidence::wilson;
 use tiller_core::spot::Subject;
 use tiller_core::verdict::{Faults, Verdict};
-use tiller_core::{Tally, Target};
+use tiller_core::{Price, Tally, Target};
 use tiller_desk::advice::{self, Cure};
 use tiller_desk::book::{Book, Judged};
 use tiller_desk::causes::{self, Examined};
@@ -363,16 +363,16 @@ fn bridge(j: &Judged) -> Option<Forms<BridgeChart>> {
         format!("{name} {}, peers {}", text(own), text(peers))
     };
     let captions = b.effects().map(|(factor, _)| match factor {
-        Factor::Cpc => pair("CPC", Tally::cpc, &money),
+        Factor::Cpc => pair("CPC", |t| t.cpc().map(Price::units), &|x| money(x)),
         Factor::Cvr => pair("CVR", Tally::cvr, &|x| percent(x) + "%"),
-        Factor::OrderValue => pair("order", Tally::aov, &money),
+        Factor::OrderValue => pair("order", |t| t.aov().map(Price::units), &|x| money(x)),
     });
     let captions: Vec<String> = std::iter::once(counted(j.peers.0 as u64, "peer", "peers"))
         .chain(captions)
         .chain(["this one".to_owned()])
         .collect();
     let target = match j.target {
-        Target::Cpa(cpa) => cpa,
+        Target::Cpa(cpa) => cpa.units(),
         Target::Roas(roas) => 1.0 / roas,
     };
     Forms::of(|form| Some(BridgeChart::new(&b, &captions, Some(target), form)))
@@ -416,8 +416,8 @@ fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
         c if c < -0.05 => "gain",
         _ => "quiet",
     };
-    let (cpc, cpc_change) = relative(t.cpc(), p.cpc());
-    let (cpa, cpa_change) = relative(t.cpa(), p.cpa());
+    let (cpc, cpc_change) = relative(t.cpc().map(Price::units), p.cpc().map(Price::units));
+    let (cpa, cpa_change) = relative(t.cpa().map(Price::units), p.cpa().map(Price::units));
     let lower =
         |s| if s == Some(tiller_core::evidence::Standing::Lower) { "harm" } else { "quiet" };
     let range = wilson(t.conversions, t.clicks as f64, 0.95)

@@ -5,9 +5,9 @@ use askama_web::WebTemplate;
 use axum::extract::{Query, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
-use tiller_core::Target;
 use tiller_core::evidence::Interval;
 use tiller_core::spot::Subject;
+use tiller_core::{Price, Target};
 use tiller_desk::book::Book;
 use tiller_desk::measure::{Event, Lag, Preview, Side};
 use tiller_desk::numerals::{self, count, counted, day, money, number, percent, signed, sum};
@@ -151,7 +151,7 @@ fn campaign_row(
         own: entry.campaign.own_events,
         conversions: count(tally.conversions),
         with_value: if tally.value.get() > 0 {
-            money(tally.aov().unwrap_or_default())
+            numerals::or_absent(tally.aov(), money)
         } else {
             numerals::ABSENT.into()
         },
@@ -209,7 +209,7 @@ async fn page(
                 words: s
                     .findings
                     .iter()
-                    .map(|f| wording::finding(f, s.entry.target.unwrap_or(Target::Cpa(0.0))))
+                    .map(|f| wording::finding(f, s.entry.target.unwrap_or(Target::Cpa(Price(0.0)))))
                     .collect(),
                 spend: sum(s.spend),
             })

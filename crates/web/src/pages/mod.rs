@@ -97,9 +97,9 @@ fn csv_file(
 }
 
 /// A number in a file: a decimal point, no grouping, nothing where it is absent.
-fn plain(x: Option<f64>) -> String {
+fn plain(x: Option<impl Into<f64>>) -> String {
     x.map_or(String::new(), |x| {
-        let text = format!("{x:.6}");
+        let text = format!("{:.6}", x.into());
         text.trim_end_matches('0').trim_end_matches('.').to_owned()
     })
 }

@@ -8,12 +8,11 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::Tally;
 use tiller_core::setting::Dimension;
-use tiller_desk::CampaignId;
 use tiller_desk::book::Book;
 use tiller_desk::figure::{Figure, Seen};
-use tiller_desk::numerals;
 use tiller_desk::spend::split::{Of, Row, SplitBy};
 use tiller_desk::spend::{self, split as desk};
+use tiller_desk::{CampaignId, numerals};
 
 use crate::App;
 use crate::chart::{FieldRow, Forms, SpendField, WeekGrid};

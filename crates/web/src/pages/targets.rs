@@ -5,8 +5,8 @@ use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
-use tiller_core::Target;
 use tiller_core::purpose::Purpose;
+use tiller_core::{Price, Target};
 use tiller_desk::account::decisions::{self, Own};
 use tiller_desk::numerals::{percent, typed_number};
 use tiller_desk::{CampaignId, DeskError, wording};
@@ -55,7 +55,7 @@ struct TargetsPage {
 fn shown(target: Option<Target>) -> (&'static str, String, String) {
     let text = |x: f64| if x.fract() == 0.0 { format!("{x:.0}") } else { format!("{x}") };
     match target {
-        Some(Target::Cpa(x)) => ("cpa", text(x), String::new()),
+        Some(Target::Cpa(cpa)) => ("cpa", text(cpa.units()), String::new()),
         Some(Target::Roas(x)) => ("roas", String::new(), text(x)),
         None => ("none", String::new(), String::new()),
     }
@@ -65,9 +65,10 @@ fn shown(target: Option<Target>) -> (&'static str, String, String) {
 /// field of another kind than the chosen one it is an error, not lost, unless it only is what stood there (`before`).
 fn read(form: &Fields, before: Option<Target>) -> Result<Option<Target>, String> {
     let field = |name: &str| form.get(name).map_or("", |text| text.trim());
-    let number = |name: &str, label: &str| -> Result<f64, String> {
+    let number = |name: &str, label: &str, of: fn(f64) -> Target| {
         let read = typed_number::amount(field(name), None).map_err(|e| format!("{label}: {e}"))?;
-        read.filter(|x| *x > 0.0).ok_or_else(|| format!("{label}: type a number above 0"))
+        let target = read.and_then(|x| of(x).checked().ok());
+        target.map(Some).ok_or_else(|| format!("{label}: type a number above 0"))
     };
     let (_, cpa, roas) = shown(before);
     let stood = |name: &str, typed: &str| typed == if name == "cpa" { &cpa } else { &roas };
@@ -81,11 +82,11 @@ fn read(form: &Fields, before: Option<Target>) -> Result<Option<Target>, String>
     match field("kind") {
         "cpa" => {
             other("roas", "target ROAS", "target CPA")?;
-            Ok(Some(Target::Cpa(number("cpa", "Target CPA")?)))
+            number("cpa", "Target CPA", |x| Target::Cpa(Price(x)))
         }
         "roas" => {
             other("cpa", "target CPA", "target ROAS")?;
-            Ok(Some(Target::Roas(number("roas", "Target ROAS")?)))
+            number("roas", "Target ROAS", Target::Roas)
         }
         "none" => {
             other("cpa", "target CPA", "no target of its own")?;
@@ -267,6 +268,7 @@ pub async fn set_purposes(sent: Sent) -> Result<Redirect, PageError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tiller_core::Price;
 
     fn form(fields: &[(&str, &str)]) -> Fields {
         Fields::of(fields)
@@ -276,7 +278,7 @@ mod tests {
     fn a_number_in_the_wrong_field_is_said() {
         assert_eq!(
             read(&form(&[("kind", "cpa"), ("cpa", "30")]), None),
-            Ok(Some(Target::Cpa(30.0)))
+            Ok(Some(Target::Cpa(Price(30.0))))
         );
         assert_eq!(read(&form(&[("kind", "none")]), None), Ok(None));
         let lost = read(&form(&[("kind", "none"), ("cpa", "30")]), None).unwrap_err();

@@ -4,8 +4,8 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
-use tiller_core::Tally;
 use tiller_core::verdict::Verdict;
+use tiller_core::{Price, Tally};
 use tiller_desk::PgPool;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm};
@@ -296,7 +296,7 @@ fn beginning(book: &Book, l: &Letter) -> Words {
 
 /// `, a CPA 4% lower than in the seven days before.`
 fn change(book: &Book, now: &Tally, before: &Tally) -> String {
-    let of = |t: &Tally| if book.by_value() { t.roas() } else { t.cpa() };
+    let of = |t: &Tally| if book.by_value() { t.roas() } else { t.cpa().map(Price::units) };
     let what = if book.by_value() { "a ROAS" } else { "a CPA" };
     match of(now).zip(of(before)) {
         Some((a, b)) if (a / b - 1.0).abs() < 0.005 => ", as in the seven days before.".into(),

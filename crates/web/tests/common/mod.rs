@@ -8,7 +8,7 @@ use axum::Router;
 use axum::body::Body;
 use axum::http::{Request, Response, StatusCode, header};
 use http_body_util::BodyExt;
-use tiller_core::Target;
+use tiller_core::{Price, Target};
 use tiller_desk::measure::reports;
 use tiller_desk::{Account, PgPool, Role, account};
 use tiller_store::people::NewAccount;
@@ -133,7 +133,7 @@ impl Site {
     pub async fn with_report_in(&self, slug: &str, currency: &str) -> (Account, String) {
         let new = NewAccount { slug, name: slug, currency, time_zone: "Europe/Copenhagen" };
         let id = account::add(&self.db, &new).await.unwrap();
-        account::set_default_target(&self.db, id, Some(Target::Cpa(15.0))).await.unwrap();
+        account::set_default_target(&self.db, id, Some(Target::Cpa(Price(15.0)))).await.unwrap();
         let account = account::by_slug(&self.db, slug).await.unwrap();
         let rows = bytes::Bytes::from(report().replace("EUR", currency));
         let body = futures::stream::iter([Ok::<_, std::io::Error>(rows)]);

@@ -123,7 +123,7 @@ fn worldwide(s: &Scene, people: &[Dimension]) -> Option<Found> {
 /// Broad keywords that cost more than they bring, on a budget too thin to find out what they are good for.
 fn thin_and_broad(s: &Scene, items: &[ItemTally]) -> Option<Found> {
     let budget = s.settings.campaign(s.campaign())?.budget?.per_day().to_units();
-    let cpa = s.target.as_cpa(s.tally.aov())?;
+    let cpa = s.target.as_cpa(s.tally.aov())?.units();
     if budget >= THIN * cpa {
         return None;
     }

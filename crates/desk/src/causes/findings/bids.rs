@@ -1,11 +1,10 @@
 //! Bids that somebody has been setting from the averages that they caused.
 
 use chrono::{Days, NaiveDate};
-use tiller_core::affordable;
 use tiller_core::bid_feedback::{Feedback, feedback, rounds};
 use tiller_core::learning::SHOCK;
 use tiller_core::setting::{Setting, Strategy};
-use tiller_core::{Micros, Tally, Window};
+use tiller_core::{Micros, Price, Tally, Window, affordable};
 use tiller_store::facts::BidDay;
 
 use super::people::adds_words;
@@ -27,7 +26,7 @@ pub struct Week {
     /// Its first day.
     pub from: NaiveDate,
     /// The bid of a click, the mean over its items by clicks.
-    pub bid: f64,
+    pub bid: Price,
     /// What was counted.
     pub tally: Tally,
 }
@@ -40,11 +39,11 @@ pub struct Path {
     /// CPC over bid.
     pub per_bid: f64,
     /// What was added to the averages.
-    pub headroom: f64,
+    pub headroom: Price,
     /// The bid that it comes to rest at.
-    pub rests_at: f64,
+    pub rests_at: Price,
     /// The headroom that would have held the first CPC.
-    pub holds: f64,
+    pub holds: Price,
     /// Each item's bid, raised to what its clicks may cost.
     pub items: Vec<Found>,
 }
@@ -79,9 +78,9 @@ pub(super) fn find(s: &Scene, days: &[BidDay], told: &[Found]) -> Option<Path> {
     let weeks = weeks(falling.iter().flat_map(|(item, _)| *item), days);
     Some(Path {
         per_bid,
-        headroom: mean(|f| f.headroom),
-        rests_at: mean(|f| f.rests_at),
-        holds: mean(|f| f.holds),
+        headroom: Price(mean(|f| f.headroom.units())),
+        rests_at: Price(mean(|f| f.rests_at.units())),
+        holds: Price(mean(|f| f.holds.units())),
         items: falling
             .iter()
             .filter_map(|(item, f)| raise(s, item, f))
@@ -106,7 +105,7 @@ fn weeks<'a>(items: impl Iterator<Item = &'a BidDay> + Clone, all: &[BidDay]) ->
             }
             (tally.clicks > 0).then(|| Week {
                 from: week.from(),
-                bid: bids / tally.clicks as f64,
+                bid: Price(bids / tally.clicks as f64),
                 tally,
             })
         })
@@ -117,14 +116,14 @@ fn weeks<'a>(items: impl Iterator<Item = &'a BidDay> + Clone, all: &[BidDay]) ->
 
 /// The bid whose clicks would cost what a conversion of this campaign affords, no higher than it began.
 fn raise(s: &Scene, item: &[BidDay], f: &Feedback) -> Option<Found> {
-    let (first, last) = (item.first()?.bid?.to_units(), item.last()?);
-    let bid = last.bid?.to_units();
+    let (first, last) = (Price::from(item.first()?.bid?), item.last()?);
+    let bid = Price::from(last.bid?);
     let cpa = s.target.as_cpa(s.tally.aov())?;
     let affordable = affordable::affordable(cpa, s.tally.cvr()?)?.cpc;
     let fair = first.min(affordable / f.per_bid);
-    let to = (fair.min(bid * (1.0 + SHOCK)) * 100.0).floor() / 100.0;
+    let to = Price((fair.min(bid * (1.0 + SHOCK)).units() * 100.0).floor() / 100.0);
     // Where the budget is the limit, more clicks are of no use.
-    if to < LEAST_RISE * bid || !s.rules.raise {
+    if to < bid * LEAST_RISE || !s.rules.raise {
         return None;
     }
     let why = format!(
@@ -136,7 +135,7 @@ fn raise(s: &Scene, item: &[BidDay], f: &Feedback) -> Option<Found> {
         percent(f.per_bid),
         money(affordable)
     );
-    let set = Setting::Bid(Some(Micros::from_units(to)));
+    let set = Setting::Bid(Some(to.micros()));
     let by = to / bid;
     let days = item.len() as f64;
     let tally: Tally = item.iter().map(|d| d.tally).sum();

@@ -3,7 +3,7 @@
 use chrono::{Days, NaiveDate};
 use tiller_core::change_point::change_point;
 use tiller_core::window::later;
-use tiller_core::{Tally, Window};
+use tiller_core::{Price, Tally, Window};
 use tiller_store::PgPool;
 
 use crate::DeskError;
@@ -52,7 +52,7 @@ impl Factor {
         match self {
             Self::Impressions => Some(t.impressions as f64),
             Self::Ctr => t.ctr(),
-            Self::Cpc => t.cpc(),
+            Self::Cpc => t.cpc().map(Price::units),
             Self::Cvr => t.cvr(),
         }
     }

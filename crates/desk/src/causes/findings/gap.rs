@@ -1,9 +1,9 @@
 //! The gap to the comparison period by segments (C3): how much of it is the price of clicks, how much the
 //! conversion rate, and how much that other people were reached.
 
-use tiller_core::Tally;
 use tiller_core::bridge::{self, Effect};
 use tiller_core::setting::Dimension;
+use tiller_core::{Price, Tally};
 use tiller_store::splits::SegmentTally;
 
 /// Smaller changes of the cost, as a share, are not taken apart.
@@ -23,9 +23,9 @@ pub struct Gap {
     /// Which dimension.
     pub by: Dimension,
     /// CPA of the comparison period.
-    pub from: f64,
+    pub from: Price,
     /// CPA of the period.
-    pub to: f64,
+    pub to: Price,
     /// What each segment adds, the greatest first; they add up to the gap.
     pub rows: Vec<(String, Effect)>,
 }
@@ -89,7 +89,7 @@ mod tests {
         let gap = find(&now, &before).unwrap();
         assert_eq!(gap.rows[0].0, "Brazil");
         let sum: f64 = gap.rows.iter().map(|(_, e)| e.sum()).sum();
-        assert!((sum - (gap.to - gap.from)).abs() < 1e-9 && gap.to > gap.from);
+        assert!((sum - (gap.to - gap.from).units()).abs() < 1e-9 && gap.to > gap.from);
         assert!(find(&before, &before).is_none(), "nothing moved");
     }
 }

@@ -2,7 +2,7 @@
 
 use tiller_core::listing_bids::{self, Proposal};
 use tiller_core::setting::{Setting, Strategy};
-use tiller_core::{Micros, Tally, Target, Window};
+use tiller_core::{Price, Tally, Target, Window};
 use tiller_store::facts::ItemTally;
 
 use super::people::adds_words;
@@ -30,9 +30,9 @@ pub(super) fn find(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
     let parent: Tally = listed.iter().map(|i| i.tally).sum();
     let bid = |i: &ItemTally| {
         let spot = s.settings.spot(Subject::Item(i.item))?;
-        Some(s.settings.bid(spot)?.to_units())
+        Some(Price::from(s.settings.bid(spot)?))
     };
-    let proposed: Vec<(&ItemTally, f64, Proposal)> = listed
+    let proposed: Vec<(&ItemTally, Price, Proposal)> = listed
         .into_iter()
         .filter_map(|i| {
             let bid = bid(i)?;
@@ -51,8 +51,8 @@ pub(super) fn find(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
     all
 }
 
-fn one(s: &Scene, i: &ItemTally, bid: f64, p: &Proposal) -> Found {
-    let to = (p.bid * 100.0).round() / 100.0;
+fn one(s: &Scene, i: &ItemTally, bid: Price, p: &Proposal) -> Found {
+    let to = Price((p.bid.units() * 100.0).round() / 100.0);
     let result = match s.target {
         Target::Cpa(_) => format!("CPA {}", or_absent(i.tally.cpa(), money)),
         Target::Roas(_) => format!("ROAS {}", or_absent(i.tally.roas(), |r| number(r, 1))),
@@ -64,7 +64,7 @@ fn one(s: &Scene, i: &ItemTally, bid: f64, p: &Proposal) -> Found {
         or_absent(i.tally.cpc(), money),
         money(p.affordable)
     );
-    let set = Setting::Bid(Some(Micros::from_units(to)));
+    let set = Setting::Bid(Some(to.micros()));
     let by = to / bid;
     let (spend, conversions) = (i.tally.spend.to_units(), i.tally.conversions);
     let days = DAYS.max(s.window.days()) as f64;

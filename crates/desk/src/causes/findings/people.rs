@@ -97,7 +97,7 @@ fn dimension(s: &Scene, by: Told, segments: &[Segment], judged: &[Finding]) -> D
 /// A segment is worth a change where lowering it saves money above target, or raising it uses room below.
 fn found(s: &Scene, by: Told, segment: &Segment, f: &Finding) -> Option<Found> {
     // Less than one conversion's worth is not worth a change.
-    let worth = s.target.as_cpa(s.tally.aov()).is_some_and(|cpa| f.excess.abs() >= cpa);
+    let worth = s.target.as_cpa(s.tally.aov()).is_some_and(|cpa| f.excess.abs() >= cpa.units());
     if !worth {
         return None;
     }
