@@ -4,6 +4,7 @@ use criterion::{Criterion, criterion_group, criterion_main};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use tiller_core::response::{Day, fit, of_channel};
+use tiller_core::week;
 
 const CAMPAIGNS: usize = 400;
 const CHANNELS: usize = 8;
@@ -18,7 +19,7 @@ fn account() -> Vec<Vec<Day>> {
                 let spend: f64 = rng.random_range(60.0..160.0);
                 let rate = level * (spend / 100.0).powf(0.65);
                 let conversions = (rate * rng.random_range(0.5..1.5)).round();
-                Day { weekday: i % 7, at: i as f64, spend, conversions }
+                Day { weekday: week::DAYS[i % 7], at: i as f64, spend, conversions }
             };
             (0..DAYS).map(day).collect()
         })

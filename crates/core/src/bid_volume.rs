@@ -9,6 +9,7 @@
 //! ```
 
 use crate::Price;
+use chrono::Weekday;
 use nalgebra::{DMatrix, DVector};
 use statrs::distribution::{ContinuousCDF, Normal};
 
@@ -23,8 +24,8 @@ const LEAST_DAYS: usize = 14;
 /// One day of the campaign.
 #[derive(Clone, Copy, Debug)]
 pub struct Day {
-    /// 0 Monday to 6 Sunday.
-    pub weekday: usize,
+    /// Its day of the week.
+    pub weekday: Weekday,
     /// Clicks and spend of the day.
     pub tally: Tally,
 }
@@ -45,7 +46,11 @@ pub fn elasticity(days: &[Day]) -> Option<Elasticity> {
     let rows: Vec<(usize, f64, f64)> = days
         .iter()
         .filter_map(|d| {
-            Some((d.weekday, d.tally.cpc()?.positive()?.units().ln(), (d.tally.clicks as f64).ln()))
+            Some((
+                d.weekday.num_days_from_monday() as usize,
+                d.tally.cpc()?.positive()?.units().ln(),
+                (d.tally.clicks as f64).ln(),
+            ))
         })
         .collect();
     let seen = Interval {
@@ -123,7 +128,7 @@ mod tests {
                     spend: Micros::from_units(clicks * cpc),
                     ..Tally::default()
                 };
-                Day { weekday: i % 7, tally }
+                Day { weekday: crate::week::DAYS[i % 7], tally }
             })
             .collect()
     }

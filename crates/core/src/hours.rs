@@ -10,23 +10,19 @@
 //! assert_eq!(of_day(day, Copenhagen).len(), 25);
 //! ```
 
-use chrono::{DateTime, Datelike, Days, LocalResult, NaiveDate, TimeZone, Timelike, Utc};
+use chrono::{DateTime, Datelike, Days, LocalResult, NaiveDate, TimeZone, Utc};
 use chrono_tz::Tz;
 
 use crate::evidence::FALSE_SHARE;
 use crate::metrics::Tally;
 use crate::segments::{self, Finding, LEAST_CONVERSIONS, Proposal, Rules, Segment};
+use crate::week::WeekHour;
 
 /// Hours of a week, Monday 0:00 first: none is off, else percent added to the bid.
 pub type Week = [Option<i16>; 168];
 
 /// A week that always runs.
 pub const ALWAYS: Week = [Some(0); 168];
-
-/// The place of an hour in a week.
-pub fn place(weekday: usize, hour: usize) -> usize {
-    (weekday % 7) * 24 + hour % 24
-}
 
 /// On in some hours of some days, as before there; off otherwise.
 pub fn only(week: &Week, days: &[bool; 7], from: usize, to: usize) -> Week {
@@ -56,11 +52,7 @@ pub fn of_day(day: NaiveDate, zone: Tz) -> Vec<DateTime<Utc>> {
 
 /// How many hours a week's pattern runs on one date.
 pub fn running(week: &Week, day: NaiveDate, zone: Tz) -> usize {
-    let on = |t: &DateTime<Utc>| {
-        let local = t.with_timezone(&zone);
-        let weekday = local.weekday().num_days_from_monday() as usize;
-        week[place(weekday, local.hour() as usize)].is_some()
-    };
+    let on = |t: &DateTime<Utc>| week[WeekHour::of(&t.with_timezone(&zone)).index()].is_some();
     of_day(day, zone).iter().filter(|t| on(t)).count()
 }
 
@@ -77,11 +69,7 @@ pub fn seen_from(week: &Week, zone: Tz, viewer: Tz, date: NaiveDate) -> Week {
             // An hour that clocks leave out shows what the one after it does.
             viewer.from_local_datetime(&(at + chrono::Duration::hours(later))).earliest()
         });
-        *hour = local.and_then(|t| {
-            let there = t.with_timezone(&zone);
-            let weekday = there.weekday().num_days_from_monday() as usize;
-            week[place(weekday, there.hour() as usize)]
-        });
+        *hour = local.and_then(|t| week[WeekHour::of(&t.with_timezone(&zone)).index()]);
     }
     out
 }
@@ -153,20 +141,18 @@ const TOGETHER: usize = 3;
 
 /// What the counted hours advise: the hopeless block off, and bids by what three hours together of weekdays, or of
 /// weekends, bring over the hours that are left. Hours that are off now stay off. Absent where nothing would change.
-pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], rules: Rules) -> Option<Week> {
+pub fn advised(present: &Week, counted: &[(WeekHour, Tally)], rules: Rules) -> Option<Week> {
     let mut by_hour = [Tally::default(); 24];
-    for ((_, hour), tally) in counted {
-        by_hour[usize::from(*hour).min(23)] += *tally;
+    for (at, tally) in counted {
+        by_hour[at.hour()] += *tally;
     }
     let off = hopeless(&by_hour, rules);
     let stays = |hour: usize| !off.is_some_and(|b| b.has(hour));
-    let part =
-        |weekday: usize, hour: usize| usize::from(weekday > 4) * 24 / TOGETHER + hour / TOGETHER;
+    let part = |at: WeekHour| usize::from(at.at_weekend()) * 24 / TOGETHER + at.hour() / TOGETHER;
     let mut parts = [Tally::default(); 2 * 24 / TOGETHER];
-    for ((weekday, hour), tally) in counted {
-        let hour = usize::from(*hour).min(23);
-        if stays(hour) {
-            parts[part(usize::from(*weekday), hour)] += *tally;
+    for (at, tally) in counted {
+        if stays(at.hour()) {
+            parts[part(*at)] += *tally;
         }
     }
     let parent: Tally = parts.iter().copied().sum();
@@ -174,10 +160,10 @@ pub fn advised(present: &Week, counted: &[((u8, u8), Tally)], rules: Rules) -> O
         parts.iter().map(|tally| Segment { name: "", tally: *tally, present: 0.0 }).collect();
     let found = segments::judge(&parent, &segments, rules);
     let mut out = *present;
-    for (i, hour) in out.iter_mut().enumerate() {
+    for (at, hour) in WeekHour::all().zip(&mut out) {
         let Some(now) = *hour else { continue };
-        *hour = match found[part(i / 24, i % 24)].proposal {
-            _ if !stays(i % 24) => None,
+        *hour = match found[part(at)].proposal {
+            _ if !stays(at.hour()) => None,
             Proposal::Leave => Some(now),
             Proposal::Adjust(by) => Some((by * 100.0).round() as i16),
             Proposal::Exclude => None,
@@ -224,7 +210,7 @@ mod tests {
         let ny = chrono_tz::America::New_York;
         let seen = |date| seen_from(&office, COPENHAGEN, ny, date);
         let on = |week: &Week, wd: usize| {
-            (0..24).filter(|h| week[place(wd, *h)].is_some()).collect::<Vec<_>>()
+            (0..24).filter(|h| week[24 * wd + h].is_some()).collect::<Vec<_>>()
         };
         assert_eq!(on(&seen(day(10, 14)), 0), (3..11).collect::<Vec<_>>());
         assert_eq!(on(&seen(day(10, 28)), 2), (4..12).collect::<Vec<_>>());
@@ -238,10 +224,9 @@ mod tests {
 
     #[test]
     fn the_night_is_left_out_where_it_surely_brings_nothing() {
-        let counted: Vec<((u8, u8), Tally)> = (0..7)
-            .flat_map(|wd| (0..24).map(move |h| (wd, h)))
-            .map(|(wd, h)| {
-                let asleep = h < 6;
+        let counted: Vec<(WeekHour, Tally)> = WeekHour::all()
+            .map(|at| {
+                let asleep = at.hour() < 6;
                 let tally = Tally {
                     clicks: 240,
                     spend: Micros::from_units(360.0),
@@ -249,20 +234,20 @@ mod tests {
                     impressions: 3600,
                     ..Tally::default()
                 };
-                ((wd, h), tally)
+                (at, tally)
             })
             .collect();
         let week = advised(&ALWAYS, &counted, RULES).unwrap();
-        assert!((0..6).all(|h| week[place(2, h)].is_none()), "{:?}", &week[48..72]);
-        assert!((8..24).all(|h| week[place(2, h)].is_some()));
+        assert!((0..6).all(|h| week[48 + h].is_none()), "{:?}", &week[48..72]);
+        assert!((8..24).all(|h| week[48 + h].is_some()));
         assert_eq!(advised(&ALWAYS, &counted[..3], RULES), None);
         let mut by_hour = [Tally::default(); 24];
-        counted.iter().for_each(|((_, h), t)| by_hour[usize::from(*h)] += *t);
+        counted.iter().for_each(|(at, t)| by_hour[at.hour()] += *t);
         let block = hopeless(&by_hour, RULES).unwrap();
         assert_eq!((block.from, block.to()), (0, 6));
         assert!(block.has(5) && !block.has(6) && block.tally.conversions == 0.0);
         // Alike hours: nothing is advised.
-        let alike: Vec<((u8, u8), Tally)> =
+        let alike: Vec<(WeekHour, Tally)> =
             counted.iter().map(|(at, t)| (*at, Tally { conversions: 16.0, ..*t })).collect();
         assert_eq!(advised(&ALWAYS, &alike, RULES), None);
     }
@@ -271,9 +256,9 @@ mod tests {
     /// none converts, as in a campaign that nobody answers.
     #[test]
     fn thin_hours_are_judged_together() {
-        let counted: Vec<((u8, u8), Tally)> = (0..7)
-            .flat_map(|wd| (0..24).map(move |h| (wd, h)))
-            .map(|(wd, h)| {
+        let counted: Vec<(WeekHour, Tally)> = WeekHour::all()
+            .map(|at| {
+                let h = at.hour();
                 let tally = Tally {
                     clicks: 20,
                     spend: Micros::from_units(40.0),
@@ -281,12 +266,12 @@ mod tests {
                     impressions: 2000,
                     ..Tally::default()
                 };
-                ((wd, h), tally)
+                (at, tally)
             })
             .collect();
         let week = advised(&ALWAYS, &counted, RULES).unwrap();
-        let off: Vec<usize> = (0..24).filter(|h| week[place(3, *h)].is_none()).collect();
+        let off: Vec<usize> = (0..24).filter(|h| week[72 + h].is_none()).collect();
         assert_eq!(off, [0, 1, 2, 3, 4, 5, 22, 23]);
-        assert!((6..22).all(|h| week[place(3, h)] == Some(0)), "the rest are alike");
+        assert!((6..22).all(|h| week[72 + h] == Some(0)), "the rest are alike");
     }
 }

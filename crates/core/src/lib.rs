@@ -34,6 +34,7 @@ pub mod target;
 pub mod terms;
 pub mod tracking;
 pub mod verdict;
+pub mod week;
 pub mod window;
 pub mod words;
 

@@ -13,6 +13,7 @@ use tiller_core::change_point::change_point;
 use tiller_core::lag::{Open, RunOff};
 use tiller_core::segments::{self, LEAST_CONVERSIONS, Proposal, Rules, Segment};
 use tiller_core::terms::{self, Term};
+use tiller_core::week::DAYS;
 use tiller_core::{Micros, Price, Tally, Target, listing_bids};
 
 fn near(a: f64, b: f64) -> bool {
@@ -262,7 +263,7 @@ proptest! {
     ) {
         let list = |rate: i64| -> Vec<bid_volume::Day> {
             let day = |(i, (clicks, cpc)): (usize, &(i64, f64))| bid_volume::Day {
-                weekday: i % 7,
+                weekday: DAYS[i % 7],
                 tally: in_currency(&tally(*clicks, 0, *cpc, 0.0), rate),
             };
             days.iter().enumerate().map(day).collect()

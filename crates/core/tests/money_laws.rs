@@ -13,6 +13,7 @@ use tiller_core::response::experiment::{Side, measured, together, would_leave};
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{BELIEF, Day, fit};
 use tiller_core::steps::{Step, advise};
+use tiller_core::week::DAYS;
 use tiller_core::{Micros, Price, Tally, Target, Window};
 
 fn date(text: &str) -> NaiveDate {
@@ -27,7 +28,7 @@ fn dates(from: NaiveDate, days: u64) -> Window {
 fn days() -> impl Strategy<Value = Vec<Day>> {
     prop::collection::vec((5.0f64..200.0, 0u32..12), 21..80).prop_map(|all| {
         let day = |(i, (spend, conversions)): (usize, (f64, u32))| Day {
-            weekday: i % 7,
+            weekday: DAYS[i % 7],
             at: i as f64,
             spend,
             conversions: f64::from(conversions),

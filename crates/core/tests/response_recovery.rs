@@ -5,6 +5,7 @@ use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Gamma, Normal, Poisson};
 use tiller_core::response::{Day, fit, of_channel};
+use tiller_core::week::DAYS;
 
 const CHANNELS: usize = 25;
 const CAMPAIGNS: usize = 20;
@@ -30,7 +31,7 @@ fn campaign(rng: &mut ChaCha8Rng, mean: f64, spread: f64, noise: f64) -> Simulat
                 rate *= Gamma::new(1.0 / noise, noise).unwrap().sample(rng);
             }
             let conversions: f64 = Poisson::new(rate.max(1e-9)).unwrap().sample(rng);
-            Day { weekday: i % 7, at: i as f64, spend, conversions }
+            Day { weekday: DAYS[i % 7], at: i as f64, spend, conversions }
         })
         .collect();
     let week = week.iter().map(|w| w.exp()).sum::<f64>() / 7.0;

@@ -3,7 +3,8 @@
 use tiller_core::Micros;
 use tiller_core::course::Kind;
 use tiller_core::learning::{Moved, relative};
-use tiller_core::setting::{Budget, Hours, PlacesMode, Setting, Status, Strategy};
+use tiller_core::setting::{Budget, PlacesMode, Setting, Status, Strategy};
+use tiller_core::week::WeekHour;
 
 use crate::numerals::{counted, full_day, number};
 
@@ -61,7 +62,7 @@ pub fn value(setting: &Setting) -> String {
         }
         Setting::Hours(None) => "always".into(),
         Setting::Hours(Some(hours)) => {
-            format!("{} of {} hours of the week", hours.on(), Hours::WEEK)
+            format!("{} of {} hours of the week", hours.on(), WeekHour::COUNT)
         }
         Setting::Adjustment(a) => {
             let by = match a.percent {

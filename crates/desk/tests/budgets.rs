@@ -4,6 +4,7 @@
 mod common;
 
 use chrono::NaiveDate;
+use chrono::Weekday;
 use common::market::{Answering, WORLD};
 use common::scene::{Scene, fields, says};
 use common::{book, day};
@@ -13,6 +14,7 @@ use tiller_core::flight::Lift;
 use tiller_core::hours::{ALWAYS, only};
 use tiller_core::pool::Advice;
 use tiller_core::setting::{Budget, Setting};
+use tiller_core::week::WeekHour;
 
 use tiller_core::{Micros, Window};
 use tiller_desk::account::decisions;
@@ -469,8 +471,8 @@ async fn hours_are_set_by_any_clock_where_the_channel_takes_them(db: PgPool) {
     s.send(&db).await;
     let there = s.at_market("Names, search").hours.unwrap();
     assert_eq!(
-        (there.at(2, 14), there.at(2, 15), there.at(2, 22), there.at(2, 23)),
-        (None, Some(0), Some(0), None)
+        [14, 15, 22, 23].map(|h| there.at(WeekHour::new(Weekday::Wed, h))),
+        [None, Some(0), Some(0), None]
     );
     let later = book(&db, &s.account).await;
     let seen = hours::view(&db, &later, names, ny).await.unwrap();

@@ -467,7 +467,7 @@ async fn one_accounts_changes_are_out_of_anothers_reach(db: PgPool) {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn hours_where_the_channel_does_not_allow_them_come_back_with_the_reason(db: PgPool) {
     let s = scene(&db).await;
-    let hours = tiller_core::setting::Hours::only(|_, h| (8..20).contains(&h)).unwrap();
+    let hours = tiller_core::setting::Hours::only(|h| (8..20).contains(&h.hour())).unwrap();
     s.propose(&db, "Neighbours, feed", Setting::Hours(Some(hours))).await.unwrap();
     let error =
         s.propose(&db, "Neighbours, feed", Setting::Places(PlacesMode::In)).await.unwrap_err();

@@ -187,7 +187,7 @@ fn hours_places_adjustments_and_negatives_change_who_is_reached() {
         "places = { mode = \"interested\", targets = [\"Denmark\"] }",
     );
     let from = day("2026-11-10");
-    let office = Hours::only(|d, h| d < 5 && (9..17).contains(&h)).unwrap();
+    let office = Hours::only(|h| !h.at_weekend() && (9..17).contains(&h.hour())).unwrap();
     for set in [
         Setting::Hours(Some(office)),
         Setting::Places(PlacesMode::In),

@@ -250,7 +250,12 @@ mod tests {
             .map(|i| {
                 let spend = 60.0 + 15.0 * ((i * 7 % 11) as f64);
                 let conversions = spend.powf(0.6);
-                crate::response::Day { weekday: i % 7, at: i as f64, spend, conversions }
+                crate::response::Day {
+                    weekday: crate::week::DAYS[i % 7],
+                    at: i as f64,
+                    spend,
+                    conversions,
+                }
             })
             .collect();
         let curve = crate::response::fit(&data, crate::response::BELIEF).unwrap();

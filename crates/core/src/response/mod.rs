@@ -6,12 +6,13 @@
 //! share. Common practice, no source: returns diminish, so *b* lies below 1.
 //!
 //! ```
+//! use tiller_core::week::DAYS;
 //! use tiller_core::response::{BELIEF, Day, fit};
 //! // Money swings between 40 and 160 a day, and conversions follow its root.
 //! let days: Vec<Day> = (0..84)
 //!     .map(|i| {
 //!         let spend = 40.0 * (1.0 + f64::from(i % 4));
-//!         Day { weekday: i as usize % 7, at: f64::from(i), spend, conversions: 2.0 * spend.sqrt() }
+//!         Day { weekday: DAYS[i as usize % 7], at: f64::from(i), spend, conversions: 2.0 * spend.sqrt() }
 //!     })
 //!     .collect();
 //! let curve = fit(&days, BELIEF).unwrap();
@@ -23,11 +24,13 @@ pub mod budget_response;
 pub mod experiment;
 pub mod regression;
 
+use chrono::Weekday;
 use nalgebra::DMatrix;
 use serde::{Deserialize, Serialize};
 
 use crate::allocation::{Precision, Response};
 use crate::evidence::Interval;
+use crate::week::DAYS;
 use regression::{Prior, Regression, Rows, poisson};
 
 /// What is believed of elasticities before any channel has been seen.
@@ -53,8 +56,8 @@ const CLEARLY: f64 = 2.0;
 /// A settled day.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Day {
-    /// 0 for Monday.
-    pub weekday: usize,
+    /// Its day of the week.
+    pub weekday: Weekday,
     /// Days since the first; gaps are kept.
     pub at: f64,
     /// Money, in units of currency.
@@ -142,8 +145,8 @@ fn columns(days: &[Day], form: impl Fn(&Day) -> f64) -> DMatrix<f64> {
             1 => form(d),
             8 => (d.at - last) / length,
             // Deviations from Sunday's place, so that the constant is the mean of the week.
-            _ if d.weekday == 6 => -1.0,
-            _ => f64::from(d.weekday == j - 2),
+            _ if d.weekday == Weekday::Sun => -1.0,
+            _ => f64::from(d.weekday == DAYS[j - 2]),
         }
     })
 }
@@ -293,7 +296,7 @@ mod tests {
         (0..n)
             .map(|i| {
                 let spend = 60.0 + 15.0 * ((i * 7 % 11) as f64);
-                Day { weekday: i % 7, at: i as f64, spend, conversions: curve(spend) }
+                Day { weekday: DAYS[i % 7], at: i as f64, spend, conversions: curve(spend) }
             })
             .collect()
     }
@@ -328,7 +331,7 @@ mod tests {
         let mut data = days(112, |s| s.powf(0.5));
         for d in &mut data {
             // Weekends bring half as much, and demand doubles over the days.
-            let weekend = if d.weekday > 4 { 0.5 } else { 1.0 };
+            let weekend = if matches!(d.weekday, Weekday::Sat | Weekday::Sun) { 0.5 } else { 1.0 };
             d.conversions *= weekend * 2f64.powf(d.at / 111.0);
         }
         let c = fit(&data, Prior { mean: 0.7, deviation: 0.15 }).unwrap();
@@ -341,7 +344,7 @@ mod tests {
     #[test]
     fn a_campaign_that_never_varied_leans_on_its_channel() {
         let flat: Vec<Day> = (0..60)
-            .map(|i| Day { weekday: i % 7, at: i as f64, spend: 100.0, conversions: 5.0 })
+            .map(|i| Day { weekday: DAYS[i % 7], at: i as f64, spend: 100.0, conversions: 5.0 })
             .collect();
         let c = fit(&flat, Prior { mean: 0.55, deviation: 0.15 }).unwrap();
         assert!(c.leans && (c.elasticity - 0.55).abs() < 1e-6, "{c:?}");

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::week::WeekHour;
+
 /// The hours of a week in which a campaign runs, from Monday 0:00 in the account's time zone.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(try_from = "Vec<Option<i16>>", into = "Vec<Option<i16>>")]
@@ -24,12 +26,9 @@ pub enum HoursError {
 }
 
 impl Hours {
-    /// A week has so many hours.
-    pub const WEEK: usize = 168;
-
     /// From the week's hours: none is off, else percent added to the bid.
     pub fn new(hours: Vec<Option<i16>>) -> Result<Self, HoursError> {
-        if hours.len() != Self::WEEK {
+        if hours.len() != WeekHour::COUNT {
             return Err(HoursError::Length(hours.len()));
         }
         if let Some(wrong) = hours.iter().flatten().find(|p| !(-90..=900).contains(*p)) {
@@ -41,14 +40,14 @@ impl Hours {
         Ok(Self(hours))
     }
 
-    /// On in the given hours of the given days (Monday is 0), off otherwise.
-    pub fn only(on: impl Fn(usize, usize) -> bool) -> Result<Self, HoursError> {
-        Self::new((0..Self::WEEK).map(|h| on(h / 24, h % 24).then_some(0)).collect())
+    /// On in some hours of the week, off otherwise.
+    pub fn only(on: impl Fn(WeekHour) -> bool) -> Result<Self, HoursError> {
+        Self::new(WeekHour::all().map(|h| on(h).then_some(0)).collect())
     }
 
     /// What holds in an hour of the week.
-    pub fn at(&self, weekday: usize, hour: usize) -> Option<i16> {
-        self.0[(weekday % 7) * 24 + hour % 24]
+    pub fn at(&self, hour: WeekHour) -> Option<i16> {
+        self.0[hour.index()]
     }
 
     /// How many hours of the week it runs.
@@ -73,13 +72,15 @@ impl From<Hours> for Vec<Option<i16>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use chrono::Weekday;
 
     #[test]
     fn a_week_is_whole_or_refused() {
         assert_eq!(Hours::new(vec![Some(0); 24]), Err(HoursError::Length(24)));
         assert_eq!(Hours::new(vec![None; 168]), Err(HoursError::Never));
         assert_eq!(Hours::new(vec![Some(-100); 168]), Err(HoursError::Adjustment(-100)));
-        let office = Hours::only(|day, hour| day < 5 && (9..17).contains(&hour)).unwrap();
-        assert_eq!((office.on(), office.at(0, 9), office.at(5, 9)), (40, Some(0), None));
+        let office = Hours::only(|h| !h.at_weekend() && (9..17).contains(&h.hour())).unwrap();
+        let at = |day| office.at(WeekHour::new(day, 9));
+        assert_eq!((office.on(), at(Weekday::Mon), at(Weekday::Sat)), (40, Some(0), None));
     }
 }

@@ -607,10 +607,7 @@ pub fn elasticity(days: &[(NaiveDate, Tally)]) -> Option<Elasticity> {
     use chrono::Datelike;
     let days: Vec<_> = days
         .iter()
-        .map(|(day, tally)| bid_volume::Day {
-            weekday: day.weekday().num_days_from_monday() as usize,
-            tally: *tally,
-        })
+        .map(|(day, tally)| bid_volume::Day { weekday: day.weekday(), tally: *tally })
         .collect();
     bid_volume::elasticity(&days)
 }

@@ -8,6 +8,7 @@ use serde::Deserialize;
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::{Moved, SHOCK, relative};
 use tiller_core::setting::{Hours, Setting, Status};
+use tiller_core::week::WeekHour;
 use tiller_store::changes::{self, Touch as Row};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, StoreError};
@@ -139,12 +140,12 @@ fn size(was: Option<&Setting>, set_to: &Setting) -> f64 {
             _ => 1.0,
         },
         (Moved::Other, Setting::Hours(to)) => {
-            let on = |h: Option<&Hours>| h.map_or(Hours::WEEK, Hours::on) as f64;
+            let on = |h: Option<&Hours>| h.map_or(WeekHour::COUNT, Hours::on) as f64;
             let before = match was {
                 Some(Setting::Hours(hours)) => on(hours.as_ref()),
                 _ => on(None),
             };
-            (before - on(to.as_ref())).abs() / Hours::WEEK as f64
+            (before - on(to.as_ref())).abs() / WeekHour::COUNT as f64
         }
         (Moved::Other, _) => 0.0,
     }

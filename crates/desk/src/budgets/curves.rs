@@ -80,7 +80,7 @@ impl Curves {
 pub fn days_of<'a>(days: impl Iterator<Item = (NaiveDate, &'a Tally)>, window: Window) -> Vec<Day> {
     days.filter(|(day, _)| window.contains(*day))
         .map(|(day, tally)| Day {
-            weekday: day.weekday().num_days_from_monday() as usize,
+            weekday: day.weekday(),
             at: (day - window.from()).num_days() as f64,
             spend: tally.spend.to_units(),
             conversions: tally.conversions,

@@ -6,6 +6,7 @@ use chrono_tz::Tz;
 use tiller_core::hours::{self as core, ALWAYS, Week};
 use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::setting::{Budget, Hours, Setting};
+use tiller_core::week::WeekHour;
 use tiller_core::{Tally, Window};
 use tiller_store::{PgPool, splits};
 
@@ -32,7 +33,7 @@ pub struct View {
     /// What is set, as that clock shows it this week.
     pub week: Week,
     /// What was counted by the same clock, with the money above target.
-    pub counted: Vec<((u8, u8), Tally, Option<f64>)>,
+    pub counted: Vec<(WeekHour, Tally, Option<f64>)>,
     /// The days counted.
     pub window: Window,
     /// What the counts advise, by the same clock.
@@ -50,7 +51,7 @@ fn zone(book: &Book) -> Tz {
 }
 
 fn week_of(hours: Option<&Hours>) -> Week {
-    hours.map_or(ALWAYS, |h| std::array::from_fn(|i| h.at(i / 24, i % 24)))
+    hours.map_or(ALWAYS, |h| std::array::from_fn(|i| h.at(WeekHour::nth(i))))
 }
 
 /// A time zone by its name; the account's where none is named.
@@ -110,17 +111,13 @@ pub async fn view(
 
 /// Counted hours by another clock.
 fn moved(
-    counted: &[((u8, u8), Tally)],
+    counted: &[(WeekHour, Tally)],
     zone: Tz,
     shown: Tz,
     today: NaiveDate,
-) -> Vec<((u8, u8), Tally)> {
+) -> Vec<(WeekHour, Tally)> {
     let by = core::between(zone, shown, today).map_or(0.0, |(hours, _)| hours).floor() as i64;
-    let shift = |(weekday, hour): (u8, u8)| {
-        let at = (i64::from(weekday) * 24 + i64::from(hour) + by).rem_euclid(168);
-        ((at / 24) as u8, (at % 24) as u8)
-    };
-    let mut all: Vec<_> = counted.iter().map(|(at, t)| (shift(*at), *t)).collect();
+    let mut all: Vec<_> = counted.iter().map(|(at, t)| (at.later(by), *t)).collect();
     all.sort_by_key(|(at, _)| *at);
     all
 }

@@ -1,6 +1,7 @@
 //! Spend split by whom it reached, when, and what it brought (S2).
 
 use std::collections::BTreeMap;
+use tiller_core::week::WeekHour;
 
 use chrono::Datelike;
 use tiller_core::ids::CampaignId;
@@ -224,7 +225,7 @@ pub async fn week(
     db: &PgPool,
     book: &Book,
     campaign: Option<CampaignId>,
-) -> Result<Vec<((u8, u8), Tally, Option<f64>)>, DeskError> {
+) -> Result<Vec<(WeekHour, Tally, Option<f64>)>, DeskError> {
     let target = match campaign {
         Some(id) => book.entry(id)?.target,
         None => book.account.target(),

@@ -1,6 +1,7 @@
 //! One day of a campaign, hour by hour.
 
 use std::sync::Arc;
+use tiller_core::week::WeekHour;
 
 use chrono::Datelike;
 use rand_chacha::ChaCha8Rng;
@@ -444,9 +445,8 @@ fn hours(sim: &CampaignSim, at: Moment) -> [Hour; 24] {
     let mut hours = [Hour { demand: 1.0, price: 1.0, bid: 1.0 }; 24];
     let Some(set) = &sim.settings.hours else { return hours };
     let one = Competition { median: 1.0, spread: 0.4 };
-    let weekday = at.date.weekday().num_days_from_monday() as usize;
-    for (h, hour) in hours.iter_mut().enumerate() {
-        *hour = match set.at(weekday, h) {
+    for (h, hour) in (0..).zip(&mut hours) {
+        *hour = match set.at(WeekHour::new(at.date.weekday(), h)) {
             None => Hour { demand: 0.0, price: 1.0, bid: 1.0 },
             Some(percent) => {
                 let bid = 1.0 + f64::from(percent) / 100.0;

@@ -3,6 +3,7 @@
 use chrono::NaiveDate;
 use sqlx::PgPool;
 use tiller_core::ids::{AccountId, CampaignId};
+use tiller_core::week::WeekHour;
 use tiller_core::{Micros, Tally, Window};
 
 use crate::StoreError;
@@ -89,27 +90,25 @@ pub async fn segments(
 }
 
 struct HourRow {
-    weekday: i32,
     hour: i32,
     tally: Tally,
 }
 
-/// Hours of the week with what was counted, of a campaign or of the whole account: weekday from 0 for Monday,
-/// hour from 0.
+/// Hours of the week with what was counted, of a campaign or of the whole account.
 pub async fn week(
     db: &PgPool,
     account: AccountId,
     campaign: Option<CampaignId>,
     window: Window,
-) -> Result<Vec<((u8, u8), Tally)>, StoreError> {
+) -> Result<Vec<(WeekHour, Tally)>, StoreError> {
     let rows = match campaign {
         Some(id) => {
             sqlx::query_as!(
                 HourRow,
-                r#"SELECT extract(isodow FROM s.day)::int AS "weekday!", s.segment::int AS "hour!", ARRAY[sum(s.impressions), sum(s.clicks), sum(s.spend), sum(s.conversions), sum(s.value)]::bigint[] AS "tally!: Tally"
+                r#"SELECT extract(isodow FROM s.day)::int * 24 - 24 + s.segment::int AS "hour!", ARRAY[sum(s.impressions), sum(s.clicks), sum(s.spend), sum(s.conversions), sum(s.value)]::bigint[] AS "tally!: Tally"
                    FROM ad_group g JOIN LATERAL (SELECT * FROM segment_day d WHERE d.account_id = $1 AND d.ad_group_id = g.id AND d.dimension = 'hour'
                         AND d.day BETWEEN $3 AND $4) s ON true
-                   WHERE g.account_id = $1 AND g.campaign_id = $2 GROUP BY 1, 2 ORDER BY 1, 2"#,
+                   WHERE g.account_id = $1 AND g.campaign_id = $2 GROUP BY 1 ORDER BY 1"#,
                 account.0,
                 id.0,
                 window.from(),
@@ -121,8 +120,8 @@ pub async fn week(
         None => {
             sqlx::query_as!(
                 HourRow,
-                r#"SELECT extract(isodow FROM day)::int AS "weekday!", segment::int AS "hour!", ARRAY[sum(impressions), sum(clicks), sum(spend), sum(conversions), sum(value)]::bigint[] AS "tally!: Tally"
-                   FROM channel_segment_day WHERE account_id = $1 AND dimension = 'hour' AND day BETWEEN $2 AND $3 GROUP BY 1, 2 ORDER BY 1, 2"#,
+                r#"SELECT extract(isodow FROM day)::int * 24 - 24 + segment::int AS "hour!", ARRAY[sum(impressions), sum(clicks), sum(spend), sum(conversions), sum(value)]::bigint[] AS "tally!: Tally"
+                   FROM channel_segment_day WHERE account_id = $1 AND dimension = 'hour' AND day BETWEEN $2 AND $3 GROUP BY 1 ORDER BY 1"#,
                 account.0,
                 window.from(),
                 window.to()
@@ -131,14 +130,8 @@ pub async fn week(
             .await?
         }
     };
-    let small = |n: i32| u8::try_from(n).unwrap_or(0);
-    Ok(rows
-        .into_iter()
-        .map(|r| {
-            let hour = (small(r.weekday).saturating_sub(1).min(6), small(r.hour).min(23));
-            (hour, r.tally)
-        })
-        .collect())
+    let hour = |r: &HourRow| WeekHour::nth(usize::try_from(r.hour).unwrap_or_default());
+    Ok(rows.into_iter().map(|r| (hour(&r), r.tally)).collect())
 }
 
 /// What each campaign spent before noon and in all, by day, where its channel tells of hours.

@@ -2,6 +2,7 @@
 
 use askama::Template;
 use tiller_core::Tally;
+use tiller_core::week::{self, WeekHour};
 use tiller_desk::numerals::{conversions, money, or_absent, signed, sum};
 
 use super::Form;
@@ -9,7 +10,6 @@ use super::Form;
 const LEFT: f64 = 44.0;
 const TOP: f64 = 20.0;
 const HIGH: f64 = 24.0;
-const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
 
 /// The chart.
 #[derive(Template)]
@@ -36,32 +36,34 @@ pub struct Cell {
 
 impl WeekGrid {
     /// Of hours with what was counted and the money above target: days below each other, or on a narrow screen hours.
-    pub fn new(week: &[((u8, u8), Tally, Option<f64>)], form: Form) -> Self {
-        let worst = week.iter().max_by(|a, b| a.2.unwrap_or(0.0).total_cmp(&b.2.unwrap_or(0.0)));
-        let days: Vec<String> = DAYS.iter().map(ToString::to_string).collect();
+    pub fn new(hours_of_week: &[(WeekHour, Tally, Option<f64>)], form: Form) -> Self {
+        let worst =
+            hours_of_week.iter().max_by(|a, b| a.2.unwrap_or(0.0).total_cmp(&b.2.unwrap_or(0.0)));
+        let days: Vec<String> = week::DAYS.iter().map(ToString::to_string).collect();
         let hours: Vec<String> = (0..24).map(|h: u8| h.to_string()).collect();
         let (across, down, cell) = match form {
             Form::Wide => (hours, days, 49.0),
             Form::Narrow => (days, hours, 50.0),
         };
-        let at = |day: u8, hour: u8| {
+        let place = |at: WeekHour| {
+            let (day, hour) = (at.index() / 24, at.hour());
             let (i, j) = if form == Form::Wide { (hour, day) } else { (day, hour) };
-            (LEFT + cell * f64::from(i), TOP + HIGH * f64::from(j))
+            (LEFT + cell * i as f64, TOP + HIGH * j as f64)
         };
-        let name = |day: u8| DAYS[usize::from(day.min(6))];
         Self {
             summary: match worst {
-                Some(((day, hour), _, Some(excess))) if *excess > 0.0 => format!(
-                    "Most money above target goes on {} from {hour}:00: {}.",
-                    name(*day),
+                Some((at, _, Some(excess))) if *excess > 0.0 => format!(
+                    "Most money above target goes on {} from {}:00: {}.",
+                    at.weekday(),
+                    at.hour(),
                     sum(*excess)
                 ),
                 _ => "No hour stands above target.".into(),
             },
-            cells: week
+            cells: hours_of_week
                 .iter()
-                .map(|((day, hour), t, excess)| {
-                    let (x, y) = at(*day, *hour);
+                .map(|(at, t, excess)| {
+                    let (x, y) = place(*at);
                     Cell {
                         x,
                         y,
@@ -72,8 +74,9 @@ impl WeekGrid {
                         },
                         text: excess.map_or_else(|| sum(t.spend.to_units()), |e| signed(e, sum)),
                         title: format!(
-                            "{}, {hour}:00: spent {}, {}, CPA {}",
-                            name(*day),
+                            "{}, {}:00: spent {}, {}, CPA {}",
+                            at.weekday(),
+                            at.hour(),
                             money(t.spend.to_units()),
                             conversions(t.conversions),
                             or_absent(t.cpa(), money)
@@ -99,8 +102,8 @@ mod tests {
 
     #[test]
     fn the_dearest_hour_is_named() {
-        let hour = |day, hour, excess| ((day, hour), Tally::default(), Some(excess));
-        let grid = WeekGrid::new(&[hour(0, 3, -4.0), hour(2, 14, 12.0)], Form::Wide);
+        let hour = |nth, excess| (WeekHour::nth(nth), Tally::default(), Some(excess));
+        let grid = WeekGrid::new(&[hour(3, -4.0), hour(62, 12.0)], Form::Wide);
         assert!(grid.summary.contains("Wed from 14:00"), "{}", grid.summary);
         assert_eq!(grid.cells.iter().map(|c| c.tone).collect::<Vec<_>>(), ["room", "over-wash"]);
         assert_eq!(WeekGrid::new(&[], Form::Narrow).summary, "No hour stands above target.");

@@ -4,7 +4,9 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
-use tiller_core::hours::{ALWAYS, Week, only, place};
+use chrono::Weekday;
+use tiller_core::hours::{ALWAYS, Week, only};
+use tiller_core::week::{DAYS, WeekHour};
 use tiller_desk::budgets::hours as desk;
 use tiller_desk::budgets::hours::View;
 use tiller_desk::numerals::{conversions, full_day, money, number, or_absent, signed, sum};
@@ -20,8 +22,6 @@ use crate::pages::tray::{put, said};
 use crate::params::Params;
 use crate::sent::{Fields, Sent};
 
-const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
-
 /// An hour.
 pub struct Cell {
     name: String,
@@ -34,7 +34,7 @@ pub struct Cell {
 
 /// A day's hours.
 pub struct Row {
-    day: &'static str,
+    day: Weekday,
     cells: Vec<Cell>,
     on: usize,
 }
@@ -56,7 +56,7 @@ struct HoursPage {
     days: String,
     from: String,
     until: String,
-    on_days: Vec<(usize, &'static str, bool)>,
+    on_days: Vec<(usize, Weekday, bool)>,
     has_advice: bool,
     filled: &'static str,
 }
@@ -85,16 +85,18 @@ fn read(text: &str) -> Result<Option<i16>, String> {
     }
 }
 
-fn field(weekday: usize, hour: usize) -> String {
-    format!("h{}-{hour}", weekday + 1)
+fn field(at: WeekHour) -> String {
+    format!("h{}-{}", at.weekday().number_from_monday(), at.hour())
+}
+
+/// An hour of the week in words: Mon 9:00.
+fn name(at: WeekHour) -> String {
+    format!("{} {}:00", at.weekday(), at.hour())
 }
 
 fn rows(view: &View, week: &Week) -> Vec<Row> {
-    let cell = |weekday: usize, hour: usize| {
-        let counted = view
-            .counted
-            .iter()
-            .find(|((d, h), _, _)| usize::from(*d) == weekday && usize::from(*h) == hour);
+    let cell = |at: WeekHour| {
+        let counted = view.counted.iter().find(|(of, _, _)| *of == at);
         let (tone, figure, title) = match counted {
             Some((_, t, excess)) => (
                 match excess {
@@ -104,29 +106,30 @@ fn rows(view: &View, week: &Week) -> Vec<Row> {
                 },
                 excess.map_or_else(|| sum(t.spend.to_units()), |e| signed(e, sum)),
                 format!(
-                    "{}, {hour}:00: spent {}, {}, CPA {}",
-                    DAYS[weekday],
+                    "{}: spent {}, {}, CPA {}",
+                    name(at),
                     money(t.spend.to_units()),
                     conversions(t.conversions),
                     or_absent(t.cpa(), money)
                 ),
             ),
-            None => ("", String::new(), format!("{}, {hour}:00: nothing counted", DAYS[weekday])),
+            None => ("", String::new(), format!("{}: nothing counted", name(at))),
         };
         Cell {
-            name: field(weekday, hour),
-            label: format!("{} {hour}:00", DAYS[weekday]),
-            value: text(week[place(weekday, hour)]),
+            name: field(at),
+            label: name(at),
+            value: text(week[at.index()]),
             tone,
             figure,
             title,
         }
     };
-    (0..7)
-        .map(|d| Row {
-            day: DAYS[d],
-            cells: (0..24).map(|h| cell(d, h)).collect(),
-            on: (0..24).filter(|h| week[place(d, *h)].is_some()).count(),
+    DAYS.iter()
+        .zip(week.chunks(24))
+        .map(|(day, hours)| Row {
+            day: *day,
+            cells: (0..24).map(|h| cell(WeekHour::new(*day, h))).collect(),
+            on: hours.iter().flatten().count(),
         })
         .collect()
 }
@@ -257,10 +260,9 @@ async fn take(
 ) -> Result<usize, DeskError> {
     let shown = desk::read_zone(book, fields.get("zone"))?;
     let mut week = ALWAYS;
-    for (i, hour) in week.iter_mut().enumerate() {
-        let typed = fields.text(&field(i / 24, i % 24));
-        *hour = read(typed)
-            .map_err(|why| DeskError::Invalid(format!("{} {}:00: {why}", DAYS[i / 24], i % 24)))?;
+    for (at, hour) in WeekHour::all().zip(&mut week) {
+        let typed = fields.text(&field(at));
+        *hour = read(typed).map_err(|why| DeskError::Invalid(format!("{}: {why}", name(at))))?;
     }
     let reason = match fields.text("because").trim() {
         "" => "Hours set by hand.",

@@ -3,6 +3,7 @@
 use tiller_core::hours::hopeless;
 use tiller_core::segments::{self, Finding, Proposal as Advice, Segment};
 use tiller_core::setting::{Adjustment, Budget, Dimension as Told, Hours, Setting};
+use tiller_core::week::WeekHour;
 use tiller_core::{Tally, Target};
 use tiller_store::splits::SegmentTally;
 
@@ -41,7 +42,7 @@ pub struct Row {
 pub(super) fn find(
     s: &Scene,
     split: &[SegmentTally],
-    hours_of_week: &[((u8, u8), Tally)],
+    hours_of_week: &[(WeekHour, Tally)],
 ) -> Vec<Dimension> {
     let of = |by: Told| -> Vec<&SegmentTally> {
         split.iter().filter(|t| t.dimension == by.word()).collect()
@@ -163,10 +164,10 @@ fn why(target: Target, f: &Finding) -> String {
 
 /// The block of hours that surely brings less than half and costs most above target, from the same days as on the
 /// page of hours.
-fn hours(s: &Scene, of_week: &[((u8, u8), Tally)]) -> Option<Dimension> {
+fn hours(s: &Scene, of_week: &[(WeekHour, Tally)]) -> Option<Dimension> {
     let mut by_hour = [Tally::default(); 24];
-    for ((_, hour), tally) in of_week {
-        by_hour[usize::from(*hour).min(23)] += *tally;
+    for (at, tally) in of_week {
+        by_hour[at.hour()] += *tally;
     }
     let block = hopeless(&by_hour, s.rules)?;
     let (f, tally) = (block.finding, block.tally);
@@ -205,10 +206,10 @@ fn hours_off(s: &Scene, off: &[usize], reason: &str) -> Vec<Proposal> {
         return Vec::new();
     }
     let now = s.settings.campaign(s.campaign()).and_then(|c| c.hours.as_ref());
-    let week = (0..Hours::WEEK)
+    let week = WeekHour::all()
         .map(|h| {
-            let at = now.map_or(Some(0), |hours| hours.at(h / 24, h % 24));
-            at.filter(|_| !off.contains(&(h % 24)))
+            let at = now.map_or(Some(0), |hours| hours.at(h));
+            at.filter(|_| !off.contains(&h.hour()))
         })
         .collect();
     let set = Hours::new(week).ok().map(|h| Setting::Hours(Some(h)));
