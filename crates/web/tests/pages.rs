@@ -6,6 +6,7 @@ mod common;
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
 use common::{Site, number, report, text};
+use tiller_core::Target;
 use tiller_desk::measure::reports::{self, ImportState};
 use tiller_desk::{ImportId, PgPool};
 use tiller_store::MIGRATIONS;
@@ -79,7 +80,7 @@ async fn the_csv_is_the_table_in_plain_numbers(db: PgPool) {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn every_figure_has_its_working(db: PgPool) {
     let site = Site::new(db);
-    let (_, cookie) = site.with_report("a").await;
+    let (account, cookie) = site.with_report("a").await;
     let beside = "cpc,cpc_peers,cvr_peers,cpa_peers,result_share,pool_share,pool_results";
     let dear = site.page("/accounts/a/spend", &cookie).await;
     let campaign = dear.split("data-key=\"campaign-").nth(1).unwrap().split('"').next().unwrap();
@@ -91,6 +92,7 @@ async fn every_figure_has_its_working(db: PgPool) {
         "spend/split?by=weekday".into(),
         format!("spend/split?by=weekday&campaign={campaign}"),
         "spend/split?by=weekday&part=Monday".into(),
+        format!("causes/campaigns/{campaign}"),
     ] {
         let page = site.page(&format!("/accounts/a/{place}"), &cookie).await;
         let there = page.split("class=\"working\" href=\"").skip(1);
@@ -102,6 +104,21 @@ async fn every_figure_has_its_working(db: PgPool) {
         let path = link.replace("&#38;", "&");
         let working = site.page(&path, &cookie).await;
         assert!(working.contains("class=\"formula\"") && working.contains("Result"), "{path}");
+    }
+    // Where results are told by their value, other figures are compared.
+    tiller_desk::account::set_default_target(&site.db, account.id, Some(Target::Roas(4.0)))
+        .await
+        .unwrap();
+    let page = site.page(&format!("/accounts/a/causes/campaigns/{campaign}"), &cookie).await;
+    let told: Vec<&str> = page
+        .split("class=\"working\" href=\"")
+        .skip(1)
+        .map(|l| l.split('"').next().unwrap())
+        .collect();
+    assert!(told.iter().any(|l| l.contains("figure=aov")), "{told:?}");
+    for link in told {
+        let path = link.replace("&#38;", "&");
+        assert!(site.page(&path, &cookie).await.contains("class=\"formula\""), "{path}");
     }
     for nothing in [
         "of=campaign-999999&figure=cpa",

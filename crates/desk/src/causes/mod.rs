@@ -1,5 +1,6 @@
 //! Causes: overspenders ranked, and one campaign, ad group or item examined.
 
+pub mod beside;
 pub mod file;
 pub mod findings;
 pub mod remedy;

@@ -12,7 +12,7 @@ use tiller_core::{Tally, Target};
 use crate::book::Book;
 use crate::spend::{Level, Row};
 pub use unit::Unit;
-pub use working::Working;
+pub use working::{Ratio, Working, aov, cpa, cpc};
 
 /// What a figure is read of.
 #[derive(Clone, Copy)]
@@ -120,13 +120,13 @@ impl<'a> Seen<'a> {
         if self.by_value() { t.value.to_units() } else { t.conversions }
     }
 
-    fn beside_peers(&self, of: working::Ratio) -> Option<f64> {
+    fn beside_peers(&self, of: Ratio) -> Option<f64> {
         let (own, peers) = self.row.peers.as_ref()?;
         let theirs = of(peers).filter(|p| *p > 0.0)?;
         Some(of(own)? / theirs - 1.0)
     }
 
-    fn change(&self, of: working::Ratio) -> Option<f64> {
+    fn change(&self, of: Ratio) -> Option<f64> {
         let before = of(self.row.against.as_ref()?)?;
         (before > 0.0).then_some(of(self.now())? / before - 1.0)
     }
@@ -255,7 +255,7 @@ pub const CATALOGUE: &[Figure] = &[
     figure("clicks", "Clicks", "Clicks", Unit::Count, |s| Some(s.now().clicks as f64))
         .worked(|_| "times clicked, as reported", |_, _| Some(Vec::new()))
         .usually(true, true),
-    figure("cpc", "CPC", "Cost per click (CPC)", Unit::Price, |s| working::cpc(s.now()))
+    figure("cpc", "CPC", "Cost per click (CPC)", Unit::Price, |s| cpc(s.now()))
         .worked(
             |_| "spend ÷ clicks",
             |s, b| {
@@ -282,7 +282,7 @@ pub const CATALOGUE: &[Figure] = &[
         .worked(|_| "results, by the day of their click", |_, _| Some(Vec::new()))
         .uncertain(|s, b| working::count_range(s.now().conversions, b))
         .usually(true, true),
-    figure("cpa", "CPA", "Cost per acquisition (CPA)", Unit::Price, |s| working::cpa(s.now()))
+    figure("cpa", "CPA", "Cost per acquisition (CPA)", Unit::Price, |s| cpa(s.now()))
         .worked(
             |_| "spend ÷ conversions",
             |s, b| {
@@ -297,6 +297,16 @@ pub const CATALOGUE: &[Figure] = &[
         .worked(|_| "sum of the values of its conversions", working::valued)
         .uncertain(|_, b| working::late(b))
         .usually(false, true),
+    figure("aov", "AOV", "Average order value (AOV)", Unit::Price, |s| aov(s.now()))
+        .worked(
+            |_| "value ÷ conversions",
+            |s, b| {
+                let t = s.now();
+                let conversions = ("Conversions", working::number(t.conversions));
+                Some(vec![("Value", working::paid(b, t.value.to_units())), conversions])
+            },
+        )
+        .uncertain(working::order_doubt),
     figure("roas", "ROAS", "Return on ad spend (ROAS)", Unit::Factor, |s| s.now().roas())
         .worked(
             |_| "value ÷ spend",
@@ -339,8 +349,8 @@ pub const CATALOGUE: &[Figure] = &[
     })
     .worked(working::changed, |s, b| working::before(s, b, conversions))
     .uncertain(working::change_doubt),
-    figure("cpa_change", "CPA Δ%", "Change of CPA", Unit::Change, |s| s.change(working::cpa))
-        .worked(working::changed, |s, b| working::before(s, b, working::cpa))
+    figure("cpa_change", "CPA Δ%", "Change of CPA", Unit::Change, |s| s.change(cpa))
+        .worked(working::changed, |s, b| working::before(s, b, cpa))
         .uncertain(working::change_doubt)
         .usually(true, false)
         .harmful(1),
@@ -354,9 +364,9 @@ pub const CATALOGUE: &[Figure] = &[
         "CPC to peers %",
         "Cost per click beside its peers’",
         Unit::Change,
-        |s| s.beside_peers(working::cpc),
+        |s| s.beside_peers(cpc),
     )
-    .worked(working::compared, |s, _| working::beside(s, working::cpc, Unit::Price))
+    .worked(working::compared, |s, _| working::beside(s, cpc, Unit::Price))
     .harmful(1),
     figure(
         "cvr_peers",
@@ -369,9 +379,9 @@ pub const CATALOGUE: &[Figure] = &[
     .uncertain(working::peers_doubt)
     .harmful(-1),
     figure("cpa_peers", "CPA to peers %", "CPA beside its peers’", Unit::Change, |s| {
-        s.beside_peers(working::cpa)
+        s.beside_peers(cpa)
     })
-    .worked(working::compared, |s, _| working::beside(s, working::cpa, Unit::Price))
+    .worked(working::compared, |s, _| working::beside(s, cpa, Unit::Price))
     .uncertain(working::peers_doubt)
     .harmful(1),
     figure("roas_peers", "ROAS to peers %", "ROAS beside its peers’", Unit::Change, |s| {
@@ -432,6 +442,7 @@ mod tests {
             ("cvr", 0.04),
             ("cpa", 50.0),
             ("roas", 1.2),
+            ("aov", 60.0),
             ("excess", 60.0),
             ("spend_change", 0.5),
             ("cpa_change", 0.0),

@@ -15,12 +15,19 @@ pub type Numbers = Vec<(&'static str, String)>;
 /// A ratio of what was counted.
 pub type Ratio = fn(&Tally) -> Option<f64>;
 
-pub(super) fn cpc(t: &Tally) -> Option<f64> {
+/// Cost per click, in units of currency.
+pub fn cpc(t: &Tally) -> Option<f64> {
     t.cpc().map(Price::units)
 }
 
-pub(super) fn cpa(t: &Tally) -> Option<f64> {
+/// Cost per acquisition, in units of currency.
+pub fn cpa(t: &Tally) -> Option<f64> {
     t.cpa().map(Price::units)
+}
+
+/// What an order is worth, in units of currency.
+pub fn aov(t: &Tally) -> Option<f64> {
+    t.aov().map(Price::units)
 }
 
 /// A figure's working.
@@ -235,6 +242,15 @@ pub(super) fn cost_range(t: &Tally, book: &Book) -> String {
             money(least_cost_without_conversions(spend))
         ),
     }
+}
+
+/// How few orders a mean is of, and whether they are all in.
+pub(super) fn order_doubt(s: &Seen, book: &Book) -> String {
+    format!(
+        "It is a mean of {}, whose values may differ widely. {}",
+        numerals::conversions(s.now().conversions),
+        late(book)
+    )
 }
 
 pub(super) fn value_range(t: &Tally, book: &Book) -> String {

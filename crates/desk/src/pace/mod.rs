@@ -2,6 +2,7 @@
 //! that the month is held against, and the daily budgets that would end it on plan.
 
 mod words;
+mod working;
 
 use std::sync::Arc;
 
@@ -24,6 +25,7 @@ use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Adds, Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
+pub use working::working;
 
 /// A needed budget is set where it differs by more than this from what is set.
 const WORTH_A_CHANGE: f64 = 0.03;

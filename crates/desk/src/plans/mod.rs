@@ -8,12 +8,14 @@ mod saved;
 mod typed;
 pub mod words;
 mod worked;
+mod working;
 
 pub use draft::{Choice, choices, differs, draft, entry_of, known, line_id, refresh};
 pub use groups::{GroupBy, group, grouped_by};
 pub use saved::{Opened, add, duplicate, hold_month, list, open, remove, save};
 pub use typed::{DEFAULT_ELASTICITY, FieldError, Typed, edit};
 pub use worked::{Worked, mend, of_a_month, present_conversions, why, with_money_to_spare, work};
+pub use working::working;
 
 /// Fewer conversions than this are thin evidence for a rate.
 pub const THIN: f64 = 10.0;

@@ -5,12 +5,12 @@ use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::bridge::Factor;
-use tiller_core::evidence::wilson;
 use tiller_core::spot::Subject;
 use tiller_core::verdict::{Faults, Verdict};
 use tiller_core::{Price, Tally, Target};
 use tiller_desk::advice::{self, Cure};
 use tiller_desk::book::{Book, Judged};
+use tiller_desk::causes::beside::{Beside, Tone, beside};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::numerals::{self, counted, money, number, percent, probability, signed, sum};
 use tiller_desk::spend::{Level, Within, rows};
@@ -60,10 +60,7 @@ struct CausesPage {
 
 /// A row of the benchmark table.
 pub struct Compared {
-    title: &'static str,
-    own: String,
-    peers: String,
-    difference: String,
+    row: Beside,
     tone: &'static str,
     working: Option<String>,
 }
@@ -394,101 +391,24 @@ fn bids(j: &Judged) -> Vec<(&'static str, String, &'static str)> {
     [paid, halfway, cautious, exact].into_iter().flatten().collect()
 }
 
+/// It and its peers, with the way to each figure's working.
 fn compared(j: &Judged, frame: &Frame, subject: Subject) -> Vec<Compared> {
-    let (t, p, d) = (&j.tally, &j.diagnosis.peers, &j.diagnosis);
-    let rate = |x: Option<f64>| numerals::or_absent(x, |x| format!("{}%", percent(x)));
-    let relative = |own: Option<f64>, peers: Option<f64>| {
-        let change = own.zip(peers).filter(|(_, p)| *p > 0.0).map(|(o, p)| o / p - 1.0);
-        (
-            numerals::or_absent(change, |c| format!("{}%", signed(c * 100.0, |x| number(x, 0)))),
-            change.unwrap_or(0.0),
-        )
-    };
     let working = |figure: &str| {
-        Some(format!(
-            "{}/working{}",
-            frame.base(),
-            frame.days.with("of", key(subject)).with("figure", figure).with("settled", "yes")
-        ))
+        let of = frame.days.with("of", key(subject)).with("figure", figure);
+        format!("{}/working{}", frame.base(), of.with("settled", "yes"))
     };
-    let dearer = |change: f64| match change {
-        c if c > 0.05 => "harm",
-        c if c < -0.05 => "gain",
-        _ => "quiet",
-    };
-    let (cpc, cpc_change) = relative(t.cpc().map(Price::units), p.cpc().map(Price::units));
-    let (cpa, cpa_change) = relative(t.cpa().map(Price::units), p.cpa().map(Price::units));
-    let lower =
-        |s| if s == Some(tiller_core::evidence::Standing::Lower) { "harm" } else { "quiet" };
-    let range = wilson(t.conversions, t.clicks as f64, 0.95)
-        .map_or(String::new(), |i| format!(" ({} to {})", percent(i.low), percent(i.high)));
-    let mut rows = vec![
-        Compared {
-            title: "Click-through rate (CTR)",
-            own: rate(t.ctr()),
-            peers: rate(p.ctr()),
-            difference: wording::standing(d.ctr).into(),
-            tone: lower(d.ctr),
-            working: working("ctr"),
-        },
-        Compared {
-            title: "Conversion rate (CVR)",
-            own: format!("{}{range}", rate(t.cvr())),
-            peers: rate(p.cvr()),
-            difference: wording::standing(d.cvr).into(),
-            tone: lower(d.cvr),
-            working: working("cvr"),
-        },
-        Compared {
-            title: "Cost per click (CPC)",
-            own: numerals::or_absent(t.cpc(), money),
-            peers: numerals::or_absent(p.cpc(), money),
-            difference: cpc,
-            tone: dearer(cpc_change),
-            working: working("cpc"),
-        },
-    ];
-    match j.target {
-        Target::Cpa(_) => rows.push(Compared {
-            title: "Cost per acquisition (CPA)",
-            own: numerals::or_absent(t.cpa(), money),
-            peers: numerals::or_absent(p.cpa(), money),
-            difference: cpa,
-            tone: dearer(cpa_change),
-            working: working("cpa"),
-        }),
-        Target::Roas(_) => {
-            let (roas, change) = relative(t.roas(), p.roas());
-            rows.push(Compared {
-                title: "Order value",
-                own: numerals::or_absent(t.aov(), money),
-                peers: numerals::or_absent(p.aov(), money),
-                difference: wording::standing(d.aov).into(),
-                tone: lower(d.aov),
-                working: working("aov"),
-            });
-            rows.push(Compared {
-                title: "Return on ad spend (ROAS)",
-                own: numerals::or_absent(t.roas(), |x| number(x, 2)),
-                peers: numerals::or_absent(p.roas(), |x| number(x, 2)),
-                difference: roas,
-                tone: dearer(-change),
-                working: working("roas"),
-            });
-        }
-    }
-    rows.push(Compared {
-        title: "Limited by",
-        own: wording::limited_by(d).into(),
-        peers: String::new(),
-        difference: j
-            .budget_use
-            .used
-            .map_or(String::new(), |u| format!("budget used {}%", number(u * 100.0, 0))),
-        tone: "quiet",
-        working: None,
-    });
-    rows
+    beside(j)
+        .into_iter()
+        .map(|row| Compared {
+            tone: match row.tone {
+                Tone::Harm => "harm",
+                Tone::Gain => "gain",
+                Tone::Quiet => "quiet",
+            },
+            working: row.figure.map(working),
+            row,
+        })
+        .collect()
 }
 
 /// The ad groups of a campaign or the items of an ad group, the most excess first.
