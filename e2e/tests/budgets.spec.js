@@ -249,7 +249,7 @@ test("the week of hours is painted, filled and put in the tray", async ({ desk: 
   await expect(page.getByText(/accepts hours only with a lifetime budget/)).toBeVisible();
 });
 
-test("the month is held against a plan, and what is needed goes to the tray", async ({ desk: page }) => {
+test("the month follows a plan, and what is needed goes to the tray", async ({ desk: page }) => {
   await newPlan(page, school);
   await page.goto(`${school}/today`);
   await page.getByRole("link", { name: "Pace", exact: true }).click();

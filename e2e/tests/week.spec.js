@@ -171,7 +171,7 @@ test("from today to a sent plan in under ten clicks, and each line says why", as
   await click("button", "Make the plan");
   await expect(page.getByRole("heading", { level: 1 })).toContainText("reallocated");
   await click("button", "Put its daily budgets in the tray");
-  await expect(page.getByRole("status").filter({ hasText: "The month is held against this plan." })).toBeVisible();
+  await expect(page.getByRole("status").filter({ hasText: "The month is now measured against this plan." })).toBeVisible();
   clicks += 1;
   await page.goto(`${school}/tray`);
   // What other decisions have left there stays.

@@ -4,7 +4,7 @@
 //! ```
 //! use tiller_core::bid_feedback::holding;
 //! // Clicks at half the bid cost 1.00: only a headroom of 1.00 sets the next bid to 2.00 again.
-//! assert_eq!(holding(1.0, 0.5), 1.0);
+//! assert_eq!(steady_headroom(1.0, 0.5), 1.0);
 //! ```
 
 use crate::Price;
@@ -59,7 +59,7 @@ pub struct Feedback {
     /// The bid that it comes to rest at.
     pub rests_at: Price,
     /// The headroom that would have held the first round's CPC.
-    pub holds: Price,
+    pub steady: Price,
     /// Whether it rests well below where it began.
     pub spiral: bool,
 }
@@ -91,13 +91,13 @@ pub fn feedback(rounds: &[Round]) -> Option<Feedback> {
         headroom,
         per_bid,
         rests_at,
-        holds: holding(first.tally.cpc().unwrap_or(first.bid * per_bid), per_bid),
+        steady: steady_headroom(first.tally.cpc().unwrap_or(first.bid * per_bid), per_bid),
         spiral: rests_at < first.bid * FALLEN,
     })
 }
 
 /// The headroom that holds a CPC: p(1 − k) ÷ k.
-pub fn holding(cpc: Price, per_bid: f64) -> Price {
+pub fn steady_headroom(cpc: Price, per_bid: f64) -> Price {
     cpc * (1.0 - per_bid) / per_bid
 }
 
@@ -139,8 +139,8 @@ mod tests {
         );
         assert!((f.rests_at.units() - 0.82).abs() < 0.012 && f.spiral, "{f:?}");
         assert!(
-            (f.holds.units() - 1.0).abs() < 1e-9
-                && (holding(Price(1.0), 0.5).units() - 1.0).abs() < 1e-12
+            (f.steady.units() - 1.0).abs() < 1e-9
+                && (steady_headroom(Price(1.0), 0.5).units() - 1.0).abs() < 1e-12
         );
         assert!((rounds.last().unwrap().bid.units() - 0.82).abs() < 0.02);
     }

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, LogNormal, Normal};
-use tiller_core::bid_feedback::{self, feedback, holding};
+use tiller_core::bid_feedback::{self, feedback, steady_headroom};
 use tiller_core::bid_volume::{self, elasticity};
 use tiller_core::change_point::change_point;
 use tiller_core::lag::{Open, RunOff};
@@ -327,8 +327,8 @@ proptest! {
         prop_assert!((there.rests_at / (found.rests_at * rate as f64) - 1.0).abs() < 1e-3);
         // The next bid with that headroom has the same CPC again.
         let cpc = per_bid * first;
-        prop_assert!(near(per_bid * (cpc + holding(Price(cpc), per_bid).units()), cpc));
-        prop_assert!((found.holds / holding(Price(cpc), per_bid) - 1.0).abs() < 1e-3);
+        prop_assert!(near(per_bid * (cpc + steady_headroom(Price(cpc), per_bid).units()), cpc));
+        prop_assert!((found.steady / steady_headroom(Price(cpc), per_bid) - 1.0).abs() < 1e-3);
     }
 }
 

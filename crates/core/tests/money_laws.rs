@@ -292,7 +292,7 @@ proptest! {
         prop_assert!((forecast(&dear, to, month).unwrap().end().0 / (c * mid) - 1.0).abs() < 1e-9);
     }
 
-    /// Three days are judged by the target that they are held against: never up and down at once, and a softer target
+    /// Three days are judged by the target that they are measured by: never up and down at once, and a softer target
     /// never turns a step up into one down.
     #[test]
     fn steps_follow_the_target(counts in prop::collection::vec((1i64..200_000_000, 0u32..9), 3..6), target in 1.0f64..100.0) {

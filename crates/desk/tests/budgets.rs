@@ -202,7 +202,7 @@ async fn a_step_that_cannot_be_sent_ends_its_course(db: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(db: PgPool) {
+async fn a_plan_goes_to_the_channel_and_the_month_follows_it(db: PgPool) {
     let s = Scene::new(&db).await;
     let mut opened = s.plan(&db).await;
     let file = &mut opened.file;
@@ -244,7 +244,7 @@ async fn a_plan_goes_to_the_channel_and_the_month_is_held_against_it(db: PgPool)
     s.days_pass(&db, 7).await;
     let second = s.budget("Courses, search");
     assert!(second < first, "the next step goes by itself");
-    // The month is held against it, line by line and in all.
+    // The month follows it, line by line and in all.
     let now = book(&db, &s.account).await;
     let pace = pace_now(&s, &db).await;
     assert_eq!(pace.plan.as_ref().unwrap().0, opened.plan.id);
@@ -303,7 +303,7 @@ async fn a_months_budget_is_typed(db: PgPool) {
     let pace = pace_now(&s, &db).await;
     assert!(pace.rows.iter().all(|r| r.plan.is_none() && r.needed().is_none()));
     let settings = Settings::load(&db, &s.account, &[]).await.unwrap();
-    assert!(pace::offers(&pace, &settings).is_empty(), "nothing is held against anything");
+    assert!(pace::offers(&pace, &settings).is_empty(), "nothing is measured against anything");
     let typed = |account: &str, findle: &str| {
         [(None, account.to_owned()), (Some("Findle".to_owned()), findle.to_owned())]
     };

@@ -285,7 +285,7 @@ async fn nothing_of_an_accounts_money_is_reached_from_another(db: PgPool) {
     not_found(plans::save(&db, &mine.account, plan.plan.id, "Mine", &plan.file).await.unwrap_err());
     not_found(courses::stop(&db, &mine.account, course.id()).await.unwrap_err());
     not_found(
-        plans::hold_month(&db, &mine.account, Some(plan.plan.id)).await.map(drop).unwrap_err(),
+        plans::follow(&db, &mine.account, Some(plan.plan.id)).await.map(drop).unwrap_err(),
     );
     assert!(courses::list(&db, &mine.account).await.unwrap().is_empty());
     assert!(plans::list(&db, &mine.account).await.unwrap().is_empty());

@@ -23,8 +23,8 @@ pub struct Plan {
     pub body: Value,
     /// Its campaigns that have been renamed since it was saved: their names in the file, and now.
     pub renamed: HashMap<String, String>,
-    /// Whether the month is held against it.
-    pub kept: bool,
+    /// Whether the month follows it.
+    pub followed: bool,
     /// When it was last changed.
     pub updated_at: DateTime<Utc>,
 }
@@ -86,9 +86,13 @@ pub async fn delete(db: &PgPool, account: AccountId, id: PlanId) -> Result<(), S
 }
 
 /// Holds the month against a plan, or against none; false if the account has no such plan.
-pub async fn keep(db: &PgPool, account: AccountId, id: Option<PlanId>) -> Result<bool, StoreError> {
+pub async fn follow(
+    db: &PgPool,
+    account: AccountId,
+    id: Option<PlanId>,
+) -> Result<bool, StoreError> {
     let mut tx = crate::begin(db).await?;
-    sqlx::query!("UPDATE plan SET kept = false WHERE account_id = $1 AND kept", account.0)
+    sqlx::query!("UPDATE plan SET followed = false WHERE account_id = $1 AND followed", account.0)
         .execute(&mut *tx)
         .await?;
     let Some(id) = id else {
@@ -96,7 +100,7 @@ pub async fn keep(db: &PgPool, account: AccountId, id: Option<PlanId>) -> Result
         return Ok(true);
     };
     let done = sqlx::query!(
-        "UPDATE plan SET kept = true WHERE account_id = $1 AND id = $2",
+        "UPDATE plan SET followed = true WHERE account_id = $1 AND id = $2",
         account.0,
         id.0
     )
@@ -120,7 +124,7 @@ pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Plan>, StoreErr
 
 async fn all(db: &PgPool, account: AccountId, id: Option<PlanId>) -> Result<Vec<Plan>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, kept, updated_at,
+        r#"SELECT id AS "id: PlanId", name, from_day, to_day, body, followed, updated_at,
                   coalesce((SELECT jsonb_object_agg(was.key, l.label) FROM jsonb_each_text(campaigns) was
                             JOIN campaign_label l ON l.account_id = $1 AND l.campaign_id = was.value::bigint AND l.label <> was.key), '{}') AS "renamed!"
            FROM plan
@@ -139,7 +143,7 @@ async fn all(db: &PgPool, account: AccountId, id: Option<PlanId>) -> Result<Vec<
                 window,
                 body: r.body,
                 renamed: serde_json::from_value(r.renamed)?,
-                kept: r.kept,
+                followed: r.followed,
                 updated_at: r.updated_at,
             })
         })

@@ -112,18 +112,18 @@ async fn one_plan_is_held(db: PgPool) {
         (add(&a, "first").await, add(&a, "second").await, add(&b, "b").await);
     let held = async || {
         let all = plans::list(&db, a.account).await.unwrap();
-        all.into_iter().filter(|p| p.kept).map(|p| p.id).collect::<Vec<_>>()
+        all.into_iter().filter(|p| p.followed).map(|p| p.id).collect::<Vec<_>>()
     };
-    assert!(plans::keep(&db, a.account, Some(first)).await.unwrap());
-    assert!(plans::keep(&db, a.account, Some(second)).await.unwrap());
+    assert!(plans::follow(&db, a.account, Some(first)).await.unwrap());
+    assert!(plans::follow(&db, a.account, Some(second)).await.unwrap());
     assert_eq!(held().await, [second]);
     // Another account's plan is not there, and what was held stays held.
-    assert!(!plans::keep(&db, a.account, Some(theirs)).await.unwrap());
+    assert!(!plans::follow(&db, a.account, Some(theirs)).await.unwrap());
     assert_eq!(held().await, [second]);
-    assert!(plans::keep(&db, b.account, Some(theirs)).await.unwrap());
-    assert!(plans::keep(&db, a.account, None).await.unwrap());
+    assert!(plans::follow(&db, b.account, Some(theirs)).await.unwrap());
+    assert!(plans::follow(&db, a.account, None).await.unwrap());
     assert!(held().await.is_empty());
-    assert!(plans::get(&db, b.account, theirs).await.unwrap().unwrap().kept);
+    assert!(plans::get(&db, b.account, theirs).await.unwrap().unwrap().followed);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

@@ -51,7 +51,7 @@ pub fn router(app: App) -> Router {
         .route("/spend/pace", get(pace::show))
         .route("/spend/pace.csv", get(pace::csv))
         .route("/spend/pace/working", get(pace_working::show))
-        .route("/spend/pace/hold", post(pace::hold))
+        .route("/spend/pace/follow", post(pace::follow))
         .route("/spend/pace/month", post(pace::plan))
         .route("/spend/pace/tray", post(pace::take))
         .route("/views", post(views::save))

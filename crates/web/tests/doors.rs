@@ -22,7 +22,7 @@ const WRITES: [&str; 38] = [
     "budgets/campaigns/1/split",
     "budgets/campaigns/1/hours",
     "budgets/courses/1/stop",
-    "spend/pace/hold",
+    "spend/pace/follow",
     "spend/pace/tray",
     "tray/remedy",
     "targets",

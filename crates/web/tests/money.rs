@@ -160,7 +160,7 @@ async fn a_pool_is_split_by_its_audiences(db: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(db: PgPool) {
+async fn a_plan_goes_to_the_tray_and_the_month_follows_it(db: PgPool) {
     let desk = Desk::new(db).await;
     let plan = desk.site.plan(&desk.account.slug, &desk.cookie).await;
     let page = desk.site.page(&plan, &desk.cookie).await;
@@ -172,7 +172,7 @@ async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(db: PgPool) {
     );
     let id = plan.rsplit('/').next().unwrap();
     let said = desk.says(&format!("budgets/{id}/tray"), "").await;
-    assert!(said.contains("The month is held against this plan."), "{said}");
+    assert!(said.contains("The month is now measured against this plan."), "{said}");
     assert!(desk.waiting().await >= 1);
     let pace = desk.page("spend/pace").await;
     assert!(pace.contains("In gold, the plan."), "{pace}");
@@ -198,7 +198,7 @@ async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(db: PgPool) {
     let month_path = desk.path("spend/pace/month");
     let nothing = desk.path("spend/pace/working?of=account&figure=weather");
     assert_eq!(desk.site.get(&nothing, Some(&desk.cookie)).await.status(), StatusCode::NOT_FOUND);
-    let freed = desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=").await;
+    let freed = desk.site.post(&desk.path("spend/pace/follow"), Some(&desk.cookie), "plan=").await;
     assert_eq!(freed.status(), StatusCode::SEE_OTHER);
     let without = desk.page("spend/pace").await;
     assert!(
@@ -216,7 +216,7 @@ async fn a_plan_goes_to_the_tray_and_the_month_is_held_against_it(db: PgPool) {
     let field = "name=\"month:Findle\" value=\"5";
     assert!(planned.contains(field), "each budget is its channel’s by name");
     let unknown =
-        desk.site.post(&desk.path("spend/pace/hold"), Some(&desk.cookie), "plan=999999").await;
+        desk.site.post(&desk.path("spend/pace/follow"), Some(&desk.cookie), "plan=999999").await;
     assert_eq!(unknown.status(), StatusCode::NOT_FOUND);
 }
 

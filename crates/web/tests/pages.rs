@@ -440,7 +440,7 @@ async fn the_pace_of_the_month(db: PgPool) {
     assert!((spent("account") - spent("campaign")).abs() < 0.01 && spent("channel") > 0.0);
     let nothing = site.get("/accounts/a/spend/pace?of=channel:Nowhere", Some(&cookie)).await;
     assert_eq!(nothing.status(), StatusCode::NOT_FOUND);
-    let held = site.post("/accounts/a/spend/pace/hold", Some(&cookie), "plan=999999").await;
+    let held = site.post("/accounts/a/spend/pace/follow", Some(&cookie), "plan=999999").await;
     assert_eq!(held.status(), StatusCode::NOT_FOUND);
     let none = site.post("/accounts/a/spend/pace/tray", Some(&cookie), "").await;
     assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);

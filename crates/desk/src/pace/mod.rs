@@ -1,5 +1,5 @@
 //! Pace (S3): where the month's spend will end, for the account, each channel and each campaign, against the plan
-//! that the month is held against, and the daily budgets that would end it on plan.
+//! that the month follows, and the daily budgets that would end it on plan.
 
 mod words;
 mod working;
@@ -61,7 +61,7 @@ pub struct Row {
 }
 
 impl Row {
-    /// Whether the interval no longer holds the plan: which way it misses it.
+    /// Whether the plan lies outside of the interval: which way it misses it.
     pub fn misses(&self) -> Option<Miss> {
         let plan = self.plan?;
         let (low, high) = self.forecast.end().1;
@@ -96,7 +96,7 @@ pub struct Pace {
     pub month: Window,
     /// The last reported day.
     pub to: NaiveDate,
-    /// The plan that the month is held against.
+    /// The plan that the month follows.
     pub plan: Option<(PlanId, String)>,
     /// What somebody typed for the month; goes before the plan.
     pub typed: Vec<MonthBudget>,
@@ -127,22 +127,22 @@ pub async fn of_account(db: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, D
 
 async fn forecast(db: &PgPool, book: &Book) -> Result<Option<Arc<Pace>>, DeskError> {
     let plans = plans::list(db, &book.account).await?;
-    let kept = plans.into_iter().find(|o| o.plan.kept);
+    let followed = plans.into_iter().find(|o| o.plan.followed);
     let Some(month) = month_of(book.span.to()).filter(|_| book.span.days() >= LEAST_DAYS) else {
         return Ok(None);
     };
     let typed = months::list(db, book.account.id, month.from()).await?;
-    Ok(read(book, month, kept.as_ref(), typed).map(Arc::new))
+    Ok(read(book, month, followed.as_ref(), typed).map(Arc::new))
 }
 
 fn read(
     book: &Book,
     month: Window,
-    kept: Option<&Opened>,
+    followed: Option<&Opened>,
     typed: Vec<MonthBudget>,
 ) -> Option<Pace> {
     let to = book.span.to();
-    let solved = kept.and_then(|o| Some((o, plans::work(&o.file).solved()?.clone())));
+    let solved = followed.and_then(|o| Some((o, plans::work(&o.file).solved()?.clone())));
     // A plan's money is of a mean month: by the day it is the same in each.
     let planned = |e: &Entry| {
         let (o, s) = solved.as_ref()?;

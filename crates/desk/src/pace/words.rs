@@ -5,8 +5,8 @@ use crate::numerals::{money, sum};
 use crate::wording::Words;
 
 impl Pace {
-    /// What a row is held against.
-    pub fn held_against(&self, row: &Row) -> String {
+    /// What a row is measured against.
+    pub fn measured_against(&self, row: &Row) -> String {
         match &self.plan {
             Some((_, name)) if !row.typed => format!("the plan ‘{name}’"),
             _ => "the month’s budget".into(),
@@ -21,7 +21,7 @@ impl Pace {
             .strong(sum(mid))
             .and(format!(" (80% between {} and {})", sum(low), sum(high)));
         let Some(plan) = row.plan else { return words.and(".") };
-        let what = self.held_against(row);
+        let what = self.measured_against(row);
         let words = match row.misses() {
             None => return words.and(format!("; {what}, {}, is within that.", sum(plan))),
             Some(Miss::Over) => words

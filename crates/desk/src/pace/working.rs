@@ -15,7 +15,7 @@ pub fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<W
             title: "Plan",
             formula: "what was typed for the month; else what the plan gives a day × days of the month, and the forecast of what it leaves out",
             numbers: vec![
-                ("Held against", pace.held_against(row)),
+                ("Measured against", pace.measured_against(row)),
                 ("Days of the month", number(pace.month.days() as f64, 0)),
             ],
             result: paid(row.plan?),

@@ -12,7 +12,7 @@ mod working;
 
 pub use draft::{Choice, choices, differs, draft, entry_of, known, line_id, refresh};
 pub use groups::{GroupBy, group, grouped_by};
-pub use saved::{Opened, add, duplicate, hold_month, list, open, remove, save};
+pub use saved::{Opened, add, duplicate, follow, list, open, remove, save};
 pub use typed::{DEFAULT_ELASTICITY, FieldError, Typed, edit};
 pub use worked::{Worked, mend, of_a_month, present_conversions, why, with_money_to_spare, work};
 pub use working::working;

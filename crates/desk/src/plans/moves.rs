@@ -147,6 +147,6 @@ pub async fn to_tray(
         }
     }
     count += tray::propose(db, account, person, at_once).await?;
-    plans::hold_month(db, account, Some(opened.plan.id)).await?;
+    plans::follow(db, account, Some(opened.plan.id)).await?;
     Ok((count, left))
 }

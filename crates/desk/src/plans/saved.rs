@@ -1,4 +1,4 @@
-//! Plans as they are kept: opened, saved, copied, held against a month.
+//! Plans as they are kept: opened, saved, copied, followed by a month.
 
 use tiller_core::ids::{PersonId, PlanId};
 use tiller_store::PgPool;
@@ -57,13 +57,9 @@ pub async fn duplicate(
     Ok(plans::add(db, account.id, person, &name, opened.plan.window, &opened.plan.body).await?)
 }
 
-/// Holds the month against a plan, or against none.
-pub async fn hold_month(
-    db: &PgPool,
-    account: &Account,
-    id: Option<PlanId>,
-) -> Result<(), DeskError> {
-    if plans::keep(db, account.id, id).await? { Ok(()) } else { Err(DeskError::NotFound("plan")) }
+/// The month follows a plan, or none: its pace is measured against it.
+pub async fn follow(db: &PgPool, account: &Account, id: Option<PlanId>) -> Result<(), DeskError> {
+    if plans::follow(db, account.id, id).await? { Ok(()) } else { Err(DeskError::NotFound("plan")) }
 }
 
 /// Removes a plan.

@@ -98,7 +98,7 @@ fn edited(settings: &Settings, spot: Spot, edit: Edit, typed: &str) -> Result<Se
             Some(Setting::Budget(Budget::Lifetime { amount: base, starts, ends })) => {
                 Ok(Setting::Budget(Budget::Lifetime { amount: amount(Some(base))?, starts, ends }))
             }
-            _ => Err("its budget is held elsewhere: by its campaign, or by its ad groups".into()),
+            _ => Err("its budget is set elsewhere: by its campaign, or by its ad groups".into()),
         },
         Edit::Bid if campaign.strategy.automatic() => {
             Err("its strategy makes the bids; set the strategy’s target instead".into())

@@ -272,7 +272,7 @@ fn path(p: &BidPath) -> PathView {
             clicks(last.map(|w| &w.tally)),
         ))
         .strong(money(p.rests_at))
-        .and(format!("; adding {} would have held it.", money(p.holds)));
+        .and(format!("; adding {} would have held it.", money(p.steady)));
     let week = |w: &BidWeek| {
         let cpc = numerals::or_absent(w.tally.cpc(), money);
         [day(w.from), money(w.bid), cpc, number(w.tally.clicks as f64, 0)]

@@ -65,7 +65,7 @@ struct PacePage {
     of: String,
     lines: Vec<PaceLine>,
     plans: Vec<(PlanId, String, bool)>,
-    /// Whether anything is held against a plan or budgets.
+    /// Whether anything is measured against a plan or budgets.
     planned: bool,
     months: Vec<Month>,
     error: Option<String>,
@@ -208,7 +208,7 @@ async fn shown(
         }),
         of: row.name.clone(),
         lines: pace.rows.iter().map(|r| line(r, &frame, &buttons)).collect(),
-        plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.kept)).collect(),
+        plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.followed)).collect(),
         planned: pace.rows.iter().any(|r| r.plan.is_some()),
         months,
         csv: format!("{}/spend/pace.csv{}", frame.base(), frame.days),
@@ -306,11 +306,11 @@ pub async fn csv(
     csv_file("pace.csv", &header, rows)
 }
 
-/// Holds the month against a plan, or none.
-pub async fn hold(sent: Sent) -> Result<Redirect, PageError> {
+/// The month follows a plan, or none.
+pub async fn follow(sent: Sent) -> Result<Redirect, PageError> {
     let Sent { app, member, fields, .. } = &sent;
     let id = fields.read("plan").map(PlanId);
-    plans::hold_month(&app.db, &member.account, id).await?;
+    plans::follow(&app.db, &member.account, id).await?;
     Ok(sent.on_to("spend/pace"))
 }
 

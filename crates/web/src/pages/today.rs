@@ -371,7 +371,7 @@ fn month(book: &Book, pace: &Pace) -> Option<(Fan, Words)> {
     Some((pace::fan(book, pace, row, (450.0, 214.0)), pace.sentence(row)))
 }
 
-/// Campaigns and channels whose interval no longer holds the plan, the most money first.
+/// Campaigns and channels whose plan lies outside of its interval, the most money first.
 fn off_plan(pace: &Pace) -> Vec<Words> {
     // Only a plan that somebody chose raises an alarm: budgets are left unspent every day.
     if pace.plan.is_none() {

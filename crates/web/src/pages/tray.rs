@@ -282,7 +282,7 @@ pub async fn plan(Id(id): Id<PlanId>, sent: Sent) -> Result<Response, PageError>
         } else {
             format!(" Left as they are: {}.", left.join("; "))
         };
-        put(n) + " The month is held against this plan." + &rest
+        put(n) + " The month is now measured against this plan." + &rest
     });
     said(&sent, outcome).await
 }

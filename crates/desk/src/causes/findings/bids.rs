@@ -43,7 +43,7 @@ pub struct Path {
     /// The bid that it comes to rest at.
     pub rests_at: Price,
     /// The headroom that would have held the first CPC.
-    pub holds: Price,
+    pub steady: Price,
     /// Each item's bid, raised to what its clicks may cost.
     pub items: Vec<Found>,
 }
@@ -80,7 +80,7 @@ pub(super) fn find(s: &Scene, days: &[BidDay], told: &[Found]) -> Option<Path> {
         per_bid,
         headroom: Price(mean(|f| f.headroom.units())),
         rests_at: Price(mean(|f| f.rests_at.units())),
-        holds: Price(mean(|f| f.holds.units())),
+        steady: Price(mean(|f| f.steady.units())),
         items: falling
             .iter()
             .filter_map(|(item, f)| raise(s, item, f))
