@@ -129,7 +129,7 @@ pub async fn cure(
 ) -> Result<Option<Cure>, DeskError> {
     let Some(judged) = &e.judged else { return Ok(None) };
     let settings = match subject {
-        Subject::Item(id) => Settings::load(db, &book.account, &[id]).await?.into(),
+        Subject::Item(id) => Settings::of_book(db, book).await?.with_items(db, &[id]).await?,
         _ => Settings::of_book(db, book).await?,
     };
     if settings.connection(e.campaign_id).is_none() {

@@ -167,7 +167,7 @@ pub async fn experiment(
     person: PersonId,
     campaign: CampaignId,
 ) -> Result<(), DeskError> {
-    let settings = Settings::open(db, account).await?;
+    let settings = Settings::of_account(db, account.id).await?;
     let base = daily(&settings, campaign)?;
     let budgets = experiment::budgets(base);
     let steps: Vec<(u64, f64)> =
@@ -227,7 +227,7 @@ pub async fn lift(
     by: Lift,
     dates: Window,
 ) -> Result<(), DeskError> {
-    let settings = Settings::open(db, account).await?;
+    let settings = Settings::of_account(db, account.id).await?;
     let base = daily(&settings, campaign)?;
     let next = settings.connection(campaign).and_then(|c| c.last_day).map(|d| later(d, 1));
     if next.is_some_and(|next| dates.from() < next) {
@@ -306,7 +306,7 @@ pub async fn take_steps(db: &PgPool, account: &Account) -> Result<(), DeskError>
     if moving.is_empty() {
         return Ok(());
     }
-    let settings = Settings::open(db, account).await?;
+    let settings = Settings::of_account(db, account.id).await?;
     for course in moving {
         match take_step(db, account, &settings, &course).await {
             // What can't be set stops the course, and says why.

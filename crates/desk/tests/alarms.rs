@@ -25,7 +25,7 @@ use tiller_store::MIGRATIONS;
 
 async fn alarms_of(db: &PgPool, account: &Account) -> Vec<Alarm> {
     let book = book(db, account).await;
-    let settings = Settings::load(db, account, &[]).await.unwrap();
+    let settings = Settings::of_account(db, account.id).await.unwrap();
     let channels = connections::list(db, account).await.unwrap();
     let today = connections::today(db, account).await.unwrap();
     alarms::of_account(db, &book, &settings, &channels, today).await.unwrap().to_vec()
@@ -217,7 +217,7 @@ async fn the_demo_s_campaigns_rarely_raise_one(db: PgPool) -> Result<(), DeskErr
         let market = amberfold(seed).await;
         for (key, target) in [("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))] {
             let account = practice(&db, &market, key, seed, target).await;
-            let settings = Settings::load(&db, &account, &[]).await?;
+            let settings = Settings::of_account(&db, account.id).await?;
             let whole = book(&db, &account).await;
             let mut before: Vec<String> = Vec::new();
             let days = Window::ending(whole.span.to(), DAYS.into());

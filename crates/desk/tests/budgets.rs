@@ -257,7 +257,7 @@ async fn a_plan_goes_to_the_channel_and_the_month_follows_it(db: PgPool) {
     // Spent so far is what reports say.
     let month = pace::month_of(now.span.to()).unwrap();
     assert!((pace.rows[0].forecast.spent - now.total(month).spend.to_units()).abs() < 1e-6);
-    plans::hold_month(&db, &s.account, None).await.unwrap();
+    plans::follow(&db, &s.account, None).await.unwrap();
     assert!(pace_now(&s, &db).await.plan.is_none());
     // Weeks in which nothing was fetched are no reason to take several at once.
     let step = |i: usize| ramp.plan.steps[i].amount.to_units();
@@ -302,7 +302,7 @@ async fn a_months_budget_is_typed(db: PgPool) {
     let now = book(&db, &s.account).await;
     let pace = pace_now(&s, &db).await;
     assert!(pace.rows.iter().all(|r| r.plan.is_none() && r.needed().is_none()));
-    let settings = Settings::load(&db, &s.account, &[]).await.unwrap();
+    let settings = Settings::of_account(&db, s.account.id).await.unwrap();
     assert!(pace::offers(&pace, &settings).is_empty(), "nothing is measured against anything");
     let typed = |account: &str, findle: &str| {
         [(None, account.to_owned()), (Some("Findle".to_owned()), findle.to_owned())]
@@ -347,7 +347,7 @@ async fn a_months_budget_is_typed(db: PgPool) {
 async fn needed_budgets_end_the_month_on_plan(db: PgPool) {
     let s = Scene::new(&db).await;
     let opened = s.plan(&db).await;
-    plans::hold_month(&db, &s.account, Some(opened.plan.id)).await.unwrap();
+    plans::follow(&db, &s.account, Some(opened.plan.id)).await.unwrap();
     let now = book(&db, &s.account).await;
     let pace = pace_now(&s, &db).await;
     let row = pace
@@ -360,7 +360,7 @@ async fn needed_budgets_end_the_month_on_plan(db: PgPool) {
         })
         .unwrap();
     let Of::Campaign(id) = row.of else { panic!() };
-    let settings = Settings::load(&db, &s.account, &[]).await.unwrap();
+    let settings = Settings::of_account(&db, s.account.id).await.unwrap();
     let button = offer::buttons(&pace::offers(&pace, &settings))[&id.to_string()].clone();
     assert_eq!(pace::take(&db, &now, s.person, std::slice::from_ref(&button)).await.unwrap(), 1);
     let waits = tray::rows(&db, &s.account).await.unwrap();

@@ -116,7 +116,7 @@ async fn from_a_verdict_to_a_lower_cost(db: PgPool) {
     let judged = before.judge(id).unwrap();
     assert_eq!(judged.diagnosis.verdict, Verdict::Bid);
     let examined = causes::examine(&db, &before, subject).await.unwrap();
-    let settings = Settings::load(&db, &s.account, &[]).await.unwrap();
+    let settings = Settings::of_account(&db, s.account.id).await.unwrap();
     let proposal = remedy::of_verdict(&settings, subject, &judged, examined.trade_off).unwrap();
     let Setting::Strategy(Strategy::TargetCpa { target }) = proposal.set else {
         panic!("{:?}", proposal.set)

@@ -47,7 +47,7 @@ async fn everything_comes_in_and_late_conversions_are_restated(db: PgPool) {
         counted(&db, &account, "2026-10-01", "2026-11-09").await,
         truth(&market, "2026-10-01", "2026-11-09")
     );
-    let set = structure::campaigns(&db, account.id, None).await.unwrap();
+    let set = structure::campaigns(&db, account.id).await.unwrap();
     assert_eq!(set.len(), 4);
     let before = counted(&db, &account, "2026-11-05", "2026-11-09").await;
     assert_eq!(connections::let_pass(&db, &account, 7).await.unwrap(), day("2026-11-16"));

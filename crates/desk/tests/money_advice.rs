@@ -284,9 +284,7 @@ async fn nothing_of_an_accounts_money_is_reached_from_another(db: PgPool) {
     not_found(plans::open(&db, &mine.account, plan.plan.id).await.unwrap_err());
     not_found(plans::save(&db, &mine.account, plan.plan.id, "Mine", &plan.file).await.unwrap_err());
     not_found(courses::stop(&db, &mine.account, course.id()).await.unwrap_err());
-    not_found(
-        plans::follow(&db, &mine.account, Some(plan.plan.id)).await.map(drop).unwrap_err(),
-    );
+    not_found(plans::follow(&db, &mine.account, Some(plan.plan.id)).await.map(drop).unwrap_err());
     assert!(courses::list(&db, &mine.account).await.unwrap().is_empty());
     assert!(plans::list(&db, &mine.account).await.unwrap().is_empty());
     let own = book(&db, &mine.account).await;

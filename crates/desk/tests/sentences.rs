@@ -25,7 +25,7 @@ use tiller_desk::book::quiet::Quiet;
 use tiller_desk::book::{Judged, Meets, PeerCircle};
 use tiller_desk::numerals::typed_number;
 use tiller_desk::pace::{Of, Pace, Row};
-use tiller_desk::plans::file;
+use tiller_desk::plans::answer;
 use tiller_desk::wording::{self, TradeOff};
 use tiller_desk::{CampaignId, change_words};
 
@@ -250,7 +250,7 @@ fn plans(out: &mut Snapshot) {
                     members: names(members),
                     groups: names(groups),
                 };
-                out.say(&file::conflict(&conflict).1);
+                out.say(&answer::conflict(&conflict).1);
             }
         }
     }
@@ -273,7 +273,7 @@ fn plans(out: &mut Snapshot) {
     }
     repairs.extend(limits.map(|limit| Repair::Whole { limit, to: 31.5 }));
     for repair in repairs {
-        out.say(&file::repair(&repair));
+        out.say(&answer::repair(&repair));
     }
     out.section("Warnings of plans");
     let warnings = [
@@ -283,7 +283,7 @@ fn plans(out: &mut Snapshot) {
         Warning::Wide { range: Range { low: 300.0, mid: 500.0, high: 800.0 } },
     ];
     for warning in &warnings {
-        out.say(&file::warning(warning).message);
+        out.say(&answer::warning(warning).message);
     }
 }
 

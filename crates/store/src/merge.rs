@@ -6,7 +6,7 @@ use tiller_core::Micros;
 use tokio::sync::mpsc::Receiver;
 
 use crate::imports::{self, ERRORS_KEPT, ErrorRow, Import};
-use crate::staging::{CampaignFacts, Contents, ItemKey};
+use crate::staging::{CampaignFacts, Contents, ItemKey, run};
 use crate::{Kind, StoreError, splits};
 use tiller_core::ids::{AccountId, ConnectionId, ImportId};
 
@@ -256,19 +256,6 @@ impl<'a> Merge<'a> {
         .await?;
         Ok(())
     }
-}
-
-/// Runs statements on temporary tables, which the compile-time check can't know, with ids for their parameters.
-/// Each is planned for the sizes that it finds.
-pub(crate) async fn run(
-    tx: &mut PgConnection,
-    statements: &[(&'static str, &[i64])],
-) -> Result<(), StoreError> {
-    for (sql, ids) in statements {
-        let query = ids.iter().fold(sqlx::query(*sql).persistent(false), |q, id| q.bind(*id));
-        query.execute(&mut *tx).await?;
-    }
-    Ok(())
 }
 
 const ITEM_DAYS: &str = "INSERT INTO item_day (account_id, item_id, day, import_id, impressions, clicks, spend, bid)

@@ -1,10 +1,12 @@
-//! A report's rows on their way into the database, and what else a report holds.
+//! A report's rows on their way into the database, what else a report has, and the temporary tables that take them.
 
 use std::collections::HashMap;
 
 use chrono::{Datelike, NaiveDate};
+use sqlx::PgConnection;
 use tiller_core::Micros;
 
+use crate::StoreError;
 use crate::imports::ErrorRow;
 
 /// The names that tell an item from all others.
@@ -158,4 +160,17 @@ impl CopyBuffer {
         self.bytes.extend_from_slice(&(-1i16).to_be_bytes());
         self.bytes
     }
+}
+
+/// Runs statements on temporary tables, which the compile-time check can't know, with ids for their parameters.
+/// Each is planned for the sizes that it finds.
+pub(crate) async fn run(
+    tx: &mut PgConnection,
+    statements: &[(&'static str, &[i64])],
+) -> Result<(), StoreError> {
+    for (sql, ids) in statements {
+        let query = ids.iter().fold(sqlx::query(*sql).persistent(false), |q, id| q.bind(*id));
+        query.execute(&mut *tx).await?;
+    }
+    Ok(())
 }

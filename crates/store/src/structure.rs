@@ -274,16 +274,14 @@ pub struct SetCampaign {
 pub async fn campaigns(
     db: &PgPool,
     account: AccountId,
-    only: Option<CampaignId>,
 ) -> Result<HashMap<CampaignId, SetCampaign>, StoreError> {
     let rows = sqlx::query_as!(
         SetCampaign,
         r#"SELECT c.id AS "id: CampaignId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, c.name,
                   channel_key AS "key!", settings AS "settings!"
            FROM campaign c JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
-           WHERE c.account_id = $1 AND ($2::bigint IS NULL OR c.id = $2) AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
-        account.0,
-        only.map(|c| c.0)
+           WHERE c.account_id = $1 AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
+        account.0
     )
     .fetch_all(db)
     .await?;
@@ -309,14 +307,12 @@ pub struct SetGroup {
 pub async fn ad_groups(
     db: &PgPool,
     account: AccountId,
-    of: Option<CampaignId>,
 ) -> Result<HashMap<AdGroupId, SetGroup>, StoreError> {
     let rows = sqlx::query_as!(
         SetGroup,
         r#"SELECT id AS "id: AdGroupId", campaign_id AS "campaign: CampaignId", name, channel_key AS "key!", settings AS "settings!"
-           FROM ad_group WHERE account_id = $1 AND ($2::bigint IS NULL OR campaign_id = $2) AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
-        account.0,
-        of.map(|c| c.0)
+           FROM ad_group WHERE account_id = $1 AND channel_key IS NOT NULL AND settings IS NOT NULL"#,
+        account.0
     )
     .fetch_all(db)
     .await?;

@@ -3,7 +3,7 @@
 use sqlx::PgPool;
 use tiller_core::ids::{AccountId, ImportId};
 
-use crate::merge::run;
+use crate::staging::run;
 use crate::{StoreError, splits};
 
 /// Why an import can't be undone.

@@ -12,7 +12,8 @@ use tiller_desk::causes::file::{
     DiagnosisError, DiagnosisFile, Question, Report, SegmentFile, row_error,
 };
 use tiller_desk::numerals::{money, number, or_absent, percent, probability, signed};
-use tiller_desk::plans::file::{self, AnswerFile, PlanFile};
+use tiller_desk::plans::answer::{self, AnswerFile};
+use tiller_desk::plans::file::PlanFile;
 
 use super::{Allocate, BadInput, Diagnose};
 
@@ -38,7 +39,7 @@ pub fn allocate(args: &Allocate) -> anyhow::Result<ExitCode> {
         PlanFile::read(&text).map_err(|e| BadInput(format!("{}: {e}", args.plan.display())))?;
     let problem = file.problem();
     let answer = solve(&problem);
-    let answer_file = file::answer_file(&problem, &answer);
+    let answer_file = answer::answer_file(&problem, &answer);
     let mut out = std::io::stdout().lock();
     if args.json {
         serde_json::to_writer_pretty(&mut out, &answer_file)?;
@@ -68,7 +69,7 @@ fn print_answer(
                 "line", "present", "budget", "conversions", "marginal"
             )?;
             for (line, a) in file.lines.iter().zip(&s.lines) {
-                let held = file::held_word(a.held_by).replace('_', " ");
+                let held = answer::held_word(a.held_by).replace('_', " ");
                 writeln!(
                     out,
                     "{:<width$}  {:>12}  {:>12}  {:>11}  {:>9}  {held}",

@@ -6,13 +6,12 @@ use std::sync::Arc;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use tiller_channel::wire::Place;
-use tiller_core::ids::{AdGroupId, CampaignId, ChannelId, ItemId};
+use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ChannelId, ItemId};
 use tiller_core::setting::{
     AdGroupSettings, CampaignSettings, ItemSettings, Limits, Setting, Status,
 };
 use tiller_core::spot::{Spot, Subject};
 use tiller_store::connections::{self, Connection};
-use tiller_store::people::Account;
 use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
 use tiller_store::{PgPool, StoreError};
 
@@ -20,14 +19,20 @@ use crate::DeskError;
 use crate::book::Book;
 use crate::kept::{Kept, Stamp};
 
-static KEPT: Kept<(), Settings> = Kept::new(24);
+static KEPT: Kept<(), Set> = Kept::new(24);
 
-/// The settings of an account.
-#[derive(Clone, Debug, Default)]
+/// The settings of an account: of its campaigns and ad groups, and of the items that were asked for.
+#[derive(Clone, Debug)]
 pub struct Settings {
+    account: AccountId,
+    set: Arc<Set>,
+    items: HashMap<ItemId, (SetItem, ItemSettings)>,
+}
+
+#[derive(Debug, Default)]
+struct Set {
     campaigns: HashMap<CampaignId, (SetCampaign, CampaignSettings)>,
     groups: HashMap<AdGroupId, (SetGroup, AdGroupSettings)>,
-    items: HashMap<ItemId, (SetItem, ItemSettings)>,
     connections: HashMap<ChannelId, (Connection, Limits)>,
 }
 
@@ -35,67 +40,58 @@ fn read<T: DeserializeOwned>(value: &Value) -> Result<T, StoreError> {
     Ok(T::deserialize(value)?)
 }
 
-impl Settings {
-    /// The account's campaigns and ad groups, as they are set now.
-    pub async fn open(db: &PgPool, account: &Account) -> Result<Arc<Self>, DeskError> {
-        let stamp = Stamp::read(db, account.id).await?;
-        KEPT.get(&stamp, (), || Self::load(db, account, &[])).await
-    }
-
-    /// The settings of the state that a book was read of.
-    pub async fn of_book(db: &PgPool, book: &Book) -> Result<Arc<Self>, DeskError> {
-        match &book.stamp {
-            Some(stamp) => KEPT.get(stamp, (), || Self::load(db, &book.account, &[])).await,
-            None => Ok(Arc::new(Self::load(db, &book.account, &[]).await?)),
-        }
-    }
-
-    /// The account's campaigns and ad groups, and some of its items.
-    pub async fn load(db: &PgPool, account: &Account, items: &[ItemId]) -> Result<Self, DeskError> {
-        Self::read(db, account, None, items).await
-    }
-
-    /// One campaign with its ad groups, and some of its items.
-    pub async fn load_of(
-        db: &PgPool,
-        account: &Account,
-        campaign: CampaignId,
-        items: &[ItemId],
-    ) -> Result<Self, DeskError> {
-        Self::read(db, account, Some(campaign), items).await
-    }
-
-    async fn read(
-        db: &PgPool,
-        account: &Account,
-        campaign: Option<CampaignId>,
-        items: &[ItemId],
-    ) -> Result<Self, DeskError> {
-        let mut settings = Self::default();
-        for (id, c) in structure::campaigns(db, account.id, campaign).await? {
+impl Set {
+    async fn load(db: &PgPool, account: AccountId) -> Result<Self, DeskError> {
+        let mut all = Self::default();
+        for (id, c) in structure::campaigns(db, account).await? {
             let set = read(&c.settings)?;
-            settings.campaigns.insert(id, (c, set));
+            all.campaigns.insert(id, (c, set));
         }
-        for (id, g) in structure::ad_groups(db, account.id, campaign).await? {
+        for (id, g) in structure::ad_groups(db, account).await? {
             let set = read(&g.settings)?;
-            settings.groups.insert(id, (g, set));
+            all.groups.insert(id, (g, set));
         }
+        for c in connections::list(db, account).await? {
+            let limits = c.limits.as_ref().map(read).transpose()?.unwrap_or_default();
+            all.connections.insert(c.channel, (c, limits));
+        }
+        Ok(all)
+    }
+}
+
+impl Settings {
+    /// As they are now.
+    pub async fn of_account(db: &PgPool, account: AccountId) -> Result<Self, DeskError> {
+        Self::of_state(db, account, &Stamp::read(db, account).await?).await
+    }
+
+    /// As they were in the state that a book was read of.
+    pub async fn of_book(db: &PgPool, book: &Book) -> Result<Self, DeskError> {
+        match &book.stamp {
+            Some(stamp) => Self::of_state(db, book.account.id, stamp).await,
+            None => Self::of_account(db, book.account.id).await,
+        }
+    }
+
+    async fn of_state(db: &PgPool, account: AccountId, stamp: &Stamp) -> Result<Self, DeskError> {
+        let set = KEPT.get(stamp, (), || Set::load(db, account)).await?;
+        Ok(Self { account, set, items: HashMap::new() })
+    }
+
+    /// With those of some items.
+    pub async fn with_items(mut self, db: &PgPool, items: &[ItemId]) -> Result<Self, DeskError> {
         if !items.is_empty() {
-            for (id, i) in structure::items(db, account.id, items).await? {
+            for (id, i) in structure::items(db, self.account, items).await? {
                 let set = read(&i.settings)?;
-                settings.items.insert(id, (i, set));
+                self.items.insert(id, (i, set));
             }
         }
-        for c in connections::list(db, account.id).await? {
-            let limits = c.limits.as_ref().map(read).transpose()?.unwrap_or_default();
-            settings.connections.insert(c.channel, (c, limits));
-        }
-        Ok(settings)
+        Ok(self)
     }
 
     /// A campaign's settings, where its channel told them.
     pub fn campaign(&self, id: CampaignId) -> Option<&CampaignSettings> {
-        self.campaigns.get(&id).map(|(_, s)| s)
+        self.set.campaigns.get(&id).map(|(_, s)| s)
     }
 
     /// The connection of a campaign's channel.
@@ -104,7 +100,7 @@ impl Settings {
     }
 
     fn channel(&self, campaign: CampaignId) -> Option<&(Connection, Limits)> {
-        self.connections.get(&self.campaigns.get(&campaign)?.0.channel)
+        self.set.connections.get(&self.set.campaigns.get(&campaign)?.0.channel)
     }
 
     /// What a campaign's channel does not allow.
@@ -117,29 +113,33 @@ impl Settings {
         &self,
         id: CampaignId,
     ) -> impl Iterator<Item = (AdGroupId, &AdGroupSettings)> {
-        self.groups.iter().filter(move |(_, (g, _))| g.campaign == id).map(|(id, (_, s))| (*id, s))
+        self.set
+            .groups
+            .iter()
+            .filter(move |(_, (g, _))| g.campaign == id)
+            .map(|(id, (_, s))| (*id, s))
     }
 
     /// An ad group's name.
     pub fn group_name(&self, id: AdGroupId) -> Option<&str> {
-        self.groups.get(&id).map(|(g, _)| g.name.as_str())
+        self.set.groups.get(&id).map(|(g, _)| g.name.as_str())
     }
 
     /// The spot of a campaign, an ad group or an item, if the channel told of it.
     pub fn spot(&self, subject: Subject) -> Option<Spot> {
         match subject {
-            Subject::Campaign(id) => self.campaigns.contains_key(&id).then_some(Spot {
+            Subject::Campaign(id) => self.set.campaigns.contains_key(&id).then_some(Spot {
                 campaign: id,
                 ad_group: None,
                 item: None,
             }),
             Subject::AdGroup(id) => {
-                let (group, _) = self.groups.get(&id)?;
+                let (group, _) = self.set.groups.get(&id)?;
                 Some(Spot { campaign: group.campaign, ad_group: Some(id), item: None })
             }
             Subject::Item(id) => {
                 let (item, _) = self.items.get(&id)?;
-                let (group, _) = self.groups.get(&item.ad_group)?;
+                let (group, _) = self.set.groups.get(&item.ad_group)?;
                 Some(Spot {
                     campaign: group.campaign,
                     ad_group: Some(item.ad_group),
@@ -154,10 +154,10 @@ impl Settings {
         match (spot.ad_group, spot.item) {
             (_, Some(item)) => self.items.get(&item)?.1.present(setting),
             (Some(group), None) => {
-                let set = &self.groups.get(&group)?.1;
+                let set = &self.set.groups.get(&group)?.1;
                 self.keyword(group, setting).or_else(|| set.present(setting))
             }
-            (None, None) => self.campaigns.get(&spot.campaign)?.1.present(setting),
+            (None, None) => self.set.campaigns.get(&spot.campaign)?.1.present(setting),
         }
     }
 
@@ -181,16 +181,16 @@ impl Settings {
     /// The bid in force at a spot: its own, or the one that it inherits.
     pub fn bid(&self, spot: Spot) -> Option<tiller_core::Micros> {
         let item = spot.item.and_then(|i| self.items.get(&i)).and_then(|(_, s)| s.bid);
-        let group = spot.ad_group.and_then(|g| self.groups.get(&g)).and_then(|(_, s)| s.bid);
+        let group = spot.ad_group.and_then(|g| self.set.groups.get(&g)).and_then(|(_, s)| s.bid);
         item.or(group).or_else(|| self.campaign(spot.campaign)?.bid)
     }
 
     /// The channel's keys of a spot.
     pub fn keys(&self, spot: Spot) -> Option<Place> {
-        let group = |id| self.groups.get(&id).map(|(g, _)| g.key.clone());
+        let group = |id| self.set.groups.get(&id).map(|(g, _)| g.key.clone());
         let item = |id| self.items.get(&id).map(|(i, _)| i.key.clone());
         Some(Place {
-            campaign: self.campaigns.get(&spot.campaign)?.0.key.clone(),
+            campaign: self.set.campaigns.get(&spot.campaign)?.0.key.clone(),
             ad_group: match spot.ad_group {
                 Some(id) => Some(group(id)?),
                 None => None,
@@ -204,8 +204,8 @@ impl Settings {
 
     /// The names of a spot, from the campaign down.
     pub fn names(&self, spot: Spot) -> Option<String> {
-        let campaign = &self.campaigns.get(&spot.campaign)?.0.name;
-        let group = spot.ad_group.and_then(|id| self.groups.get(&id)).map(|(g, _)| &g.name);
+        let campaign = &self.set.campaigns.get(&spot.campaign)?.0.name;
+        let group = spot.ad_group.and_then(|id| self.set.groups.get(&id)).map(|(g, _)| &g.name);
         let item = spot.item.and_then(|id| self.items.get(&id)).map(|(i, _)| &i.name);
         let parts = [Some(campaign), group, item].into_iter().flatten();
         let parts: Vec<&str> = parts.map(String::as_str).filter(|n| !n.is_empty()).collect();

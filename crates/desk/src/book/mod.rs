@@ -1,7 +1,10 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
+mod entry;
 mod load;
+mod parts;
 mod peers;
+mod period;
 pub mod quiet;
 pub mod rollups;
 pub(crate) mod touched;
@@ -9,26 +12,26 @@ pub(crate) mod touched;
 use std::collections::HashMap;
 use std::hash::Hash;
 use std::sync::{Arc, OnceLock};
-use tiller_core::Price;
 
 use chrono::NaiveDate;
 use tiller_core::bid_volume::{self, Elasticity};
-use tiller_core::evidence::{dispersion, order_values};
+use tiller_core::evidence::order_values;
 use tiller_core::ids::CampaignId;
 use tiller_core::purpose::Purpose;
-use tiller_core::segments::Rules;
 use tiller_core::spot::Subject;
 use tiller_core::tracking::{self, EventCount, Finding};
-use tiller_core::verdict::{BudgetUse, Case, Diagnosis, LimitedBy, diagnose};
+use tiller_core::verdict::{BudgetUse, Case, Diagnosis, diagnose};
 use tiller_core::window::last_settled;
-use tiller_core::{Micros, Tally, Target, Window};
+use tiller_core::{Tally, Target, Window};
 use tiller_store::PgPool;
-use tiller_store::facts::{self, Campaign, CampaignDay};
-use tiller_store::late::{EventDay, Late};
+use tiller_store::facts;
 use tiller_store::people::Account;
 
+pub use entry::Entry;
+pub use parts::Parts;
 use peers::Candidate;
 pub use peers::PeerCircle;
+pub use period::{DEFAULT_DAYS, Period, PeriodChoice};
 pub use tiller_store::facts::ItemTally;
 pub use touched::{Touch, Touched, shock};
 
@@ -36,139 +39,9 @@ use crate::DeskError;
 use crate::kept::{Kept, Stamp};
 /// The last of them, which tell what is spent now.
 pub const PRESENT_DAYS: u16 = 14;
-/// The period that a page opens with.
-pub const DEFAULT_DAYS: u64 = 28;
 
 /// By the period that was asked for.
 static KEPT: Kept<PeriodChoice, Option<Arc<Book>>> = Kept::new(24);
-
-/// A period and what it is compared with.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct Period {
-    /// The days looked at.
-    pub window: Window,
-    /// The days compared with.
-    pub against: Option<Window>,
-}
-
-/// What a page asks for; what it leaves out follows from the data.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
-pub struct PeriodChoice {
-    /// First day.
-    pub from: Option<NaiveDate>,
-    /// Last day.
-    pub to: Option<NaiveDate>,
-    /// First day compared with.
-    pub against_from: Option<NaiveDate>,
-    /// Last day compared with.
-    pub against_to: Option<NaiveDate>,
-    /// Compare with nothing.
-    pub alone: bool,
-}
-
-impl PeriodChoice {
-    /// The period when reports cover `span`: by default the last 28 settled days against those before.
-    pub fn resolve(
-        &self,
-        span: Option<Window>,
-        settle_days: u64,
-    ) -> Result<Option<Period>, DeskError> {
-        let Some(span) = span else { return Ok(None) };
-        let order = |from, to| {
-            Window::new(from, to).filter(|w| w.days() <= 1100).ok_or_else(|| {
-                DeskError::Invalid("the period ends before it begins, or is longer than three years; choose other dates".into())
-            })
-        };
-        let window = match (self.from, self.to) {
-            (Some(from), Some(to)) => order(from, to)?,
-            (from, to) => {
-                let to = to.unwrap_or_else(|| last_settled(span.to(), settle_days));
-                match from {
-                    Some(from) => order(from, to)?,
-                    None => Window::ending(to, DEFAULT_DAYS),
-                }
-            }
-        };
-        let against = match (self.against_from, self.against_to) {
-            _ if self.alone => None,
-            (Some(from), Some(to)) => Some(order(from, to)?),
-            _ => Some(window.before()),
-        };
-        Ok(Some(Period { window, against }))
-    }
-}
-
-/// One campaign with all that the book knows of it.
-#[derive(Clone, Debug)]
-pub struct Entry {
-    /// The campaign.
-    pub campaign: Campaign,
-    /// What a result may cost: its own target, else the account's.
-    pub target: Option<Target>,
-    /// What it is for among its peers: as somebody said, else as guessed.
-    pub purpose: Purpose,
-    /// Its days, history included.
-    pub days: Arc<[CampaignDay]>,
-}
-
-impl Entry {
-    /// What was counted in a window.
-    pub fn tally(&self, window: Window) -> Tally {
-        self.days.iter().filter(|d| window.contains(d.day)).map(|d| d.tally).sum()
-    }
-
-    /// Days in a window on which anything was counted.
-    pub(crate) fn reported(&self, window: Window) -> u64 {
-        self.days.iter().filter(|d| window.contains(d.day)).count() as u64
-    }
-
-    /// Budget use and bid over a window.
-    pub fn budget_use(&self, window: Window) -> BudgetUse {
-        let mut budget_use = BudgetUse::default();
-        let (mut spend, mut budgets) = (0.0, 0.0);
-        for day in self.days.iter().filter(|d| window.contains(d.day)) {
-            if let Some(budget) = day.budget.map(Micros::to_units).filter(|b| *b > 0.0) {
-                let spent = day.tally.spend.to_units();
-                budget_use.days += 1;
-                budget_use.full_days += u32::from(spent >= 0.95 * budget);
-                spend += spent;
-                budgets += budget;
-            }
-            budget_use.ceiling = day.bid.map(Price::from).or(budget_use.ceiling);
-        }
-        let lost: Vec<f64> = self
-            .days
-            .iter()
-            .filter(|d| window.contains(d.day))
-            .filter_map(|d| d.lost_to_bid)
-            .collect();
-        budget_use.lost_to_bid =
-            (!lost.is_empty()).then(|| lost.iter().sum::<f64>() / lost.len() as f64);
-        budget_use.used = (budgets > 0.0).then(|| spend / budgets);
-        budget_use
-    }
-
-    /// What holds for bids of its parts: its days tell how much they differ, and where its budget is the limit more
-    /// clicks are of no use.
-    pub fn rules(&self, target: Target, window: Window) -> Rules {
-        let days = self.days.iter().filter(|d| d.day <= window.to()).map(|d| &d.tally);
-        let all: Tally = days.clone().copied().sum();
-        let dispersion = match (target, all.aov().and_then(Price::positive)) {
-            (Target::Roas(_), Some(aov)) => {
-                dispersion(days.map(|t| (Price::from(t.value) / aov, t.clicks as f64)))
-            }
-            _ => dispersion(days.map(|t| (t.conversions, t.clicks as f64))),
-        };
-        let raise =
-            self.budget_use(window).limited_by(self.tally(window).cpc()) != LimitedBy::Budget;
-        Rules { target, dispersion, raise }
-    }
-
-    /// The last known daily budget.
-    pub fn budget(&self) -> Option<f64> {
-        self.days.iter().rev().find_map(|d| d.budget).map(Micros::to_units)
-    }
-}
 
 /// A verdict with what it was drawn from.
 #[derive(Clone, Debug)]
@@ -237,92 +110,6 @@ pub struct Book {
     pub chosen_peers: HashMap<CampaignId, Vec<CampaignId>>,
     /// The state of the account that it was read of; none where it is of no account as it stands.
     pub(crate) stamp: Option<Stamp>,
-}
-
-/// What a book is made of: all that is known of an account, with the days on which it came in.
-#[derive(Clone, Debug)]
-pub struct Parts {
-    /// The account.
-    pub account: Account,
-    /// The days that reports cover.
-    pub span: Window,
-    /// Its campaigns with all their days, by name.
-    pub entries: Vec<Entry>,
-    /// What each campaign's events brought a day.
-    pub events: Arc<HashMap<CampaignId, Vec<EventDay>>>,
-    /// Conversions that came in after the day of their click, as far back as a past day is to be looked at.
-    pub late: HashMap<CampaignId, Vec<Late>>,
-    /// Changes that wait, can't be judged yet, or could not on such a past day.
-    pub touched: Touched,
-    /// Peers that somebody chose.
-    pub chosen_peers: HashMap<CampaignId, Vec<CampaignId>>,
-}
-
-impl Parts {
-    /// The days that reports covered by a day.
-    pub fn covered(&self, as_of: Option<NaiveDate>) -> Option<Window> {
-        let to = as_of.map_or(self.span.to(), |day| day.min(self.span.to()));
-        Window::new(self.span.from(), to)
-    }
-
-    /// What had come in of a campaign's days by a past day. Estimates of what is to come are those of now, and are
-    /// left out.
-    fn days_by(&self, entry: &Entry, by: NaiveDate) -> Arc<[CampaignDay]> {
-        let late = self.late.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
-        let not_yet = |day: NaiveDate| {
-            let of = move |l: &&Late| l.on > by && l.of.counts && l.of.day == day;
-            late.iter().filter(of).fold((Micros::ZERO, Micros::ZERO), |(count, value), l| {
-                (count + l.of.conversions, value + l.of.value)
-            })
-        };
-        let known = |d: &CampaignDay| {
-            let (count, value) = not_yet(d.day);
-            let mut tally = d.tally;
-            tally.conversions = (Micros::from_units(tally.conversions) - count).to_units();
-            tally.value = tally.value - value;
-            CampaignDay { tally, expected: None, ..*d }
-        };
-        entry.days.iter().filter(|d| d.day <= by).map(known).collect()
-    }
-
-    /// What a campaign's events brought in a window, as far as it had come in by a past day.
-    fn events_in(
-        &self,
-        campaign: CampaignId,
-        window: Window,
-        by: Option<NaiveDate>,
-    ) -> Vec<EventCount> {
-        let days = self.events.get(&campaign).into_iter().flatten();
-        let late = self.late.get(&campaign).into_iter().flatten();
-        let not_yet = late.filter(|l| by.is_some_and(|by| l.on > by)).map(|l| (&l.of, -1.0));
-        let mut sums: HashMap<&str, EventCount> = HashMap::new();
-        for (e, sign) in days.map(|e| (e, 1.0)).chain(not_yet) {
-            if window.contains(e.day) && !e.event.is_empty() {
-                let sum = sums.entry(&e.event).or_insert_with(|| EventCount {
-                    event: e.event.clone(),
-                    conversions: 0.0,
-                    value: 0.0,
-                    counts: false,
-                });
-                sum.conversions += sign * e.conversions.to_units();
-                sum.value += sign * e.value.to_units();
-                sum.counts |= e.counts;
-            }
-        }
-        let mut all: Vec<EventCount> =
-            sums.into_values().filter(|e| e.conversions > 1e-9 || by.is_none()).collect();
-        all.sort_by(|a, b| {
-            b.conversions.total_cmp(&a.conversions).then_with(|| a.event.cmp(&b.event))
-        });
-        all
-    }
-
-    /// Changes that were in force by a past day and could not be judged yet.
-    fn touched_by(&self, by: NaiveDate) -> Touched {
-        let known = |t: &&Touch| t.from.is_some_and(|f| f <= by) && t.until.is_some_and(|u| u > by);
-        let of = |all: &Vec<Touch>| all.iter().filter(known).cloned().collect::<Vec<_>>();
-        self.touched.iter().map(|(campaign, all)| (*campaign, of(all))).collect()
-    }
 }
 
 impl Book {
@@ -639,35 +426,4 @@ pub async fn days_of(
     window: Window,
 ) -> Result<Vec<(NaiveDate, Tally)>, DeskError> {
     Ok(facts::days_of(db, account.id, subject, window).await?)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn day(m: u32, d: u32) -> NaiveDate {
-        NaiveDate::from_ymd_opt(2026, m, d).unwrap()
-    }
-
-    #[test]
-    fn a_page_opens_with_the_last_28_settled_days() {
-        let span = Window::new(day(6, 13), day(11, 9));
-        let period = PeriodChoice::default().resolve(span, 2).unwrap().unwrap();
-        assert_eq!(period.window, Window::new(day(10, 11), day(11, 7)).unwrap());
-        assert_eq!(period.against, Window::new(day(9, 13), day(10, 10)));
-        assert!(PeriodChoice::default().resolve(None, 2).unwrap().is_none());
-    }
-
-    #[test]
-    fn a_period_that_ends_before_it_begins_is_refused() {
-        let span = Window::new(day(6, 13), day(11, 9));
-        let choice = PeriodChoice {
-            from: Some(day(11, 2)),
-            to: Some(day(11, 1)),
-            ..PeriodChoice::default()
-        };
-        assert!(matches!(choice.resolve(span, 2), Err(DeskError::Invalid(_))));
-        let alone = PeriodChoice { alone: true, ..PeriodChoice::default() };
-        assert_eq!(alone.resolve(span, 2).unwrap().unwrap().against, None);
-    }
 }

@@ -101,7 +101,7 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
         return Ok(());
     };
     let window = Window::ending(book.last_settled(), DAYS);
-    let settings = Settings::open(db, &account).await?;
+    let settings = Settings::of_account(db, account.id).await?;
     let courses = courses::list(db, &account).await?;
     let days = campaign_days(&book, window);
     let beliefs = beliefs(&days);

@@ -41,7 +41,7 @@ pub async fn convert(
     campaign: CampaignId,
     flight: Option<Window>,
 ) -> Result<usize, DeskError> {
-    let settings = Settings::load_of(db, account, campaign, &[]).await?;
+    let settings = Settings::of_account(db, account.id).await?;
     let budget = settings
         .campaign(campaign)
         .and_then(|c| c.budget)

@@ -77,7 +77,7 @@ pub async fn view(
     shown: Tz,
 ) -> Result<View, DeskError> {
     let entry = book.entry(campaign)?;
-    let settings = Settings::load_of(db, &book.account, campaign, &[]).await?;
+    let settings = Settings::of_book(db, book).await?;
     let set = settings.campaign(campaign);
     let zone = zone(book);
     let today = book.span.to();

@@ -67,7 +67,7 @@ pub async fn view(
     campaign: CampaignId,
 ) -> Result<Option<Pool>, DeskError> {
     let entry = book.entry(campaign)?;
-    let settings = Settings::load_of(db, &book.account, campaign, &[]).await?;
+    let settings = Settings::of_book(db, book).await?;
     let Some(set) = settings.campaign(campaign) else { return Ok(None) };
     let window = Window::ending(book.last_settled(), DAYS);
     let items = book::items(db, book, Some(campaign), window).await?;

@@ -91,7 +91,7 @@ async fn deliver(
     rows: &[Row],
 ) -> Result<Result<Vec<Answered>, ChannelError>, DeskError> {
     let items: Vec<_> = rows.iter().filter_map(|r| r.change.item).collect();
-    let settings = Settings::load(db, account, &items).await?;
+    let settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
     let mut wire = Vec::with_capacity(rows.len());
     let mut answers = Vec::new();
     for row in rows {

@@ -155,6 +155,16 @@ pub fn conversions(x: f64) -> String {
     format!("{} {}", count(x), if one { "conversion" } else { "conversions" })
 }
 
+/// Some of the names, and how many more.
+pub fn listed(names: &[String]) -> String {
+    match names {
+        [a, b, c, rest @ ..] if !rest.is_empty() => {
+            format!("{a}, {b}, {c} and {} more", rest.len())
+        }
+        names => names.join(", "),
+    }
+}
+
 /// `11 Oct – 7 Nov`, with years where it crosses one.
 pub fn span(w: Window) -> String {
     if w.from().format("%Y").to_string() == w.to().format("%Y").to_string() {

@@ -320,7 +320,7 @@ pub async fn take(
     buttons: &[String],
 ) -> Result<usize, DeskError> {
     let pace = of_account(db, book).await?.ok_or(DeskError::NotFound("month"))?;
-    let settings = Settings::open(db, &book.account).await?;
+    let settings = Settings::of_book(db, book).await?;
     let proposals = offer::taken(buttons, offers(&pace, &settings))?;
     if proposals.is_empty() {
         return Err(DeskError::Invalid(

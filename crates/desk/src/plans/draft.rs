@@ -1,7 +1,5 @@
 //! A plan of chosen campaigns, from what they can do with money now.
 
-use std::sync::Arc;
-
 use tiller_core::allocation::{Goal, Limits, Line, Response, Total, Use};
 use tiller_core::flight::MONTH;
 use tiller_core::ids::CampaignId;
@@ -44,7 +42,7 @@ pub fn choices(book: &Book) -> Vec<Choice<'_>> {
 pub async fn known(
     db: &PgPool,
     book: &Book,
-) -> Result<(Arc<Settings>, Vec<responses::Spender>), DeskError> {
+) -> Result<(Settings, Vec<responses::Spender>), DeskError> {
     let known = advice::of_account(db, book).await?.known.clone();
     Ok((Settings::of_book(db, book).await?, known))
 }

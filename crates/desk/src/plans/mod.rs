@@ -1,5 +1,6 @@
 //! Plans for a month: drafted from chosen campaigns, edited, solved, saved, and put in the tray.
 
+pub mod answer;
 mod draft;
 pub mod file;
 mod groups;

@@ -124,7 +124,7 @@ pub async fn to_tray(
             "the plan’s limits contradict each other; fix them first".into(),
         ));
     };
-    let settings = Settings::open(db, account).await?;
+    let settings = Settings::of_account(db, account.id).await?;
     let (planned, mut left) = of_plan(book, &settings, &opened.plan.name, &worked, solved);
     if planned.is_empty() && !left.is_empty() {
         return Err(DeskError::Invalid(left.join("; ")));

@@ -2,7 +2,8 @@
 
 use tiller_core::allocation::{Goal, HeldBy, Problem, Solved, brings};
 
-use super::file::{self, PlanFile};
+use super::answer;
+use super::file::PlanFile;
 use super::worked::with_money_to_spare;
 use crate::book::Book;
 use crate::numerals::{self, count, money, number, signed, sum};
@@ -205,13 +206,13 @@ pub fn cost(
 /// What is to be known before the plan is followed.
 pub fn warnings(file: &PlanFile, book: Option<&Book>, solved: Option<&Solved>) -> Vec<String> {
     let mut warnings: Vec<String> = solved
-        .map_or(Vec::new(), |s| s.warnings.iter().map(|w| file::warning(w).message).collect());
+        .map_or(Vec::new(), |s| s.warnings.iter().map(|w| answer::warning(w).message).collect());
     if let Some((book, solved)) = book.zip(solved) {
         let spare = with_money_to_spare(book, file, solved);
         if !spare.is_empty() {
             warnings.push(format!(
                 "{} would get more, yet {} leave{} a fifth or more of the present budget unspent: a higher budget alone buys nothing there. Raise the bid or the target, or set a ceiling.",
-                file::listed(&spare),
+                numerals::listed(&spare),
                 if spare.len() == 1 { "it" } else { "they" },
                 if spare.len() == 1 { "s" } else { "" }
             ));

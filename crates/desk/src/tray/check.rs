@@ -65,7 +65,7 @@ pub(crate) async fn check(
     all: Vec<Change>,
 ) -> Result<Vec<Row>, DeskError> {
     let items: Vec<ItemId> = all.iter().filter_map(|c| c.item).collect();
-    let settings = Settings::load(db, account, &items).await?;
+    let settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
     let read_all: Vec<(Option<Setting>, Setting)> =
         all.iter().map(read).collect::<Result<_, _>>()?;
     let today = connections::today(db, account).await?;

@@ -62,7 +62,10 @@ pub async fn edit(
     if subjects.is_empty() {
         return Err(DeskError::Invalid("choose at least one row first".into()));
     }
-    let settings = Settings::load(db, account, &items_of(subjects.iter().copied())).await?;
+    let settings = Settings::of_account(db, account.id)
+        .await?
+        .with_items(db, &items_of(subjects.iter().copied()))
+        .await?;
     let reason = if reason.trim().is_empty() { "Set by hand." } else { reason.trim() };
     let mut proposals = Vec::with_capacity(subjects.len());
     for subject in subjects {

@@ -56,7 +56,7 @@ pub(crate) async fn ready(
     proposals: Vec<Proposal>,
 ) -> Result<Vec<NewChange>, DeskError> {
     let items = items_of(proposals.iter().map(|p| p.subject));
-    let settings = Settings::load(db, account, &items).await?;
+    let settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
     let present = facts::present_spend(db, account.id, PRESENT_DAYS.into()).await?;
     let today = connections::today(db, account).await?;
     let mut new = Vec::with_capacity(proposals.len());

@@ -5,7 +5,7 @@ use tiller_core::ids::{AccountId, ConnectionId, ImportId};
 
 use super::stage::clear_in;
 use crate::StoreError;
-use crate::merge::run;
+use crate::staging::run;
 
 /// Takes in what has been staged: the days that it tells of are replaced. Within the transaction of the
 /// report by items, after its items have been named, its facts inserted without conversions, and before its

@@ -11,8 +11,8 @@ use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::responses;
 use tiller_desk::numerals::{self, count, money, number, signed, sum};
-use tiller_desk::plans::file::{self, PlanFile};
-use tiller_desk::plans::{Opened, words};
+use tiller_desk::plans::file::PlanFile;
+use tiller_desk::plans::{Opened, answer, words};
 use tiller_desk::{CampaignId, DeskError, PlanId, courses, plans as desk, steps};
 
 use crate::App;
@@ -343,7 +343,7 @@ pub async fn csv(
             plain(Some(a.conversions)),
             plain(a.value),
             plain(Some(a.marginal)),
-            file::held_word(a.held_by).to_owned(),
+            answer::held_word(a.held_by).to_owned(),
         ]
     });
     csv_file(&format!("{}.csv", opened.plan.name), &header, rows)

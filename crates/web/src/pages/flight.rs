@@ -134,7 +134,7 @@ async fn page(
     refused: Option<String>,
 ) -> Result<Response, PageError> {
     let (_, frame, head) = open(&app.db, member, params, campaign, Side::Flight).await?;
-    let settings = Settings::load_of(&app.db, &member.account, campaign, &[]).await?;
+    let settings = Settings::of_account(&app.db, member.account.id).await?;
     let budget = settings.campaign(campaign).and_then(|c| c.budget);
     let a_day = budget.map(|b| b.per_day().to_units());
     let (wrong, asked) = match asked {

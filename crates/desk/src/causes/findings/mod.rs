@@ -194,7 +194,7 @@ async fn look_through(
         splits::week(db, account, Some(campaign), of_week),
     )?;
     let ids: Vec<_> = items.iter().map(|i| i.item).collect();
-    let settings = Settings::load_of(db, &book.account, campaign, &ids).await?;
+    let settings = Settings::of_book(db, book).await?.with_items(db, &ids).await?;
     let tally = entry.tally(window);
     let scene = Scene {
         entry,

@@ -90,7 +90,7 @@ pub(super) async fn take(
     if let (Some(by), Some(book)) = (asked, book)
         && by != desk::grouped_by(file, book)
     {
-        let settings = Settings::open(&app.db, &member.account).await?;
+        let settings = Settings::of_account(&app.db, member.account.id).await?;
         desk::group(file, book, Some(&settings), by);
     }
     Ok(desk::edit(file, fields))

@@ -9,8 +9,8 @@ use tiller_core::allocation::{
 };
 use tiller_desk::book::Book;
 use tiller_desk::numerals::{self, count, money, number, percent, signed};
-use tiller_desk::plans::file::{self, PlanFile};
-use tiller_desk::plans::{FieldError, Opened, THIN, Typed, words};
+use tiller_desk::plans::file::PlanFile;
+use tiller_desk::plans::{FieldError, Opened, THIN, Typed, answer, words};
 use tiller_desk::wording::Words;
 use tiller_desk::{PlanId, plans as desk};
 
@@ -148,8 +148,8 @@ pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> Pl
     let (headline, lead) = words::headline(file, solved, errors.len());
     let infeasible = worked.as_ref().and_then(|w| match &w.answer {
         Answer::Infeasible { conflicts, repairs } if errors.is_empty() => Some(Infeasible {
-            conflicts: conflicts.iter().map(|c| file::conflict(c).1).collect(),
-            repairs: repairs.iter().map(file::repair).enumerate().collect(),
+            conflicts: conflicts.iter().map(|c| answer::conflict(c).1).collect(),
+            repairs: repairs.iter().map(answer::repair).enumerate().collect(),
         }),
         _ => None,
     });

@@ -1,0 +1,82 @@
+//! One campaign of a book.
+
+use std::sync::Arc;
+
+use tiller_core::evidence::dispersion;
+use tiller_core::purpose::Purpose;
+use tiller_core::segments::Rules;
+use tiller_core::verdict::{BudgetUse, LimitedBy};
+use tiller_core::{Micros, Price, Tally, Target, Window};
+use tiller_store::facts::{Campaign, CampaignDay};
+
+/// One campaign with all that the book knows of it.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// The campaign.
+    pub campaign: Campaign,
+    /// What a result may cost: its own target, else the account's.
+    pub target: Option<Target>,
+    /// What it is for among its peers: as somebody said, else as guessed.
+    pub purpose: Purpose,
+    /// Its days, history included.
+    pub days: Arc<[CampaignDay]>,
+}
+
+impl Entry {
+    /// What was counted in a window.
+    pub fn tally(&self, window: Window) -> Tally {
+        self.days.iter().filter(|d| window.contains(d.day)).map(|d| d.tally).sum()
+    }
+
+    /// Days in a window on which anything was counted.
+    pub(crate) fn reported(&self, window: Window) -> u64 {
+        self.days.iter().filter(|d| window.contains(d.day)).count() as u64
+    }
+
+    /// Budget use and bid over a window.
+    pub fn budget_use(&self, window: Window) -> BudgetUse {
+        let mut budget_use = BudgetUse::default();
+        let (mut spend, mut budgets) = (0.0, 0.0);
+        for day in self.days.iter().filter(|d| window.contains(d.day)) {
+            if let Some(budget) = day.budget.map(Micros::to_units).filter(|b| *b > 0.0) {
+                let spent = day.tally.spend.to_units();
+                budget_use.days += 1;
+                budget_use.full_days += u32::from(spent >= 0.95 * budget);
+                spend += spent;
+                budgets += budget;
+            }
+            budget_use.ceiling = day.bid.map(Price::from).or(budget_use.ceiling);
+        }
+        let lost: Vec<f64> = self
+            .days
+            .iter()
+            .filter(|d| window.contains(d.day))
+            .filter_map(|d| d.lost_to_bid)
+            .collect();
+        budget_use.lost_to_bid =
+            (!lost.is_empty()).then(|| lost.iter().sum::<f64>() / lost.len() as f64);
+        budget_use.used = (budgets > 0.0).then(|| spend / budgets);
+        budget_use
+    }
+
+    /// What holds for bids of its parts: its days tell how much they differ, and where its budget is the limit more
+    /// clicks are of no use.
+    pub fn rules(&self, target: Target, window: Window) -> Rules {
+        let days = self.days.iter().filter(|d| d.day <= window.to()).map(|d| &d.tally);
+        let all: Tally = days.clone().copied().sum();
+        let dispersion = match (target, all.aov().and_then(Price::positive)) {
+            (Target::Roas(_), Some(aov)) => {
+                dispersion(days.map(|t| (Price::from(t.value) / aov, t.clicks as f64)))
+            }
+            _ => dispersion(days.map(|t| (t.conversions, t.clicks as f64))),
+        };
+        let raise =
+            self.budget_use(window).limited_by(self.tally(window).cpc()) != LimitedBy::Budget;
+        Rules { target, dispersion, raise }
+    }
+
+    /// The last known daily budget.
+    pub fn budget(&self) -> Option<f64> {
+        self.days.iter().rev().find_map(|d| d.budget).map(Micros::to_units)
+    }
+}
