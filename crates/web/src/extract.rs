@@ -1,5 +1,6 @@
 //! Who asks, and for which account: a handler that takes one of these can't forget to check.
 
+use crate::paths::Paths;
 use axum::extract::{FromRequestParts, OriginalUri, RawPathParams};
 use axum::http::request::Parts;
 use tiller_desk::account::connections::{self, Standing};
@@ -84,9 +85,14 @@ impl FromRequestParts<App> for Member {
 }
 
 impl Member {
+    /// Where the account's pages are.
+    pub fn paths(&self) -> Paths {
+        Paths::of(&self.account)
+    }
+
     /// The address of a page of the account.
     pub fn path(&self, page: &str) -> String {
-        format!("/accounts/{}/{page}", self.account.slug)
+        self.paths().page(page)
     }
 }
 

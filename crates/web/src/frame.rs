@@ -1,5 +1,6 @@
 //! The frame around every page of an account: top line, the loop, foot.
 
+use crate::paths::Paths;
 use tiller_core::Window;
 use tiller_core::verdict::Verdict;
 use tiller_desk::account::connections::Waiting;
@@ -160,7 +161,7 @@ impl TrayBar {
             changes: waiting.changes + waiting.sending,
             text,
             money,
-            href: format!("/accounts/{}/tray", member.account.slug),
+            href: member.path("tray"),
             beside: false,
             open: false,
         }
@@ -236,9 +237,9 @@ impl Frame {
         self
     }
 
-    /// `/accounts/slug`.
-    pub fn base(&self) -> String {
-        format!("/accounts/{}", self.account.slug)
+    /// Where the account's pages are.
+    pub fn base(&self) -> Paths {
+        Paths::of(&self.account)
     }
 
     /// Whether this is the page of the reports.

@@ -9,6 +9,7 @@ mod frame;
 mod metrics;
 mod pages;
 mod params;
+mod paths;
 mod queues;
 mod routes;
 mod security;

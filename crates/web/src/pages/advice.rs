@@ -2,6 +2,7 @@
 
 use axum::response::Response;
 use tiller_core::allocation::Totals;
+use tiller_core::spot::Subject;
 use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::weekly::{self, Move, Week};
@@ -110,7 +111,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
         MoveLine {
             button: weekly::offer(m).button(),
             name: m.line.name.clone(),
-            href: format!("{}/causes/campaigns/{}{}", frame.base(), m.line.campaign, frame.days),
+            href: frame.base().causes(Subject::Campaign(m.line.campaign), &frame.days),
             now: money(m.from),
             to: money(m.to),
             change: match m.steps.len() {
@@ -134,7 +135,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
             let quiet = advised.quiet(e.campaign.id)?;
             Some(Left {
                 name: e.campaign.name.clone(),
-                href: format!("{}/causes/campaigns/{}{}", frame.base(), e.campaign.id, frame.days),
+                href: frame.base().causes(Subject::Campaign(e.campaign.id), &frame.days),
                 why: quiet.sentence(),
             })
         })

@@ -1,6 +1,7 @@
 //! What the pages on one campaign's money have in common: its name, its money now, the way between them.
 
 use std::sync::Arc;
+use tiller_core::spot::Subject;
 
 use askama::Template;
 use askama_web::WebTemplate;
@@ -88,19 +89,19 @@ impl Head {
         side: Side,
     ) -> Result<Self, PageError> {
         let entry = book.entry(campaign)?;
-        let base = format!("{}/budgets/campaigns/{campaign}", frame.base());
+        let base = frame.base();
         Ok(Self {
             name: entry.campaign.name.clone(),
             channel: entry.campaign.channel.clone(),
             all: format!("{}/budgets{}", frame.base(), frame.days),
-            causes: format!("{}/causes/campaigns/{campaign}{}", frame.base(), frame.days),
+            causes: frame.base().causes(Subject::Campaign(campaign), &frame.days),
             sides: Side::ALL
                 .iter()
                 .map(|(s, word, title)| {
-                    (*title, format!("{base}/{word}{}", frame.days), *s == side)
+                    (*title, base.budget(campaign, word, &frame.days), *s == side)
                 })
                 .collect(),
-            base,
+            base: format!("{base}/budgets/campaigns/{campaign}"),
         })
     }
 }

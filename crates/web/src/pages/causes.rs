@@ -24,7 +24,7 @@ use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::findings;
 use crate::pages::remedy::Remedy;
-use crate::pages::spend::{NoReports, href, key};
+use crate::pages::spend::{NoReports, key};
 use crate::pages::{book, book_of_reports};
 use crate::params::Params;
 
@@ -134,7 +134,7 @@ pub async fn ranked(
             key: key(subject),
             name: entry.campaign.name.clone(),
             channel: entry.campaign.channel.clone(),
-            href: href(&frame.base(), subject, &frame.days),
+            href: frame.base().causes(subject, &frame.days),
             excess: signed(excess, sum),
             tone: if excess > 0.0 { "harm" } else { "gain" },
             sure: numerals::or_absent(j.diagnosis.p_over, probability),
@@ -231,7 +231,7 @@ async fn examine(
     let (found, here) = match subject {
         Subject::Campaign(id) => (
             findings::of(app, &book, id, &frame.days).await?,
-            format!("{}/causes/campaigns/{id}", frame.base()),
+            frame.base().causes(subject, &Params::default()),
         ),
         _ => (None, String::new()),
     };
@@ -240,7 +240,7 @@ async fn examine(
         .iter()
         .find(|x| x.campaign.name == e.campaign && x.campaign.channel == e.channel);
     let campaign_link = entry
-        .map(|x| href(&frame.base(), Subject::Campaign(x.campaign.id), &frame.days))
+        .map(|x| frame.base().causes(Subject::Campaign(x.campaign.id), &frame.days))
         .unwrap_or_default();
     let mut crumbs = vec![
         ("Causes".to_owned(), format!("{}/causes{}", frame.base(), frame.days)),
@@ -294,9 +294,7 @@ async fn examine(
         },
         cost_title: target.map_or("CPA", wording::measure),
         peers_link: match subject {
-            Subject::Campaign(id) if frame.editor => {
-                Some(format!("{}/causes/campaigns/{id}/peers{}", frame.base(), frame.days))
-            }
+            Subject::Campaign(id) if frame.editor => Some(frame.base().peers(id, &frame.days)),
             _ => None,
         },
         days: Forms::of(|form| {
@@ -432,7 +430,7 @@ async fn parts(
         };
         Part {
             name: r.name.clone(),
-            href: href(&frame.base(), r.subject, &frame.days),
+            href: frame.base().causes(r.subject, &frame.days),
             spend: sum(r.tally.spend.to_units()),
             conversions: numerals::count(r.tally.conversions),
             cost,

@@ -146,8 +146,8 @@ pub async fn let_pass(sent: Sent) -> Result<Redirect, PageError> {
 pub async fn fetching(member: Member) -> Response {
     if member.standing.fetching {
         let again = format!(
-            r#"<span id="fetching" role="status" hx-get="/accounts/{}/fetching" hx-trigger="load delay:700ms" hx-swap="outerHTML">fetching …</span>"#,
-            member.account.slug
+            r#"<span id="fetching" role="status" hx-get="{}" hx-trigger="load delay:700ms" hx-swap="outerHTML">fetching …</span>"#,
+            member.path("fetching")
         );
         return Html(again).into_response();
     }

@@ -4,6 +4,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::bridge::Effect;
 use tiller_core::setting::Dimension as Told;
+use tiller_core::spot::Subject;
 use tiller_core::{Target, Window};
 use tiller_desk::book::Book;
 use tiller_desk::causes::findings as desk;
@@ -369,8 +370,7 @@ pub async fn seen(
     let book = book_of_reports(&app.db, &member, &params).await?;
     let findings = desk::of_campaign(&app.db, &book, id).await?;
     desk::seen(&app.db, &member.account, &findings.searches.new).await?;
-    let to =
-        format!("/accounts/{}/causes/campaigns/{id}{}", member.account.slug, params.only_period());
+    let to = member.paths().causes(Subject::Campaign(id), &params.only_period());
     Ok(Redirect::to(&to).into_response())
 }
 

@@ -1,5 +1,6 @@
 //! A campaign's days: what its budget is a month, a budget by the day or over a flight, and lifts with their preview.
 
+use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
@@ -65,12 +66,12 @@ pub struct CourseView {
 
 impl CourseView {
     /// Of a course.
-    pub fn new(course: &Course, campaign: &str, base: &str) -> Self {
+    pub fn new(course: &Course, campaign: &str, base: &Paths) -> Self {
         Self {
             id: course.id(),
             title: change_words::course(course.plan.kind),
             campaign: campaign.to_owned(),
-            href: format!("{base}/budgets/campaigns/{}/flight", course.campaign),
+            href: base.budget(course.campaign, "flight", &Params::default()),
             standing: course.standing(),
             open: course.plan.open(),
         }

@@ -1,5 +1,6 @@
 //! The logbook: what was changed and what came of it.
 
+use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
@@ -13,7 +14,6 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Id, Member};
 use crate::frame::{Frame, Station};
-use crate::pages::spend::href;
 use crate::pages::{csv_file, download};
 use crate::params::Params;
 use crate::sent::Sent;
@@ -75,14 +75,14 @@ struct LogbookPage {
     any: bool,
 }
 
-fn line(entry: Entry, base: &str, today: chrono::NaiveDate) -> EntryLine {
+fn line(entry: Entry, base: &Paths, today: chrono::NaiveDate) -> EntryLine {
     let c = &entry.change;
     EntryLine {
         when: c.from_day.map_or_else(
             || c.answered_at.map_or(String::new(), |t| day(t.date_naive())),
             |d| format!("from {}", day(d)),
         ),
-        href: href(base, entry.subject(), &Params::default()),
+        href: base.causes(entry.subject(), &Params::default()),
         title: change_words::title(&entry.set_to),
         was: entry.was.as_ref().map(change_words::value).unwrap_or_default(),
         set_to: change_words::value(&entry.set_to),

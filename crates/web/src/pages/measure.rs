@@ -1,5 +1,6 @@
 //! Measure: what counts, whether it can be trusted, and how late it comes in.
 
+use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Query, State};
@@ -19,7 +20,7 @@ use crate::chart::{AgeRow, RunOffChart, ages};
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
-use crate::pages::spend::{NoReports, href};
+use crate::pages::spend::NoReports;
 use crate::pages::{book, book_of_reports};
 use crate::params::Params;
 use crate::sent::{Fields, Sent};
@@ -126,7 +127,7 @@ fn lag_view(book: &Book, lag: &Lag) -> LagView {
 fn campaign_row(
     book: &Book,
     lag: Option<&Lag>,
-    base: &str,
+    base: &Paths,
     id: CampaignId,
     days: &Params,
 ) -> Option<CampaignRow> {
@@ -204,7 +205,7 @@ async fn page(
             .iter()
             .map(|s| Spoiled {
                 name: s.entry.campaign.name.clone(),
-                href: href(&base, Subject::Campaign(s.entry.campaign.id), &frame.days),
+                href: base.causes(Subject::Campaign(s.entry.campaign.id), &frame.days),
                 choose: format!("{base}/measure/campaigns/{}{}", s.entry.campaign.id, frame.days),
                 words: s
                     .findings

@@ -4,6 +4,7 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect};
+use tiller_core::spot::Subject;
 use tiller_desk::account::decisions::{self, Own};
 use tiller_desk::numerals::{count, or_absent, percent};
 use tiller_desk::{CampaignId, wording};
@@ -75,8 +76,8 @@ pub async fn show(
         now: book
             .judge(id)
             .map_or_else(|| "no peers".into(), |j| wording::peers(j.peers.0, &j.peers.1)),
-        back: format!("{base}/causes/campaigns/{id}{}", frame.days),
-        action: format!("{base}/causes/campaigns/{id}/peers{}", frame.days),
+        back: base.causes(Subject::Campaign(id), &frame.days),
+        action: base.peers(id, &frame.days),
         candidates,
         frame,
     })

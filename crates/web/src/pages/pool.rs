@@ -2,6 +2,7 @@
 //! audience.
 
 use std::collections::HashMap;
+use tiller_core::spot::Subject;
 
 use askama::Template;
 use askama_web::WebTemplate;
@@ -124,7 +125,7 @@ fn line(
         id: g.id,
         button: buttons.get(&g.id.to_string()).cloned(),
         name: g.name.clone(),
-        href: format!("{}/causes/ad-groups/{}{}", frame.base(), g.id, frame.days),
+        href: frame.base().causes(Subject::AdGroup(g.id), &frame.days),
         spend: sum(g.tally.spend.to_units()),
         conversions: count(g.tally.conversions),
         cpa: or_absent(g.tally.cpa(), money),

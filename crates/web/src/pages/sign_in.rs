@@ -1,5 +1,6 @@
 //! Sign in and out.
 
+use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Form;
@@ -49,9 +50,7 @@ pub async fn home(
 ) -> Result<Response, PageError> {
     let accounts = desk::accounts(&app.db, person.id).await?;
     match accounts.first() {
-        Some((account, ..)) => {
-            Ok(Redirect::to(&format!("/accounts/{}/today", account.slug)).into_response())
-        }
+        Some((account, ..)) => Ok(Redirect::to(&Paths::of(account).page("today")).into_response()),
         None => Err(PageError::NotFound(
             "You are not a member of any account yet. Ask an admin to add you.".into(),
         )),

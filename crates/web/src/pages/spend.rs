@@ -1,5 +1,6 @@
 //! Spend: the table and the spend field.
 
+use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
@@ -190,7 +191,7 @@ pub async fn show(
         .filter_map(|r| {
             Some(FieldRow {
                 key: key(r.subject),
-                href: href(&base, r.subject, &frame.days),
+                href: base.causes(r.subject, &frame.days),
                 name: &r.name,
                 sub: &r.channel,
                 tally: r.tally,
@@ -330,16 +331,13 @@ pub fn subject(key: &str) -> Option<Subject> {
     }
 }
 
-/// The page that examines a thing.
-pub fn href(base: &str, subject: Subject, days: &Params) -> String {
-    match subject {
-        Subject::Campaign(id) => format!("{base}/causes/campaigns/{id}{days}"),
-        Subject::AdGroup(id) => format!("{base}/causes/ad-groups/{id}{days}"),
-        Subject::Item(id) => format!("{base}/causes/items/{id}{days}"),
-    }
-}
-
-fn line(r: &Row, columns: &[&'static Figure], whole: &Tally, base: &str, frame: &Frame) -> RowLine {
+fn line(
+    r: &Row,
+    columns: &[&'static Figure],
+    whole: &Tally,
+    base: &Paths,
+    frame: &Frame,
+) -> RowLine {
     let seen = Seen::of(r, whole);
     let subject = key(r.subject);
     let params = &frame.days;
@@ -367,7 +365,7 @@ fn line(r: &Row, columns: &[&'static Figure], whole: &Tally, base: &str, frame: 
         Subject::Item(_) => None,
     };
     RowLine {
-        href: href(base, r.subject, params),
+        href: base.causes(r.subject, params),
         name: r.name.clone(),
         home: r.home.clone(),
         status: r.status.clone().filter(|s| s != "active").unwrap_or_default(),

@@ -1,6 +1,7 @@
 //! Spend split by people, time, search term or event.
 
 use std::sync::Arc;
+use tiller_core::spot::Subject;
 
 use askama::Template;
 use askama_web::WebTemplate;
@@ -223,7 +224,7 @@ fn href(frame: &Frame, a: &Asked, row: &Row) -> String {
     let here = frame.days.with("by", a.word);
     match (row.campaign, a.of.campaign) {
         (Some(id), _) => format!("{}/spend/split{}", frame.base(), here.with("campaign", id)),
-        (None, Some(id)) => format!("{}/causes/campaigns/{id}{}", frame.base(), frame.days),
+        (None, Some(id)) => frame.base().causes(Subject::Campaign(id), &frame.days),
         (None, None) => {
             format!("{}/spend/split{}", frame.base(), here.with("part", &row.name))
         }

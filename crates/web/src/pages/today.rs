@@ -4,6 +4,7 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
+use tiller_core::spot::Subject;
 use tiller_core::verdict::Verdict;
 use tiller_core::{Price, Tally};
 use tiller_desk::PgPool;
@@ -25,7 +26,6 @@ use crate::error::PageError;
 use crate::extract::Member;
 use crate::frame::{Frame, Station};
 use crate::pages::remedy::Remedy;
-use crate::pages::spend::href;
 use crate::pages::{advice, book, pace};
 use crate::params::Params;
 
@@ -122,7 +122,7 @@ pub async fn show(
                 tone: "harm",
                 text: fault(f),
                 name: f.name.clone(),
-                href: href(&base, f.subject, &frame.days),
+                href: base.causes(f.subject, &frame.days),
                 remedy: remedy::of_verdict(&settings, f.subject, &f.judged, f.trade_off)
                     .filter(|_| frame.editor)
                     .map(|p| Remedy::change(f.subject, &p)),
@@ -164,20 +164,21 @@ pub async fn show(
 fn alarm(frame: &Frame, a: &Alarm) -> AlarmLine {
     let (step, page) = a.step();
     let base = frame.base();
-    let path = match (page, a.campaign) {
-        (alarms::Page::Causes, Some(id)) => format!("causes/campaigns/{id}"),
-        (alarms::Page::Flight, Some(id)) => format!("budgets/campaigns/{id}/flight"),
-        (alarms::Page::Hours, Some(id)) => format!("budgets/campaigns/{id}/hours"),
-        (alarms::Page::Curve, Some(id)) => format!("budgets/campaigns/{id}/curve"),
-        (alarms::Page::Spend, _) => "spend".into(),
-        (alarms::Page::Measure, _) => "measure".into(),
-        _ => "channels".into(),
+    let days = &frame.days;
+    let href = match (page, a.campaign) {
+        (alarms::Page::Causes, Some(id)) => base.causes(Subject::Campaign(id), days),
+        (alarms::Page::Flight, Some(id)) => base.budget(id, "flight", days),
+        (alarms::Page::Hours, Some(id)) => base.budget(id, "hours", days),
+        (alarms::Page::Curve, Some(id)) => base.budget(id, "curve", days),
+        (alarms::Page::Spend, _) => base.page("spend") + &days.to_string(),
+        (alarms::Page::Measure, _) => base.page("measure") + &days.to_string(),
+        _ => base.page("channels") + &days.to_string(),
     };
     AlarmLine {
         text: a.sentence(),
         quiet: a.quiet.as_ref().map_or_else(String::new, Quiet::sentence),
         step,
-        href: format!("{base}/{path}{}", frame.days),
+        href,
         name: a.name.clone(),
     }
 }

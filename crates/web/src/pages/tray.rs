@@ -1,5 +1,6 @@
 //! The change tray: what is about to be sent, what comes of it, and what puts changes in it.
 
+use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
@@ -19,7 +20,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station, TrayBar};
-use crate::pages::spend::{href, key, subject};
+use crate::pages::spend::{key, subject};
 use crate::pages::{book_of_reports, download};
 use crate::params::Params;
 use crate::sent::Sent;
@@ -77,13 +78,13 @@ struct TrayPage {
     wrong: Option<String>,
 }
 
-fn line(row: Row, base: &str) -> ChangeLine {
+fn line(row: Row, base: &Paths) -> ChangeLine {
     let c = &row.change;
     let at = desk::spot(c).subject();
     let a_day = tiller_core::Micros::new(c.a_day).to_units();
     ChangeLine {
         id: c.id,
-        href: href(base, at, &Params::default()),
+        href: base.causes(at, &Params::default()),
         place: c.place.clone(),
         channel: c.channel_name.clone(),
         title: change_words::title(&row.set_to),

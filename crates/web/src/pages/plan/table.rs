@@ -1,5 +1,6 @@
 //! The part of a plan's page that every edit renews: its curves, limits and lines.
 
+use crate::paths::Paths;
 use std::collections::HashMap;
 
 use askama::Template;
@@ -86,7 +87,7 @@ pub struct Infeasible {
 #[derive(Template, WebTemplate)]
 #[template(path = "plan_table.html")]
 pub(super) struct PlanTable {
-    base: String,
+    base: Paths,
     id: PlanId,
     editor: bool,
     unsaved: bool,
@@ -245,8 +246,7 @@ fn panels(
         let more = answer.map(|a| words::brought_more(problem, i, a.budget));
         let campaign = book.and_then(|b| desk::entry_of(b, &line.id)).map(|e| e.campaign.id);
         let told = Told {
-            href: campaign
-                .map(|id| format!("{}/budgets/campaigns/{id}/curve{}", frame.base(), frame.days)),
+            href: campaign.map(|id| frame.base().budget(id, "curve", &frame.days)),
             moved: (
                 budget(line.current),
                 answer.map_or(numerals::ABSENT.into(), |a| budget(a.budget)),
