@@ -56,6 +56,9 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
             Box::pin(async move { tiller_desk::jobs::send::run_next(&db).await })
         }),
     ];
+    if let Some(recorded) = app.metrics.clone() {
+        tokio::spawn(tiller_web::sum_up_metrics(recorded));
+    }
     tokio::spawn(tiller_web::sweep_sessions(db.clone()));
     tokio::spawn(sweep_uploads(db));
     tracing::info!(address = %listener.local_addr()?, "serving");

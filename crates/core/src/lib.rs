@@ -27,6 +27,7 @@ pub mod purpose;
 pub mod response;
 pub mod segments;
 pub mod setting;
+pub mod share;
 pub mod share_out;
 pub mod spot;
 pub mod steps;
@@ -40,5 +41,6 @@ pub mod words;
 
 pub use metrics::Tally;
 pub use money::{Currency, Micros, Money, MoneyError, Price};
+pub use share::Share;
 pub use target::Target;
 pub use window::Window;

@@ -8,7 +8,7 @@
 //! let item = Spot::of(CampaignId(1)).ad_group(AdGroupId(2)).item(ItemId(3));
 //! assert_eq!(item.subject(), Subject::Item(ItemId(3)));
 //! assert_eq!(item.up(), Some(Spot::of(CampaignId(1)).ad_group(AdGroupId(2))));
-//! assert!(Spot::of(CampaignId(1)).holds(item));
+//! assert!(Spot::of(CampaignId(1)).contains(item));
 //! ```
 
 use crate::ids::{AdGroupId, CampaignId, ItemId};
@@ -76,7 +76,7 @@ impl Spot {
 
     /// Whether it is another spot, or the other lies in it.
     #[must_use]
-    pub fn holds(self, other: Self) -> bool {
+    pub fn contains(self, other: Self) -> bool {
         std::iter::successors(Some(other), |s| s.up()).any(|s| s == self)
     }
 }
@@ -101,13 +101,13 @@ mod tests {
         fn the_way_up_ends_at_the_campaign(spot in spots()) {
             let way: Vec<Spot> = std::iter::successors(Some(spot), |s| s.up()).collect();
             prop_assert_eq!(way.last(), Some(&Spot::of(spot.campaign)));
-            prop_assert!(way.len() <= 3 && way.iter().all(|s| s.holds(spot)));
+            prop_assert!(way.len() <= 3 && way.iter().all(|s| s.contains(spot)));
         }
 
         #[test]
         fn of_two_that_hold_each_other_each_is_the_other(a in spots(), b in spots()) {
-            prop_assert_eq!(a.holds(b) && b.holds(a), a == b);
-            if a.holds(b) {
+            prop_assert_eq!(a.contains(b) && b.contains(a), a == b);
+            if a.contains(b) {
                 prop_assert_eq!(a.campaign, b.campaign);
                 prop_assert!(a.ad_group.is_none() || a.ad_group == b.ad_group);
             }

@@ -3,7 +3,7 @@
 
 use chrono::{Datelike, Days, NaiveDate};
 use proptest::prelude::*;
-use tiller_core::evidence::Prior as Gamma;
+use tiller_core::evidence::{Interval, Prior as Gamma};
 use tiller_core::flight::{Lift, a_day, lifetime, preview, ramp};
 use tiller_core::hours::{ALWAYS, Week, of_day, only, running, seen_from};
 use tiller_core::pace::forecast;
@@ -14,7 +14,7 @@ use tiller_core::response::regression::Prior;
 use tiller_core::response::{BELIEF, Day, fit};
 use tiller_core::steps::{Step, advise};
 use tiller_core::week::DAYS;
-use tiller_core::{Micros, Price, Tally, Target, Window};
+use tiller_core::{Micros, Price, Share, Tally, Target, Window};
 
 fn date(text: &str) -> NaiveDate {
     text.parse().unwrap()
@@ -42,7 +42,7 @@ fn budget_days() -> impl Strategy<Value = Vec<BudgetDay>> {
         |(spend, budget, lost_to_budget)| BudgetDay {
             spend: spend.min(budget),
             budget: Some(budget),
-            lost_to_budget,
+            lost_to_budget: lost_to_budget.and_then(Share::new),
         },
     );
     prop::collection::vec(day, 0..60)
@@ -276,13 +276,13 @@ proptest! {
         prop_assert!((f.profile.iter().sum::<f64>() - 7.0).abs() < 1e-6);
         let mut last = f.spent;
         for band in &f.ahead {
-            prop_assert!(band.outer.0 <= band.inner.0 && band.inner.0 <= band.mid);
-            prop_assert!(band.mid <= band.inner.1 && band.inner.1 <= band.outer.1);
+            prop_assert!(band.outer.low <= band.inner.low && band.inner.low <= band.mid);
+            prop_assert!(band.mid <= band.inner.high && band.inner.high <= band.outer.high);
             prop_assert!(band.mid >= last);
             last = band.mid;
         }
-        let (mid, (low, high)) = f.end();
-        prop_assert!(f.holds(mid) && !f.holds(low - 1.0) && !f.holds(high + 1.0));
+        let (mid, Interval { low, high }) = f.end();
+        prop_assert!(f.contains(mid) && !f.contains(low - 1.0) && !f.contains(high + 1.0));
         let plan = 1.2 * mid;
         let needed = f.needed(plan).unwrap();
         let lands: f64 = f.spent + f.ahead.iter().map(|b| needed * f.profile[b.day.weekday().num_days_from_monday() as usize]).sum::<f64>();
@@ -339,7 +339,7 @@ fn the_fan_holds_what_it_says() {
         let to = date("2026-11-12");
         let known: Vec<_> = all.iter().copied().filter(|(d, _)| *d <= to).collect();
         let true_end: f64 = all.iter().filter(|(d, _)| month.contains(*d)).map(|(_, x)| x).sum();
-        held += u32::from(forecast(&known, to, month).unwrap().holds(true_end));
+        held += u32::from(forecast(&known, to, month).unwrap().contains(true_end));
     }
     assert!((300..=370).contains(&held), "{held} of 400");
 }

@@ -4,8 +4,8 @@
 
 use std::collections::HashSet;
 use std::fmt::Write as _;
-use tiller_core::Price;
 use tiller_core::evidence::Interval;
+use tiller_core::{Price, Share};
 
 use chrono::NaiveDate;
 use tiller_channel::Micros;
@@ -97,7 +97,7 @@ fn budget_use(used: f64, full_days: u32) -> BudgetUse {
         days: 28,
         full_days,
         used: Some(used),
-        lost_to_bid: Some(0.4),
+        lost_to_bid: Share::new(0.4),
         ceiling: Some(Price(2.0)),
     }
 }
@@ -321,7 +321,8 @@ fn alarms(out: &mut Snapshot) {
 fn paces(out: &mut Snapshot) {
     out.section("How a month ends");
     let row = |spent: f64, ahead: f64, plan: Option<f64>| {
-        let (mid, outer) = (spent + ahead, (spent + 0.9 * ahead, spent + 1.1 * ahead));
+        let mid = spent + ahead;
+        let outer = Interval { low: spent + 0.9 * ahead, high: spent + 1.1 * ahead };
         let end = Band { day: day(30), outer, inner: outer, mid };
         let forecast = Forecast {
             spent,

@@ -1,6 +1,7 @@
 //! What was counted: rollups by campaign and day for screens, items for drill-downs.
 
 use std::collections::HashMap;
+use tiller_core::Share;
 
 use chrono::NaiveDate;
 use sqlx::PgPool;
@@ -48,9 +49,9 @@ pub struct CampaignDay {
     /// The highest bid among its items, if reports tell.
     pub bid: Option<Micros>,
     /// Share of its auctions that it stood aside from for want of budget, where the channel tells it.
-    pub lost_to_budget: Option<f64>,
+    pub lost_to_budget: Option<Share>,
     /// Share of its auctions that it lost for want of bid, where the channel tells it.
-    pub lost_to_bid: Option<f64>,
+    pub lost_to_bid: Option<Share>,
     /// Its conversions in the end, by estimate, where the day is not settled.
     pub expected: Option<Estimate>,
 }
@@ -134,6 +135,10 @@ pub async fn campaigns(db: &PgPool, account: AccountId) -> Result<Vec<Campaign>,
         .collect())
 }
 
+fn share(stored: f32) -> Option<Share> {
+    Share::new(stored.into())
+}
+
 /// Every campaign's days in a window, in order of campaign and day.
 pub async fn campaign_days(
     db: &PgPool,
@@ -157,8 +162,8 @@ pub async fn campaign_days(
             tally: r.tally,
             budget: r.budget.map(Micros::new),
             bid: r.bid.map(Micros::new),
-            lost_to_budget: r.lost_to_budget.map(f64::from),
-            lost_to_bid: r.lost_to_bid.map(f64::from),
+            lost_to_budget: r.lost_to_budget.and_then(share),
+            lost_to_bid: r.lost_to_bid.and_then(share),
             expected: r
                 .expected
                 .zip(r.expected_error)

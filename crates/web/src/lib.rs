@@ -21,7 +21,7 @@ use std::sync::Arc;
 use tiller_desk::PgPool;
 use tokio::sync::Notify;
 
-pub use metrics::install as install_metrics;
+pub use metrics::{install as install_metrics, sum_up as sum_up_metrics};
 pub use queues::Queues;
 pub use routes::router;
 pub use session::sweep as sweep_sessions;

@@ -1,6 +1,6 @@
 //! What the program counts of itself, in Prometheus form.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use axum::extract::{MatchedPath, Request, State};
 use axum::middleware::Next;
@@ -18,6 +18,18 @@ pub fn install() -> Option<PrometheusHandle> {
         .set_buckets_for_metric(Matcher::Suffix("seconds".into()), BUCKETS)
         .ok()?;
     builder.install_recorder().ok()
+}
+
+/// How often what was timed is summed up.
+const SUMMED_EVERY: Duration = Duration::from_secs(5);
+
+/// Sums up what was timed, again and again: until somebody does, each time is kept by itself.
+pub async fn sum_up(recorded: PrometheusHandle) {
+    let mut every = tokio::time::interval(SUMMED_EVERY);
+    loop {
+        every.tick().await;
+        recorded.run_upkeep();
+    }
 }
 
 /// Counts and times a request by its route, never by its address.

@@ -19,6 +19,7 @@
 
 mod days;
 
+use crate::evidence::Interval;
 use chrono::{Datelike, NaiveDate};
 
 use crate::window::Window;
@@ -35,9 +36,9 @@ pub struct Band {
     /// The day.
     pub day: NaiveDate,
     /// Bounds of the 80% interval.
-    pub outer: (f64, f64),
+    pub outer: Interval,
     /// Bounds of the 50% interval.
-    pub inner: (f64, f64),
+    pub inner: Interval,
     /// The mean: those of campaigns add up to that of the whole.
     pub mid: f64,
 }
@@ -57,14 +58,14 @@ pub struct Forecast {
 
 impl Forecast {
     /// Mean and 80% interval of the month's sum.
-    pub fn end(&self) -> (f64, (f64, f64)) {
-        self.ahead.last().map_or((self.spent, (self.spent, self.spent)), |b| (b.mid, b.outer))
+    pub fn end(&self) -> (f64, Interval) {
+        let spent = Interval { low: self.spent, high: self.spent };
+        self.ahead.last().map_or((self.spent, spent), |b| (b.mid, b.outer))
     }
 
     /// Whether the plan lies within the 80% interval.
-    pub fn holds(&self, plan: f64) -> bool {
-        let (low, high) = self.end().1;
-        (low..=high).contains(&plan)
+    pub fn contains(&self, plan: f64) -> bool {
+        self.end().1.contains(plan)
     }
 
     /// The daily budget that would end the month on plan: what is left of it over the days left, each counted by
@@ -198,11 +199,11 @@ impl Drawn {
                 spent + *sums.select_nth_unstable_by(place, f64::total_cmp).1
             };
             // A mean that a few high draws lift above the deep band still lies in what is shown.
-            let holding = |(low, high): (f64, f64)| (low.min(mid), high.max(mid));
+            let around = |low: f64, high: f64| Interval { low: low.min(mid), high: high.max(mid) };
             Band {
                 day: *day,
-                outer: holding((at(0.1), at(0.9))),
-                inner: holding((at(0.25), at(0.75))),
+                outer: around(at(0.1), at(0.9)),
+                inner: around(at(0.25), at(0.75)),
                 mid,
             }
         };
@@ -246,11 +247,11 @@ mod tests {
         let f = forecast(&history(to, 10, |_, age| 10.0 + 20.0 * (age % 2) as f64), to, november());
         let f = f.unwrap();
         assert!(f.spent == 200.0 && (f.level - 20.0).abs() < 2.0, "{f:?}");
-        let (mid, (low, high)) = f.end();
+        let (mid, Interval { low, high }) = f.end();
         assert!(low < 380.0 && high > 420.0 && (low..=high).contains(&mid), "{low} {mid} {high}");
         // Of two days nothing can be told but that something is spent.
         let f = forecast(&history(to, 2, |_, _| 10.0), to, november()).unwrap();
-        assert!(f.end().1.0 < 60.0 && f.end().1.1 > 180.0, "{:?}", f.end());
+        assert!(f.end().1.low < 60.0 && f.end().1.high > 180.0, "{:?}", f.end());
     }
 
     /// Draws are the same for all levels: means add up to the last digit, bounds lie within the sums of bounds, and no
@@ -270,10 +271,10 @@ mod tests {
         assert!((whole.end().0 - sum(&|f| f.end().0)).abs() < 1e-6);
         assert!((whole.spent - sum(&|f| f.spent)).abs() < 1e-6);
         assert!((whole.level - sum(&|f| f.level)).abs() < 1e-6);
-        assert!(whole.end().1.1 <= sum(&|f| f.end().1.1) + 1e-6);
-        assert!(whole.end().1.0 >= sum(&|f| f.end().1.0) - 1e-6);
+        assert!(whole.end().1.high <= sum(&|f| f.end().1.high) + 1e-6);
+        assert!(whole.end().1.low >= sum(&|f| f.end().1.low) - 1e-6);
         let held = each[1].as_ref().unwrap();
-        assert!(held.end().1.1 <= held.spent + 500.0 + 1e-9);
+        assert!(held.end().1.high <= held.spent + 500.0 + 1e-9);
     }
 
     /// Days that rise and fall together leave the whole as unsure as its parts; days of their own cancel out.
@@ -289,7 +290,7 @@ mod tests {
                 })
                 .collect();
             let (each, whole) = forecasts(&parts, 1, to, november());
-            let reach = |f: &Forecast| f.end().1.1 - f.end().1.0;
+            let reach = |f: &Forecast| f.end().1.high - f.end().1.low;
             reach(whole[0].as_ref().unwrap()) / each.iter().flatten().map(reach).sum::<f64>()
         };
         assert!(width(true) > 0.85, "{}", width(true));
@@ -303,7 +304,7 @@ mod tests {
         let weekdays = |d: NaiveDate, _| if weekday(d) < 5 { 100.0 } else { 0.0 };
         for known in [8, 20, 80] {
             let f = forecast(&history(to, known, weekdays), to, november()).unwrap();
-            let (mid, (low, high)) = f.end();
+            let (mid, Interval { low, high }) = f.end();
             assert!(f.profile[5] == 0.0 && f.profile[6] == 0.0);
             assert!((mid - f.spent - 600.0).abs() < 20.0, "{known} days: {mid} {low} {high}");
             assert!(low < mid && mid < high && high - low < 200.0, "{known}: {low} {high}");
@@ -321,7 +322,7 @@ mod tests {
         let to = day(11, 10);
         let restless = |_, age: u64| if (age / 7).is_multiple_of(2) { 120.0 } else { 80.0 };
         let f = forecast(&history(to, 80, restless), to, november()).unwrap();
-        let reach = |b: &Band| b.outer.1 - b.outer.0;
+        let reach = |b: &Band| b.outer.high - b.outer.low;
         assert!(f.ahead.windows(2).all(|w| reach(&w[1]) >= reach(&w[0]) - 1e-9));
         assert!(reach(f.ahead.last().unwrap()) > 200.0);
         assert_eq!(forecast(&history(to, 80, restless), to, november()), Some(f), "seeded");
@@ -356,7 +357,7 @@ mod tests {
             let truth: f64 =
                 days.iter().filter(|(d, _)| november().contains(*d)).map(|d| d.1).sum();
             days.retain(|(d, _)| *d <= to);
-            held += f64::from(u8::from(forecast(&days, to, november()).unwrap().holds(truth)));
+            held += f64::from(u8::from(forecast(&days, to, november()).unwrap().contains(truth)));
         }
         held / MONTHS as f64
     }

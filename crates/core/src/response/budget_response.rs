@@ -5,11 +5,11 @@
 //! bids higher for more of it: bending. So does an audience that has seen the ad often, which only a step experiment
 //! can tell from demand. Money beyond its capacity is spent by none.
 
-use crate::Price;
 use crate::allocation::{Precision, Response};
 use crate::evidence::Prior as Gamma;
 use crate::response::Curve;
 use crate::response::regression::Prior;
+use crate::{Price, Share};
 
 /// Who makes the bids.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -30,7 +30,7 @@ pub struct BudgetDay {
     /// The budget of the day, if known.
     pub budget: Option<f64>,
     /// Share of auctions stood aside from for want of budget, if the channel tells it.
-    pub lost_to_budget: Option<f64>,
+    pub lost_to_budget: Option<Share>,
 }
 
 /// Where a capacity comes from.
@@ -97,7 +97,7 @@ fn free(recent: &[BudgetDay]) -> Option<f64> {
 pub fn capacity(days: &[BudgetDay]) -> Capacity {
     let recent = under_present_budget(days);
     let told: Vec<(f64, f64)> =
-        recent.iter().filter_map(|d| Some((d.spend, d.lost_to_budget?))).collect();
+        recent.iter().filter_map(|d| Some((d.spend, d.lost_to_budget?.get()))).collect();
     let mean =
         |of: &dyn Fn(&(f64, f64)) -> f64| told.iter().map(of).sum::<f64>() / told.len() as f64;
     let wanted = || Some(mean(&|(spend, lost)| spend / (1.0 - lost.clamp(0.0, MOST_LOST))));
@@ -202,7 +202,8 @@ mod tests {
     fn days(n: usize, of: impl Fn(usize) -> (f64, f64, Option<f64>)) -> Vec<BudgetDay> {
         (0..n)
             .map(|i| {
-                let (spend, budget, lost_to_budget) = of(i);
+                let (spend, budget, lost) = of(i);
+                let lost_to_budget = lost.and_then(Share::new);
                 BudgetDay { spend, budget: Some(budget), lost_to_budget }
             })
             .collect()

@@ -1,6 +1,6 @@
 //! What limits a campaign's volume: its budget, its bid, or neither.
 
-use crate::Price;
+use crate::{Price, Share};
 
 /// What is known of a campaign's budget and bid over the window.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -14,7 +14,7 @@ pub struct BudgetUse {
     /// The present bid or bid ceiling.
     pub ceiling: Option<Price>,
     /// Share of the auctions that went to others for want of bid, where the channel tells it.
-    pub lost_to_bid: Option<f64>,
+    pub lost_to_bid: Option<Share>,
 }
 
 /// Share of the auctions lost for want of bid from which on the bid is what holds the volume.
@@ -41,7 +41,9 @@ impl BudgetUse {
         match self.used {
             None => LimitedBy::Unknown,
             Some(_) if 2 * self.full_days >= self.days => LimitedBy::Budget,
-            Some(used) if used < 0.8 && self.lost_to_bid.map_or_else(at_ceiling, |l| l >= LOST) => {
+            Some(used)
+                if used < 0.8 && self.lost_to_bid.map_or_else(at_ceiling, |l| l.get() >= LOST) =>
+            {
                 LimitedBy::Bid
             }
             Some(_) => LimitedBy::Neither,
@@ -72,7 +74,7 @@ mod tests {
             LimitedBy::Neither
         );
         let told = |lost| BudgetUse {
-            lost_to_bid: Some(lost),
+            lost_to_bid: Share::new(lost),
             ..budget_use(28, 0, 0.7, Some(Price(2.0)))
         };
         assert_eq!(told(0.4).limited_by(Some(Price(0.96))), LimitedBy::Bid);

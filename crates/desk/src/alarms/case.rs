@@ -153,7 +153,7 @@ impl<'a> Case<'a> {
         }
         let lately = self.last.checked_sub_days(Days::new(2)).unwrap_or(self.last);
         let days = self.entry.days.iter().filter(|d| d.day >= lately);
-        let lost = days.filter_map(|d| d.lost_to_bid).reduce(f64::max);
+        let lost = days.filter_map(|d| Some(d.lost_to_bid?.get())).reduce(f64::max);
         lost.filter(|l| *l >= MOST_AUCTIONS).map_or(Why::Unknown, Why::Bid)
     }
 

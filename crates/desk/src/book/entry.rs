@@ -1,6 +1,7 @@
 //! One campaign of a book.
 
 use std::sync::Arc;
+use tiller_core::Share;
 
 use tiller_core::evidence::dispersion;
 use tiller_core::purpose::Purpose;
@@ -47,14 +48,8 @@ impl Entry {
             }
             budget_use.ceiling = day.bid.map(Price::from).or(budget_use.ceiling);
         }
-        let lost: Vec<f64> = self
-            .days
-            .iter()
-            .filter(|d| window.contains(d.day))
-            .filter_map(|d| d.lost_to_bid)
-            .collect();
-        budget_use.lost_to_bid =
-            (!lost.is_empty()).then(|| lost.iter().sum::<f64>() / lost.len() as f64);
+        let days = self.days.iter().filter(|d| window.contains(d.day));
+        budget_use.lost_to_bid = Share::mean(days.filter_map(|d| d.lost_to_bid));
         budget_use.used = (budgets > 0.0).then(|| spend / budgets);
         budget_use
     }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::Read;
 use std::sync::Arc;
-use tiller_core::Price;
+use tiller_core::{Price, Share};
 
 use chrono::NaiveDate;
 use schemars::JsonSchema;
@@ -375,7 +375,8 @@ impl Report {
             day.tally += row.tally;
             day.budget = day.budget.max(row.budget);
             day.bid = day.bid.max(row.bid);
-            day.lost_to_bid = row.lost_to_bid.map(Micros::to_units).or(day.lost_to_bid);
+            let lost = row.lost_to_bid.and_then(|x| Share::new(x.to_units()));
+            day.lost_to_bid = lost.or(day.lost_to_bid);
         }
         let entries = campaigns
             .into_iter()

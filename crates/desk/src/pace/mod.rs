@@ -5,6 +5,7 @@ mod words;
 mod working;
 
 use std::sync::Arc;
+use tiller_core::evidence::Interval;
 
 use chrono::{Months, NaiveDate};
 use tiller_core::ids::{CampaignId, PersonId, PlanId};
@@ -64,7 +65,7 @@ impl Row {
     /// Whether the plan lies outside of the interval: which way it misses it.
     pub fn misses(&self) -> Option<Miss> {
         let plan = self.plan?;
-        let (low, high) = self.forecast.end().1;
+        let Interval { low, high } = self.forecast.end().1;
         if low > plan {
             Some(Miss::Over)
         } else if high < plan {
@@ -292,7 +293,7 @@ pub fn offers(pace: &Pace, settings: &Settings) -> Vec<Offer<Proposal>> {
         if same || to <= Micros::ZERO {
             continue;
         }
-        let (mid, (low, high)) = row.forecast.end();
+        let (mid, Interval { low, high }) = row.forecast.end();
         let plan = sum(row.plan.unwrap_or(0.0));
         let reason = format!(
             "At this pace it ends the month at {} (80% between {} and {}); the plan is {plan}.",

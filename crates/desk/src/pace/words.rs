@@ -3,6 +3,7 @@
 use super::{Miss, Pace, Row};
 use crate::numerals::{money, sum};
 use crate::wording::Words;
+use tiller_core::evidence::Interval;
 
 impl Pace {
     /// What a row is measured against.
@@ -16,7 +17,7 @@ impl Pace {
     /// How the month ends for a row.
     pub fn sentence(&self, row: &Row) -> Words {
         let month = self.month.from().format("%B").to_string();
-        let (mid, (low, high)) = row.forecast.end();
+        let (mid, Interval { low, high }) = row.forecast.end();
         let words = Words::say(format!("At this pace, {month} ends at about "))
             .strong(sum(mid))
             .and(format!(" (80% between {} and {})", sum(low), sum(high)));

@@ -3,12 +3,13 @@
 use super::{Pace, Row};
 use crate::figure::Working;
 use crate::numerals::{counted, money, number, sum};
+use tiller_core::evidence::Interval;
 
 /// The working of a row's `plan`, `end` or `needed`.
 pub fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<Working> {
     let f = &row.forecast;
     let paid = |x: f64| format!("{} {currency}", money(x));
-    let (mid, (low, high)) = f.end();
+    let (mid, Interval { low, high }) = f.end();
     let left = counted(f.ahead.len() as u64, "day", "days");
     Some(match figure {
         "plan" => Working {

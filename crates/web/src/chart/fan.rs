@@ -3,6 +3,7 @@
 use askama::Template;
 use chrono::NaiveDate;
 use tiller_core::Window;
+use tiller_core::evidence::Interval;
 use tiller_core::pace::Forecast;
 use tiller_desk::numerals::{day, sum};
 
@@ -49,7 +50,7 @@ impl Fan {
         let x = |d: NaiveDate| {
             at(LEFT + (right - LEFT) * ((d - month.from()).num_days() + 1) as f64 / length)
         };
-        let (mid, (low, high)) = forecast.end();
+        let (mid, Interval { low, high }) = forecast.end();
         let most = high.max(plan.unwrap_or(0.0));
         let scale = Scale::up(most * 1.06, base, base - TOP);
         let mut total = 0.0;
@@ -86,8 +87,8 @@ impl Fan {
                 sum(high),
                 plan.map_or(String::new(), |p| format!("; the plan is {}", sum(p)))
             ),
-            outer: band(ahead(&|b| b.outer.0), ahead(&|b| b.outer.1)),
-            inner: band(ahead(&|b| b.inner.0), ahead(&|b| b.inner.1)),
+            outer: band(ahead(&|b| b.outer.low), ahead(&|b| b.outer.high)),
+            inner: band(ahead(&|b| b.inner.low), ahead(&|b| b.inner.high)),
             spent: path(&so_far),
             ahead: path(&ahead(&|b| b.mid)),
             plan: plan.map(|p| {

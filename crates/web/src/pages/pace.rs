@@ -1,6 +1,7 @@
 //! The month's pace: the fan, plan against forecast, and the daily budgets that would end it on plan.
 
 use std::sync::Arc;
+use tiller_core::evidence::Interval;
 
 use std::collections::{BTreeSet, HashMap};
 
@@ -93,7 +94,7 @@ pub fn fan(book: &Book, pace: &Pace, row: &Row, size: (f64, f64)) -> Fan {
 }
 
 fn line(row: &Row, frame: &Frame, buttons: &HashMap<String, String>) -> PaceLine {
-    let (mid, (low, high)) = row.forecast.end();
+    let (mid, Interval { low, high }) = row.forecast.end();
     let (level, word) = match &row.of {
         Of::Account => ("account", "account".to_owned()),
         Of::Channel(name) => ("channel", format!("channel:{name}")),
@@ -282,7 +283,7 @@ pub async fn csv(
     ]
     .map(str::to_owned);
     let rows = pace.rows.iter().map(|r| {
-        let (mid, (low, high)) = r.forecast.end();
+        let (mid, Interval { low, high }) = r.forecast.end();
         let level = match r.of {
             Of::Account => "account",
             Of::Channel(_) => "channel",
