@@ -2,9 +2,10 @@
 //! and a headroom *h*, bid ← k·bid + h rests at h ÷ (1 − k), wherever that is.
 //!
 //! ```
-//! use tiller_core::bid_feedback::holding;
+//! use tiller_core::Price;
+//! use tiller_core::bid_feedback::steady_headroom;
 //! // Clicks at half the bid cost 1.00: only a headroom of 1.00 sets the next bid to 2.00 again.
-//! assert_eq!(steady_headroom(1.0, 0.5), 1.0);
+//! assert_eq!(steady_headroom(Price(1.0), 0.5), Price(1.0));
 //! ```
 
 use crate::Price;

@@ -3,7 +3,7 @@
 //! ```
 //! use tiller_core::listing_bids::propose;
 //! use tiller_core::segments::Rules;
-//! use tiller_core::{Micros, Tally, Target};
+//! use tiller_core::{Micros, Price, Tally, Target};
 //! let counted = |clicks: i64, spend, conversions| Tally {
 //!     clicks,
 //!     spend: Micros::from_units(spend),
@@ -12,8 +12,8 @@
 //! };
 //! let rules = Rules { target: Target::Cpa(Price(20.0)), dispersion: 1.0, raise: true };
 //! // 400 clicks at 2.00 brought 8 at 100 each: a step down, no further.
-//! let proposal = propose(&counted(2000, 2000.0, 100.0), &counted(400, 800.0, 8.0), 2.0, rules).unwrap();
-//! assert!((proposal.bid - 1.6).abs() < 1e-9);
+//! let proposal = propose(&counted(2000, 2000.0, 100.0), &counted(400, 800.0, 8.0), Price(2.0), rules).unwrap();
+//! assert!((proposal.bid - Price(1.6)).units().abs() < 1e-9);
 //! ```
 
 use crate::Price;

@@ -7,7 +7,7 @@
 //!
 //! ```
 //! use tiller_core::segments::{Proposal, Rules, Segment, judge};
-//! use tiller_core::{Micros, Tally, Target};
+//! use tiller_core::{Micros, Price, Tally, Target};
 //! let people = |name, clicks: i64, conversions| Segment {
 //!     name,
 //!     tally: Tally { clicks, conversions, spend: Micros::from_units(clicks as f64), ..Tally::default() },

@@ -4,7 +4,7 @@
 //! ```
 //! use chrono::NaiveDate;
 //! use tiller_core::steps::{Step, advise};
-//! use tiller_core::{Micros, Tally, Target};
+//! use tiller_core::{Micros, Price, Tally, Target};
 //! let day = |d| NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
 //! let counted = |conversions| Tally {
 //!     spend: Micros::from_units(100.0),

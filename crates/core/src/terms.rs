@@ -3,7 +3,7 @@
 //!
 //! ```
 //! use tiller_core::terms::{Term, judge};
-//! use tiller_core::{Micros, Tally, Target};
+//! use tiller_core::{Micros, Price, Tally, Target};
 //! let term = |text: &str, clicks: i64, conversions| Term {
 //!     text: text.into(),
 //!     tally: Tally { clicks, conversions, spend: Micros::from_units(clicks as f64), ..Tally::default() },

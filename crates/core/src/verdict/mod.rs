@@ -5,7 +5,7 @@
 //!
 //! ```
 //! use tiller_core::verdict::{BudgetUse, Case, Verdict, diagnose};
-//! use tiller_core::{Micros, Tally, Target};
+//! use tiller_core::{Micros, Price, Tally, Target};
 //! let counted = |clicks: i64, spend, conversions| Tally {
 //!     clicks,
 //!     spend: Micros::from_units(spend),
