@@ -39,6 +39,7 @@ pub mod week;
 pub mod window;
 pub mod words;
 
+pub use flight::PerDay;
 pub use metrics::Tally;
 pub use money::{Currency, Micros, Money, MoneyError, Price};
 pub use share::Share;

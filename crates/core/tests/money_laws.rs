@@ -4,7 +4,7 @@
 use chrono::{Datelike, Days, NaiveDate};
 use proptest::prelude::*;
 use tiller_core::evidence::{Interval, Prior as Gamma};
-use tiller_core::flight::{Lift, a_day, lifetime, preview, ramp};
+use tiller_core::flight::{Lift, preview, ramp};
 use tiller_core::hours::{ALWAYS, Week, of_day, only, running, seen_from};
 use tiller_core::pace::forecast;
 use tiller_core::pool::{self, Conflict, Member};
@@ -14,7 +14,7 @@ use tiller_core::response::regression::Prior;
 use tiller_core::response::{BELIEF, Day, fit};
 use tiller_core::steps::{Step, advise};
 use tiller_core::week::DAYS;
-use tiller_core::{Micros, Price, Share, Tally, Target, Window};
+use tiller_core::{Micros, PerDay, Price, Share, Tally, Target, Window};
 
 fn date(text: &str) -> NaiveDate {
     text.parse().unwrap()
@@ -200,26 +200,27 @@ proptest! {
     #[test]
     fn a_flight_turns_around(budget in 1.0f64..10_000.0, days in 1u64..400) {
         let flight = dates(date("2026-11-10"), days);
-        prop_assert!((a_day(lifetime(budget, flight), flight) / budget - 1.0).abs() < 1e-12);
+        prop_assert!((PerDay::of(PerDay(budget).over(flight), flight).units() / budget - 1.0).abs() < 1e-12);
     }
 
     /// A lift costs its days times what it adds, and the days around it are as before.
     #[test]
     fn a_lift_adds_what_it_says(budget in 1.0f64..1000.0, by in 0.0f64..500.0, days in 1u64..60) {
         let lift = dates(date("2026-12-01"), days);
-        let shown = preview(budget, Lift::Amount(by), lift);
-        let added: f64 = shown.iter().map(|d| d.budget - budget).sum();
+        let shown = preview(PerDay(budget), Lift::Amount(PerDay(by)), lift);
+        let added: f64 = shown.iter().map(|d| d.budget.units() - budget).sum();
         prop_assert!((added - by * days as f64).abs() < 1e-6);
         prop_assert_eq!(shown.iter().filter(|d| d.lifted).count() as u64, days);
         prop_assert!(!shown[0].lifted && !shown[shown.len() - 1].lifted);
-        let shared = preview(budget, Lift::Share(by / budget), lift);
-        prop_assert!(shared.iter().zip(&shown).all(|(s, a)| (s.budget - a.budget).abs() < 1e-6));
+        let shared = preview(PerDay(budget), Lift::Part(by / budget), lift);
+        prop_assert!(shared.iter().zip(&shown).all(|(s, a)| (s.budget.units() - a.budget.units()).abs() < 1e-6));
     }
 
     /// No step of a ramp is a shock, all go one way, and the last is the goal.
     #[test]
     fn a_ramp_is_no_shock(from in 5.0f64..2000.0, to in 5.0f64..2000.0) {
-        let steps = ramp(from, to, 0.2);
+        let steps: Vec<f64> =
+            ramp(PerDay(from), PerDay(to), 0.2).into_iter().map(PerDay::units).collect();
         let mut at = from;
         for step in &steps {
             prop_assert!((step / at - 1.0).abs() <= 0.2 + 1e-9, "{from} {to} {steps:?}");

@@ -11,7 +11,7 @@ use tiller_core::response::experiment;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::spot::Subject;
 use tiller_core::window::later;
-use tiller_core::{Micros, Window};
+use tiller_core::{Micros, PerDay, Window};
 use tiller_store::changes;
 use tiller_store::courses::{self as store, Busy, Moved, New, Progress};
 use tiller_store::people::Account;
@@ -196,18 +196,18 @@ pub(crate) async fn ramp_to(
     db: &PgPool,
     account: &Account,
     person: PersonId,
-    from: f64,
-    budgets: &[f64],
+    from: PerDay,
+    budgets: &[PerDay],
     mut first: Proposal,
     by_strategy: bool,
 ) -> Result<(), DeskError> {
     let apart = ramp_days(by_strategy);
     let steps: Vec<(u64, f64)> =
-        (0..).step_by(apart as usize).zip(budgets.iter().copied()).collect();
+        (0..).step_by(apart as usize).zip(budgets.iter().map(|b| b.units())).collect();
     let Some((_, amount)) = steps.first() else { return Ok(()) };
     first.set = Setting::Budget(Budget::Daily { amount: Micros::from_units(*amount) });
     // What is left unspent of a budget is no step down.
-    let below = *amount < (1.0 - SHOCK) * from - 0.01;
+    let below = *amount < (1.0 - SHOCK) * from.units() - 0.01;
     let counted = if below { ", counted from what it spends," } else { "," };
     first.reason = format!(
         "{} In {} steps of {}% at most{counted} {apart} days apart; the later ones are sent by themselves.",
@@ -215,7 +215,7 @@ pub(crate) async fn ramp_to(
         steps.len(),
         number(100.0 * SHOCK, 0)
     );
-    begin(db, account, person, Kind::Ramp, from, &steps, first).await
+    begin(db, account, person, Kind::Ramp, from.units(), &steps, first).await
 }
 
 /// Sets a lift on dates: its steps are sent by themselves on their days.
@@ -241,7 +241,7 @@ pub async fn lift(
             "a lift lasts 92 days at most; change the budget instead".into(),
         ));
     }
-    let lifted = account.coins(Micros::from_units(by.applied(base))).to_units();
+    let lifted = account.coins(Micros::from_units(by.applied(PerDay(base)).units())).to_units();
     if lifted <= base {
         return Err(DeskError::Invalid("a lift raises the budget; type an amount above 0".into()));
     }

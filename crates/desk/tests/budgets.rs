@@ -8,6 +8,7 @@ use chrono::Weekday;
 use common::market::{Answering, WORLD};
 use common::scene::{Scene, fields, says};
 use common::{book, day};
+use tiller_core::PerDay;
 use tiller_core::allocation::{Answer, HeldBy};
 use tiller_core::course::Kind;
 use tiller_core::flight::Lift;
@@ -124,11 +125,12 @@ async fn a_lift_comes_and_goes_on_its_days(db: PgPool) {
     let feed = s.id(&db, "Neighbours, feed").await;
     let dates = |from: &str, to: &str| Window::new(day(from), day(to)).unwrap();
     let lift = |by, dates| courses::lift(&db, &s.account, s.person, feed, by, dates);
-    let past = lift(Lift::Share(0.5), dates("2026-11-01", "2026-11-20")).await.unwrap_err();
+    let past = lift(Lift::Part(0.5), dates("2026-11-01", "2026-11-20")).await.unwrap_err();
     says(past, "10 Nov");
-    let lower = lift(Lift::Amount(-5.0), dates("2026-11-12", "2026-11-14")).await.unwrap_err();
+    let lower =
+        lift(Lift::Amount(PerDay(-5.0)), dates("2026-11-12", "2026-11-14")).await.unwrap_err();
     says(lower, "raises the budget");
-    lift(Lift::Share(0.5), dates("2026-11-12", "2026-11-14")).await.unwrap();
+    lift(Lift::Part(0.5), dates("2026-11-12", "2026-11-14")).await.unwrap();
     let mut by_day = Vec::new();
     for _ in 0..8 {
         s.days_pass(&db, 1).await;
@@ -152,7 +154,7 @@ async fn a_step_that_was_left_in_the_tray_is_sent_once(db: PgPool) {
     let s = Scene::new(&db).await;
     let feed = s.id(&db, "Neighbours, feed").await;
     let dates = Window::new(day("2026-11-12"), day("2026-11-14")).unwrap();
-    courses::lift(&db, &s.account, s.person, feed, Lift::Share(0.5), dates).await.unwrap();
+    courses::lift(&db, &s.account, s.person, feed, Lift::Part(0.5), dates).await.unwrap();
     s.days_pass(&db, 1).await;
     // Its day has come. Whoever takes the step dies before sending it, the next one too; the person who decided on
     // it has left.
@@ -181,7 +183,7 @@ async fn a_step_that_cannot_be_sent_ends_its_course(db: PgPool) {
     let s = Scene::new(&db).await;
     let feed = s.id(&db, "Neighbours, feed").await;
     let dates = Window::new(day("2026-11-12"), day("2026-11-14")).unwrap();
-    courses::lift(&db, &s.account, s.person, feed, Lift::Share(0.5), dates).await.unwrap();
+    courses::lift(&db, &s.account, s.person, feed, Lift::Part(0.5), dates).await.unwrap();
     s.days_pass(&db, 1).await;
     sqlx::query("UPDATE course SET starts = '2026-11-11'").execute(&db).await.unwrap();
     courses::take_steps(&db, &s.account).await.unwrap();

@@ -12,7 +12,7 @@ use tiller_core::response::budget_response::Bidding;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::spot::Subject;
 use tiller_core::steps::Step;
-use tiller_core::{Micros, Price, Target, Window, learning};
+use tiller_core::{Micros, PerDay, Price, Target, Window, learning};
 use tiller_desk::budgets::curves::{self, Curves};
 use tiller_desk::budgets::{flight, weekly};
 use tiller_desk::plans::{self, moves};
@@ -100,8 +100,9 @@ async fn the_weeks_advice_keeps_the_spend_and_then_keeps_quiet(db: PgPool) {
     assert!((whole.then.budget - whole.now.budget).abs() < 1e-6 * whole.now.budget, "{whole:?}");
     assert!(whole.then.value > whole.now.value);
     for m in moves {
-        assert!(m.to >= m.line.least - 1e-9, "{m:?}");
-        assert!((m.to / m.from - 1.0).abs() >= 0.02, "not worth a change: {m:?}");
+        let (from, to) = (m.from.units(), m.to.units());
+        assert!(to >= m.line.least - 1e-9, "{m:?}");
+        assert!((to / from - 1.0).abs() >= 0.02, "not worth a change: {m:?}");
         assert!(
             m.line
                 .budget_response
@@ -109,9 +110,8 @@ async fn the_weeks_advice_keeps_the_spend_and_then_keeps_quiet(db: PgPool) {
                 .most
                 .is_none_or(|most| m.spend <= most.max(m.line.spend) + 1e-6)
         );
-        let mut last =
-            if m.line.learns { m.from } else { learning::used(m.from, m.to, m.line.spend) };
-        for step in &m.steps {
+        let mut last = if m.line.learns { from } else { learning::used(from, to, m.line.spend) };
+        for PerDay(step) in &m.steps {
             assert!((step / last - 1.0).abs() <= 0.2 + 2e-3, "a shock: {m:?}");
             last = *step;
         }
@@ -119,7 +119,7 @@ async fn the_weeks_advice_keeps_the_spend_and_then_keeps_quiet(db: PgPool) {
         // What is over its target is never given more.
         let judged = now.judge(m.line.campaign).unwrap();
         let fault = judged.diagnosis.faults != tiller_core::verdict::Faults::default();
-        assert!(!fault || m.to < m.from, "{m:?}");
+        assert!(!fault || to < from, "{m:?}");
     }
     let (n, left) = weekly::propose(&db, &s.account, s.person, &moves.iter().collect::<Vec<_>>())
         .await
@@ -275,7 +275,7 @@ async fn nothing_of_an_accounts_money_is_reached_from_another(db: PgPool) {
     let id = theirs.id(&db, "Names, search").await;
     let start = "2026-11-20".parse().unwrap();
     let dates = Window::new(start, "2026-11-22".parse().unwrap()).unwrap();
-    courses::lift(&db, &theirs.account, theirs.person, id, Lift::Amount(10.0), dates)
+    courses::lift(&db, &theirs.account, theirs.person, id, Lift::Amount(PerDay(10.0)), dates)
         .await
         .unwrap();
     let course = courses::list(&db, &theirs.account).await.unwrap().remove(0);
@@ -292,7 +292,8 @@ async fn nothing_of_an_accounts_money_is_reached_from_another(db: PgPool) {
         own.entry(id).is_err() && Curves::load(&db, &mine.account).await.unwrap().of(id).is_none()
     );
     not_found(curves::examine(&db, &own, id, &[]).await.map(drop).unwrap_err());
-    let lift = courses::lift(&db, &mine.account, mine.person, id, Lift::Amount(10.0), dates).await;
+    let lift =
+        courses::lift(&db, &mine.account, mine.person, id, Lift::Amount(PerDay(10.0)), dates).await;
     assert!(lift.is_err(), "a lift on another account's campaign");
     let convert = flight::convert(&db, &mine.account, mine.person, id, Some(dates)).await;
     assert!(convert.is_err(), "a flight on another account's campaign");

@@ -2,10 +2,10 @@
 //! goes in steps, and asks nobody for more than can be spent.
 
 use proptest::prelude::*;
-use tiller_core::Price;
 use tiller_core::allocation::{Precision, Response};
 use tiller_core::learning::{SHOCK, used};
 use tiller_core::response::budget_response::{BudgetResponse, Capacity, Evidence};
+use tiller_core::{PerDay, Price};
 use tiller_desk::CampaignId;
 use tiller_desk::budgets::responses::Spender;
 use tiller_desk::budgets::weekly::{Move, Part, Week, advise};
@@ -94,8 +94,9 @@ proptest! {
             prop_assert_eq!(up(&m), m.to > m.from, "{:?}", m);
             if up(&m) {
                 prop_assert_eq!(part, Part::Full, "{:?}", m);
-                prop_assert!(m.to <= m.line.budget_response.capacity.most.unwrap_or(1.2 * m.from) + 0.01, "{:?}", m);
-                prop_assert!(m.to <= 2.0 * m.from + 0.01, "{:?}", m);
+                let (from, to) = (m.from.units(), m.to.units());
+                prop_assert!(to <= m.line.budget_response.capacity.most.unwrap_or(1.2 * from) + 0.01, "{:?}", m);
+                prop_assert!(to <= 2.0 * from + 0.01, "{:?}", m);
             } else {
                 let kept = if m.line.conversions < 10.0 { 0.8 } else { 0.25 };
                 prop_assert!(m.spend >= kept * m.line.spend * (1.0 - 1e-9), "{:?}", m);
@@ -106,9 +107,12 @@ proptest! {
     #[test]
     fn every_step_is_small_and_the_last_one_is_the_goal(account in account()) {
         for m in of(&account).moves {
-            let mut from = if m.line.learns { m.from } else { used(m.from, m.to, m.line.spend) };
+            let (mut from, to) = (m.from.units(), m.to.units());
+            if !m.line.learns {
+                from = used(from, to, m.line.spend);
+            }
             prop_assert_eq!(m.steps.last(), Some(&m.to), "{:?}", m);
-            for step in &m.steps {
+            for PerDay(step) in &m.steps {
                 // Both are set in hundredths.
                 prop_assert!((step - from).abs() <= SHOCK * from + 0.02, "{} to {}: {:?}", from, step, m);
                 from = *step;

@@ -2,11 +2,10 @@
 //! what cost. Each answers for those after it.
 
 use std::collections::HashSet;
-use tiller_core::Price;
+use tiller_core::{PerDay, Price};
 
 use chrono::{Datelike, Days, NaiveDate};
 use tiller_core::alarm::{self, Jump, Noon};
-use tiller_core::flight::monthly_limit;
 use tiller_core::ids::CampaignId;
 use tiller_core::setting::{Budget, CampaignSettings, Pacing, Setting, Status};
 use tiller_core::{Micros, Target, Window};
@@ -248,7 +247,7 @@ fn limited(entry: &Entry) -> HashSet<NaiveDate> {
             }
             spent += d.tally.spend.to_units();
             highest = highest.max(d.budget.map_or(0.0, Micros::to_units));
-            highest > 0.0 && spent >= USED_UP * monthly_limit(highest)
+            highest > 0.0 && spent >= USED_UP * PerDay(highest).a_month()
         })
         .map(|d| d.day)
         .collect()

@@ -1,9 +1,8 @@
 //! Budgets by the day and over a flight, one into the other (P3).
 
-use tiller_core::flight::{a_day, lifetime};
 use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::setting::{Budget, Setting};
-use tiller_core::{Micros, Window};
+use tiller_core::{Micros, PerDay, Window};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
@@ -17,7 +16,7 @@ use tiller_core::spot::Subject;
 pub fn converted(budget: Budget, flight: Option<Window>) -> Result<Budget, DeskError> {
     match (budget, flight) {
         (Budget::Daily { amount }, Some(flight)) => Ok(Budget::Lifetime {
-            amount: Micros::from_units(lifetime(amount.to_units(), flight)),
+            amount: Micros::from_units(PerDay::from(amount).over(flight)),
             starts: flight.from(),
             ends: flight.to(),
         }),
@@ -28,7 +27,9 @@ pub fn converted(budget: Budget, flight: Option<Window>) -> Result<Budget, DeskE
         (Budget::Lifetime { amount, starts, ends }, _) => {
             let flight = Window::new(starts, ends)
                 .ok_or_else(|| DeskError::Invalid("its flight ends before it begins".into()))?;
-            Ok(Budget::Daily { amount: Micros::from_units(a_day(amount.to_units(), flight)) })
+            Ok(Budget::Daily {
+                amount: Micros::from_units(PerDay::of(amount.to_units(), flight).units()),
+            })
         }
     }
 }

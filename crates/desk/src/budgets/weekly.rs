@@ -12,7 +12,7 @@ use tiller_core::ids::PersonId;
 use tiller_core::learning::{self, SHOCK};
 use tiller_core::response::budget_response::Evidence;
 use tiller_core::setting::{Budget, Setting};
-use tiller_core::{Micros, Target};
+use tiller_core::{Micros, PerDay, Target};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
@@ -54,13 +54,13 @@ pub struct Move {
     /// The line.
     pub line: Spender,
     /// Its daily budget now.
-    pub from: f64,
+    pub from: PerDay,
     /// Its new daily budget.
-    pub to: f64,
+    pub to: PerDay,
     /// What it is expected to spend a day then.
     pub spend: f64,
     /// Steps that lead there where it is more than a step, the last of them `to`.
-    pub steps: Vec<f64>,
+    pub steps: Vec<PerDay>,
     /// How it takes part.
     pub part: Part,
 }
@@ -362,8 +362,8 @@ fn a_move(line: Spender, part: Part, spend: f64) -> Option<Move> {
     }
     let used = if line.learns { from } else { learning::used(from, to, line.spend) };
     let far = (to / used - 1.0).abs() > SHOCK + 1e-9;
-    let steps = if far { ramp(used, to, SHOCK) } else { vec![to] };
-    Some(Move { line, from, to, spend, steps, part })
+    let steps = if far { ramp(PerDay(used), PerDay(to), SHOCK) } else { vec![PerDay(to)] };
+    Some(Move { line, from: PerDay(from), to: PerDay(to), spend, steps, part })
 }
 
 /// A move as it is offered.
@@ -398,7 +398,7 @@ pub async fn propose(
 
 /// The budget that a move sets in the end.
 fn setting(m: &Move) -> Setting {
-    Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to) })
+    Setting::Budget(Budget::Daily { amount: Micros::from_units(m.to.units()) })
 }
 
 fn proposal(m: &Move) -> Proposal {
@@ -505,7 +505,11 @@ mod tests {
         let week = with(&good_and_faulty(), part);
         let down = &week.moves[1];
         assert!((down.spend - 20.0).abs() < 1e-6, "{week:?}");
-        assert_eq!((down.from, down.steps[0]), (200.0, 64.0), "the first step is from 80, not 200");
+        assert_eq!(
+            (down.from, down.steps[0]),
+            (PerDay(200.0), PerDay(64.0)),
+            "the first step is from 80, not 200"
+        );
         let mut learns = good_and_faulty();
         learns[1].learns = true;
         assert!(with(&learns, part).moves.is_empty(), "its budget is far from what it spends");
@@ -547,8 +551,8 @@ mod tests {
         let week =
             of(&[line(100.0, 100.0, Some(130.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
         let (up, down) = (&week.moves[0], &week.moves[1]);
-        assert!((up.to - 130.0).abs() < 0.011 && (up.spend - 119.6).abs() < 1e-6, "{up:?}");
-        assert!((down.to - 80.4).abs() < 0.011, "{down:?}");
+        assert!((up.to.units() - 130.0).abs() < 0.011 && (up.spend - 119.6).abs() < 1e-6, "{up:?}");
+        assert!((down.to.units() - 80.4).abs() < 0.011, "{down:?}");
     }
 
     #[test]
@@ -556,18 +560,18 @@ mod tests {
         let week =
             of(&[line(100.0, 100.0, Some(160.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
         let (up, down) = (&week.moves[0], &week.moves[1]);
-        assert_eq!((up.to, up.steps.len()), (160.0, 3));
-        assert!((down.to - 52.8).abs() < 0.011, "{down:?}");
+        assert_eq!((up.to, up.steps.len()), (PerDay(160.0), 3));
+        assert!((down.to.units() - 52.8).abs() < 0.011, "{down:?}");
         for m in [up, down] {
             let from = std::iter::once(&m.from).chain(&m.steps);
             for (a, b) in from.zip(&m.steps) {
-                assert!((b / a - 1.0).abs() <= SHOCK + 1e-3, "{:?}", m.steps);
+                assert!((b.units() / a.units() - 1.0).abs() <= SHOCK + 1e-3, "{:?}", m.steps);
             }
             assert_eq!(m.steps.last(), Some(&m.to));
         }
         // Nothing tells what it could spend: one step.
         let blind = of(&[line(100.0, 100.0, None, 0.04), line(100.0, 100.0, Some(100.0), 0.02)]);
-        assert_eq!(blind.moves[0].to, 120.0);
+        assert_eq!(blind.moves[0].to, PerDay(120.0));
     }
 
     #[test]

@@ -1,11 +1,11 @@
 //! A plan's daily budgets on their way to the tray.
 
 use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
-use tiller_core::flight::{lifetime, ramp};
+use tiller_core::flight::ramp;
 use tiller_core::ids::PersonId;
 use tiller_core::learning::{SHOCK, shock};
 use tiller_core::setting::{Budget, Setting};
-use tiller_core::{Price, Window};
+use tiller_core::{PerDay, Price, Window};
 use tiller_store::PgPool;
 
 use crate::account::settings::Settings;
@@ -25,7 +25,7 @@ pub struct Planned {
     /// The change to it.
     pub proposal: Proposal,
     /// Money a day now and then, where that is better done in steps.
-    pub ramp: Option<(f64, f64)>,
+    pub ramp: Option<(PerDay, PerDay)>,
 }
 
 /// The budgets that a solved plan asks for, and the lines that can't be set with the reason.
@@ -62,7 +62,7 @@ pub fn of_plan(
                     continue;
                 }
                 let shocks = set.strategy.automatic() && shock(now, to.to_units()).is_some();
-                (Budget::Daily { amount: to }, shocks.then(|| (now, to.to_units())))
+                (Budget::Daily { amount: to }, shocks.then(|| (PerDay(now), to.into())))
             }
             Some(Budget::Lifetime { amount, starts, ends }) => {
                 let Some(ahead) = book.span.to().succ_opt().and_then(|d| Window::new(d, ends))
@@ -72,7 +72,7 @@ pub fn of_plan(
                 };
                 let so_far = Window::new(starts, book.span.to())
                     .map_or(0.0, |w| entry.tally(w).spend.to_units());
-                let to = coins(so_far + lifetime(a_day, ahead));
+                let to = coins(so_far + PerDay(a_day).over(ahead));
                 if (to.to_units() / amount.to_units() - 1.0).abs() <= WORTH_A_CHANGE {
                     continue;
                 }

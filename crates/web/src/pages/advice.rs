@@ -107,7 +107,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
     let line = |m: &Move| {
         let adds = m.adds();
         let gain = if by_value { adds.value } else { adds.conversions }.unwrap_or(0.0);
-        let percent = signed(100.0 * (m.to / m.from - 1.0), |x| number(x, 0));
+        let percent = signed(100.0 * (m.to.units() / m.from.units() - 1.0), |x| number(x, 0));
         MoveLine {
             button: weekly::offer(m).button(),
             name: m.line.name.clone(),

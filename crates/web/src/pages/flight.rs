@@ -8,7 +8,7 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::NaiveDate;
 use tiller_core::Window;
-use tiller_core::flight::{Lift, monthly_limit, preview};
+use tiller_core::flight::{Lift, PerDay, preview};
 use tiller_core::setting::Budget;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::budgets::flight as desk;
@@ -101,12 +101,12 @@ fn lift(params: &Params) -> Result<Option<(Lift, Window)>, String> {
         .and_then(|(from, to)| Window::new(from, to))
         .ok_or("type the first and the last day; it ends no earlier than it begins")?;
     let by = if by.ends_with('%') {
-        typed_number::share(by.trim_start_matches('+'))?.map(Lift::Share)
+        typed_number::share(by.trim_start_matches('+'))?.map(Lift::Part)
     } else {
-        typed_number::amount(by, None)?.map(Lift::Amount)
+        typed_number::amount(by, None)?.map(|more| Lift::Amount(PerDay(more)))
     };
     let by = by.ok_or("type by how much: an amount a day, or a share such as 50%")?;
-    if by.applied(1.0) <= 1.0 {
+    if by.applied(PerDay(1.0)) <= PerDay(1.0) {
         return Err("a lift raises the budget; type an amount above 0".into());
     }
     if dates.days() > 92 {
@@ -137,16 +137,16 @@ async fn page(
     let (_, frame, head) = open(&app.db, member, params, campaign, Side::Flight).await?;
     let settings = Settings::of_account(&app.db, member.account.id).await?;
     let budget = settings.campaign(campaign).and_then(|c| c.budget);
-    let a_day = budget.map(|b| b.per_day().to_units());
+    let a_day = budget.map(|b| PerDay::from(b.per_day()));
     let (wrong, asked) = match asked {
         Ok(asked) => (refused, asked),
         Err(why) => (Some(why), None),
     };
     let days =
         asked.zip(a_day).map_or(Vec::new(), |((by, dates), budget)| preview(budget, by, dates));
-    let most = days.iter().map(|d| d.budget).fold(1.0, f64::max);
+    let most = days.iter().map(|d| d.budget.units()).fold(1.0, f64::max);
     let wide = 640.0 / days.len().max(1) as f64;
-    let more: f64 = days.iter().map(|d| d.budget - a_day.unwrap_or(0.0)).sum();
+    let more: f64 = days.iter().map(|d| d.budget.units() - a_day.map_or(0.0, PerDay::units)).sum();
     let view = LiftView {
         from: params.text("from_day").to_owned(),
         to: params.text("to_day").to_owned(),
@@ -160,8 +160,8 @@ async fn page(
                 day: day(d.day),
                 budget: money(d.budget),
                 x: (10.0 * wide * i as f64).round() / 10.0,
-                height: (10.0 * HIGH * d.budget / most).round() / 10.0,
-                y: (10.0 * (HIGH * (1.0 - d.budget / most) + 20.0)).round() / 10.0,
+                height: (10.0 * HIGH * d.budget.units() / most).round() / 10.0,
+                y: (10.0 * (HIGH * (1.0 - d.budget.units() / most) + 20.0)).round() / 10.0,
                 lifted: d.lifted,
             })
             .collect(),
@@ -176,7 +176,7 @@ async fn page(
                 format!(
                     "{} a day. A day may run over, up to twice that; a month is never charged more than 30.4 times it, {}.",
                     money(a_day),
-                    money(monthly_limit(a_day))
+                    money(PerDay(a_day).a_month())
                 )
             }
             Some(Budget::Lifetime { amount, starts, ends }) => format!(
@@ -184,7 +184,7 @@ async fn page(
                 money(amount.to_units()),
                 full_day(starts),
                 full_day(ends),
-                money(a_day.unwrap_or(0.0))
+                money(a_day.map_or(0.0, PerDay::units))
             ),
             None if frame.connected => {
                 "It has no budget of its own: its ad groups have theirs.".into()
