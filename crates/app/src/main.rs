@@ -13,8 +13,8 @@ use clap::Parser;
 use commands::Cli;
 use mimalloc::MiMalloc;
 
-/// The system's allocator keeps what pages leave in the gaps of many threads' heaps: after an hour of readers it held
-/// five times the memory of this one, and still more every minute (docs/performance.md).
+/// The system's allocator keeps what pages leave in the gaps of many threads' heaps: under fifty readers it held three
+/// times the memory of this one, and answered a third fewer (docs/performance.md).
 #[global_allocator]
 static ALLOCATOR: MiMalloc = MiMalloc;
 
