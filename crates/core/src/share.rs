@@ -5,7 +5,7 @@
 /// ```
 /// use tiller_core::Share;
 /// let quarter = Share::new(0.25).unwrap();
-/// assert_eq!((quarter.get(), quarter.rest().get()), (0.25, 0.75));
+/// assert_eq!(Share::mean([quarter, Share::new(0.75).unwrap()]), Share::new(0.5));
 /// assert!(Share::new(1.2).is_none() && Share::new(f64::NAN).is_none());
 /// ```
 #[derive(Clone, Copy, Debug, PartialEq, PartialOrd)]
@@ -20,11 +20,6 @@ impl Share {
     /// The number.
     pub const fn get(self) -> f64 {
         self.0
-    }
-
-    /// All but this.
-    pub fn rest(self) -> Self {
-        Self(1.0 - self.0)
     }
 
     /// The mean of some; none of none.

@@ -8,8 +8,8 @@ use crate::figure::{Figure, Ratio, Unit, aov, cpa, cpc};
 use crate::numerals::{number, or_absent, percent, signed};
 use crate::wording;
 
-/// A difference of a cost that is told as one.
-const DEARER: f64 = 0.05;
+/// A cost that differs by less is as good.
+const AS_GOOD: f64 = 0.05;
 
 /// How a difference reads.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -83,8 +83,8 @@ fn row(j: &Judged, key: &'static str, of: Ratio, told: Told) -> Beside {
         Told::Cost(worse) => {
             let by = own.zip(peers).filter(|(_, p)| *p > 0.0).map(|(o, p)| o / p - 1.0);
             let tone = match by.map(|by| worse * by) {
-                Some(by) if by > DEARER => Tone::Harm,
-                Some(by) if by < -DEARER => Tone::Gain,
+                Some(by) if by > AS_GOOD => Tone::Harm,
+                Some(by) if by < -AS_GOOD => Tone::Gain,
                 _ => Tone::Quiet,
             };
             (or_absent(by, |by| signed(by * 100.0, |x| number(x, 0)) + "%"), tone)
