@@ -132,6 +132,78 @@ fn a_report_is_diagnosed_like_the_page_does() {
     );
 }
 
+/// Common practice, no source (B5): 28 of 100 clicks convert, a conversion may cost 30, a click costs 11.30. Rounded up to
+/// 4 clicks 7.50 is affordable; halfway there is 9.40, then 8.45, then 7.975.
+#[test]
+fn bids_of_a_report_are_what_the_page_says() {
+    let head = "date,channel,campaign,impressions,clicks,spend,conversions\n";
+    let day = |d: u32| {
+        format!(
+            "2026-10-{d:02},Findle,Courses,1000,100,1130,28\n2026-10-{d:02},Findle,Idle,100,0,0,0\n"
+        )
+    };
+    let days = (1..=30).map(day).collect::<Vec<_>>().concat();
+    let report = format!("{head}{days}");
+    let ask = |more: &[&str]| {
+        let mut args = vec!["bids", "-", "--json"];
+        args.extend(more);
+        let o = run(&args, &report);
+        assert_eq!(o.status.code(), Some(0), "{}", err(&o));
+        serde_json::from_str::<serde_json::Value>(&out(&o)).unwrap()["campaigns"].clone()
+    };
+    let all = ask(&["--target-cpa", "30"]);
+    let courses = &all[0];
+    let near = |x: &serde_json::Value, is: f64| (x.as_f64().unwrap() - is).abs() < 1e-9;
+    assert_eq!(courses["campaign"], "Courses", "the most spend first");
+    assert!(near(&courses["paid_cpc"], 11.3) && near(&courses["affordable_cpc"], 8.4));
+    assert!(near(&courses["affordable_cpc_cautious"], 7.5) && near(&courses["halfway_bid"], 9.4));
+    let steps = courses["steps"].as_array().unwrap();
+    assert!(near(&steps[0], 9.4) && near(&steps[1], 8.45) && near(&steps[2], 7.975));
+    assert_eq!((steps.len(), courses["held_by"].as_str()), (3, Some("unknown")));
+    // One more costs more than the mean: its price is paid for all.
+    let next = &courses["next_conversion"];
+    assert!(
+        next["low"].as_f64().unwrap() > 11.3 / 0.28
+            && next["high"].as_f64() > next["cost"].as_f64()
+    );
+    let first = &courses["advice"][0];
+    assert_eq!((first["strategy"].as_str(), first["rank"].as_u64()), (Some("manual_cpc"), Some(1)));
+    assert!(first["reason"].as_str().unwrap().contains("30 days"), "{first}");
+    // Nothing to compute it of is absent, never 0.
+    let idle = &all[1];
+    for figure in
+        ["paid_cpc", "clicks_per_conversion", "affordable_cpc", "halfway_bid", "next_conversion"]
+    {
+        assert!(idle[figure].is_null(), "{figure}");
+    }
+    assert_eq!(idle["steps"].as_array().unwrap().len(), 0);
+    // 40 of value a conversion would be needed; without values a ROAS affords nothing that is known.
+    assert!(ask(&["--target-roas", "4"])[0]["affordable_cpc"].is_null());
+    let one = ask(&["--target-cpa", "30", "--campaign", "courses", "--look-backs", "5"]);
+    assert_eq!((one.as_array().unwrap().len(), one[0]["steps"].as_array().unwrap().len()), (1, 5));
+    for (wrong, says) in [
+        (
+            vec!["--target-cpa", "30", "--campaign", "Jars"],
+            "no campaign ‘Jars’; it has: Courses, Idle",
+        ),
+        (vec!["--target-cpa", "30", "--from", "2026-12-01"], "settled days"),
+        (vec!["--target-cpa", "0"], "a number above 0"),
+        (vec!["--target-cpa", "30", "--look-backs", "0"], "0 is not in 1..=20"),
+        (vec![], "required"),
+    ] {
+        let mut args = vec!["bids", "-"];
+        args.extend(&wrong);
+        let o = run(&args, &report);
+        assert_eq!(o.status.code(), Some(2), "{wrong:?}: {}", err(&o));
+        assert!(err(&o).contains(says), "{wrong:?}: {}", err(&o));
+    }
+    insta::assert_snapshot!(out(&run(&["bids", "-", "--target-cpa", "30"], &report)), @r"
+    campaign   paid CPC  affordable    halfway  held by  strategy
+    Courses       11.30        7.50       9.40  unknown  manual cpc
+    Idle              –           –          –  unknown  manual cpc
+    ");
+}
+
 #[test]
 fn targets_and_amounts_that_make_no_sense_are_bad_input() {
     let report = "date,channel,campaign,impressions,clicks,spend,conversions\n2026-11-01,Findle,Hives,10,1,1,0\n";

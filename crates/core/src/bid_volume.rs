@@ -105,6 +105,13 @@ impl Elasticity {
         (at(0.5), Interval { low: a.min(b), high: a.max(b) })
     }
 
+    /// What the next click costs over the mean one, at any CPC: a higher bid pays more for every click that it had
+    /// before, so 1 + 1/γ. Median and 80% interval; infinite where a higher bid may bring nothing.
+    pub fn next_click(&self) -> (f64, Interval) {
+        let at = |p| 1.0 + 1.0 / self.quantile(p);
+        (at(0.5), Interval { low: at(0.9), high: at(0.1) })
+    }
+
     /// Whether `cpc` lies within what has been seen.
     pub fn has_seen(&self, cpc: Price) -> bool {
         self.seen.contains(cpc.units())
@@ -146,6 +153,20 @@ mod tests {
         let e = elasticity(&days(0.4, 10)).unwrap();
         assert_eq!((e.mean, e.sd), (1.0, 0.5));
         assert!(elasticity(&[]).is_none());
+    }
+
+    /// By differences: spend over clicks between two CPCs that lie close together.
+    #[test]
+    fn the_next_click_costs_what_spend_and_clicks_say() {
+        let e = Elasticity { mean: 0.8, sd: 0.02, seen: Interval { low: 1.0, high: 2.0 } };
+        let clicks = |cpc: f64| 100.0 * e.volume(Price(1.5), Price(cpc)).0;
+        let (a, b) = (1.5, 1.5001);
+        let marginal = (clicks(b) * b - clicks(a) * a) / (clicks(b) - clicks(a));
+        let (times, range) = e.next_click();
+        assert!((marginal / a - times).abs() < 1e-3, "{marginal} {times}");
+        assert!(range.contains(times) && range.low > 1.0);
+        let unsure = Elasticity { mean: 0.0, sd: 0.5, ..e };
+        assert!(unsure.next_click().1.high > 10.0, "it may bring nothing");
     }
 
     #[test]

@@ -31,6 +31,7 @@ pub mod share;
 pub mod share_out;
 pub mod spot;
 pub mod steps;
+pub mod strategy;
 pub mod target;
 pub mod terms;
 pub mod tracking;

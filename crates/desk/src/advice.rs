@@ -104,6 +104,26 @@ impl Advised {
         }
     }
 
+    /// What the one advice on a campaign asks for, where its channel is connected and it can be set there.
+    pub fn cure(
+        &self,
+        book: &Book,
+        settings: &Settings,
+        entry: &Entry,
+        judged: Option<&Judged>,
+    ) -> Option<Cure> {
+        settings.connection(entry.campaign.id)?;
+        match self.on(entry, judged) {
+            Advice::Nothing => None,
+            Advice::Quiet(quiet) => Some(Cure::Quiet(quiet)),
+            Advice::Budget(m) => Some(Cure::Budget(Box::new(m.clone()), self.week.moves.clone())),
+            Advice::Verdict(judged) => {
+                let change = remedy::of_campaign(settings, entry, judged)?;
+                Some(unless_quiet(book, settings, entry.campaign.id, change))
+            }
+        }
+    }
+
     /// Why a campaign is left alone, if it is.
     pub fn quiet(&self, campaign: CampaignId) -> Option<&Quiet> {
         self.quiet.get(&campaign)
@@ -111,6 +131,7 @@ impl Advised {
 }
 
 /// What the one advice on a campaign, an ad group or an item would set.
+#[derive(Clone, Debug)]
 pub enum Cure {
     /// One change.
     Change(Proposal),
@@ -137,22 +158,17 @@ pub async fn cure(
     }
     if let Subject::Campaign(id) = subject {
         let advised = of_account(db, book).await?;
-        match advised.on(book.entry(id)?, Some(judged)) {
-            Advice::Nothing => return Ok(None),
-            Advice::Quiet(quiet) => return Ok(Some(Cure::Quiet(quiet))),
-            Advice::Budget(m) => {
-                return Ok(Some(Cure::Budget(Box::new(m.clone()), advised.week.moves.clone())));
-            }
-            Advice::Verdict(_) => {}
-        }
+        return Ok(advised.cure(book, &settings, book.entry(id)?, Some(judged)));
     }
     let change = remedy::of_verdict(&settings, subject, judged, e.trade_off);
-    let touches = book.touched.get(&e.campaign_id).map_or(&[][..], Vec::as_slice);
-    Ok(change.map(|p| {
-        let spot = settings.spot(p.subject);
-        let quiet = spot.and_then(|spot| quiet_at(touches, spot, &p.set));
-        quiet.map_or(Cure::Change(p), Cure::Quiet)
-    }))
+    Ok(change.map(|p| unless_quiet(book, &settings, e.campaign_id, p)))
+}
+
+/// A change, or why its spot is left alone for now.
+fn unless_quiet(book: &Book, settings: &Settings, campaign: CampaignId, p: Proposal) -> Cure {
+    let touches = book.touched.get(&campaign).map_or(&[][..], Vec::as_slice);
+    let quiet = settings.spot(p.subject).and_then(|spot| quiet_at(touches, spot, &p.set));
+    quiet.map_or(Cure::Change(p), Cure::Quiet)
 }
 
 /// How many times as much a campaign's money would bring, were it halfway to its target: what one step of a remedy is

@@ -1,9 +1,10 @@
 //! Settings in words: what is set, what shall be, how far that is, and what it moves.
 
 use tiller_core::Micros;
-use tiller_core::course::Kind;
+use tiller_core::course;
 use tiller_core::learning::{Moved, relative};
 use tiller_core::setting::{Budget, PlacesMode, Setting, Status, Strategy};
+use tiller_core::strategy::Kind;
 use tiller_core::week::WeekHour;
 
 use crate::numerals::{counted, full_day, number};
@@ -89,13 +90,32 @@ pub fn value(setting: &Setting) -> String {
 
 fn strategy(s: Strategy) -> String {
     match s {
-        Strategy::ManualCpc => "manual CPC".into(),
-        Strategy::ManualCpm => "manual CPM".into(),
-        Strategy::MostClicks => "most clicks".into(),
-        Strategy::MostConversions => "most conversions".into(),
-        Strategy::MostValue => "most value".into(),
         Strategy::TargetCpa { target } => units(target),
         Strategy::TargetRoas { target } => number(target, 2),
+        other => kind(other.into()).into(),
+    }
+}
+
+/// A strategy with its target: `target CPA 52.00`.
+pub fn strategy_in_full(s: Strategy) -> String {
+    match s {
+        Strategy::TargetCpa { .. } | Strategy::TargetRoas { .. } => {
+            format!("{} {}", kind(s.into()), strategy(s))
+        }
+        other => strategy(other),
+    }
+}
+
+/// The name of a strategy.
+pub fn kind(kind: Kind) -> &'static str {
+    match kind {
+        Kind::ManualCpc => "manual CPC",
+        Kind::ManualCpm => "manual CPM",
+        Kind::MostClicks => "most clicks",
+        Kind::MostConversions => "most conversions",
+        Kind::MostValue => "most value",
+        Kind::TargetCpa => "target CPA",
+        Kind::TargetRoas => "target ROAS",
     }
 }
 
@@ -167,10 +187,10 @@ pub fn changes(n: u64) -> String {
     counted(n, "change", "changes")
 }
 /// What a course is for, for people.
-pub fn course(kind: Kind) -> &'static str {
+pub fn course(kind: course::Kind) -> &'static str {
     match kind {
-        Kind::Experiment => "step experiment",
-        Kind::Lift => "budget lift",
-        Kind::Ramp => "ramp",
+        course::Kind::Experiment => "step experiment",
+        course::Kind::Lift => "budget lift",
+        course::Kind::Ramp => "ramp",
     }
 }

@@ -4,6 +4,7 @@
 pub mod account;
 pub mod advice;
 pub mod alarms;
+pub mod bids;
 pub mod book;
 pub mod budgets;
 pub mod causes;
@@ -17,6 +18,8 @@ pub mod measure;
 pub mod numerals;
 pub mod pace;
 pub mod plans;
+pub mod report_file;
+pub mod rows;
 pub mod spend;
 pub mod steps;
 pub mod today;

@@ -6,7 +6,7 @@ mod common;
 use chrono::NaiveDate;
 use chrono::Weekday;
 use common::market::{Answering, WORLD};
-use common::scene::{Scene, fields, says};
+use common::scene::{Scene, carried, fields, says};
 use common::{book, day};
 use tiller_core::PerDay;
 use tiller_core::allocation::{Answer, HeldBy};
@@ -27,7 +27,7 @@ use tiller_desk::numerals::money;
 use tiller_desk::pace::{self, Of};
 use tiller_desk::plans::{self, moves};
 use tiller_desk::tray::{self, Edit, offer, sending};
-use tiller_desk::{PgPool, courses};
+use tiller_desk::{PgPool, Role, courses};
 use tiller_store::MIGRATIONS;
 
 async fn pace_now(s: &Scene, db: &PgPool) -> std::sync::Arc<pace::Pace> {
@@ -230,11 +230,17 @@ async fn a_plan_goes_to_the_channel_and_the_month_follows_it(db: PgPool) {
     assert!(solved.outlook.is_some());
     assert!(plans::why(&worked, solved, courses_line).contains("by hand"));
     let to_names = solved.lines[names].budget / 30.4;
+    let was_shown = carried(&plans::open(&db, &s.account, opened.plan.id).await.unwrap());
     plans::save(&db, &s.account, opened.plan.id, "Plan", file).await.unwrap();
     let opened = plans::open(&db, &s.account, opened.plan.id).await.unwrap();
     let now = book(&db, &s.account).await;
     let before = s.budget("Courses, search");
-    moves::to_tray(&db, &now, s.person, &opened).await.unwrap();
+    let stale = moves::to_tray(&db, &now, s.person, &opened, &was_shown).await.unwrap_err();
+    assert!(stale.to_string().contains("has changed since this page was loaded"), "{stale}");
+    let none = moves::to_tray(&db, &now, s.person, &opened, &[]).await.unwrap_err();
+    assert!(none.to_string().contains("choose at least one line"), "{none}");
+    assert_eq!(tray::rows(&db, &s.account).await.unwrap().len(), 0, "nothing was put there");
+    moves::to_tray(&db, &now, s.person, &opened, &carried(&opened)).await.unwrap();
     s.send(&db).await;
     let first = s.budget("Courses, search");
     assert!((first / before - 0.8).abs() < 1e-6, "a first step of a fifth: {before} to {first}");
@@ -338,7 +344,7 @@ async fn a_months_budget_is_typed(db: PgPool) {
     let none = "Nov 2026: none".to_owned();
     let both = format!("Nov 2026: {}, of which {} for Findle", money(12_000.0), money(9_000.0));
     assert_eq!(told[..2], [(both.clone(), none.clone()), (none, both)]);
-    decisions::undo(&db, &s.account, s.person, log[0].id).await.unwrap();
+    decisions::undo(&db, &s.account, s.person, Role::Analyst, log[0].id).await.unwrap();
     assert_eq!(pace_now(&s, &db).await.typed, pace.typed);
     // The same again is no decision.
     pace::plan_month(&db, &now, s.person, &typed("12000", "9000")).await.unwrap();

@@ -4,7 +4,7 @@
 mod common;
 
 use common::market::Answering;
-use common::scene::{Scene, fields, says};
+use common::scene::{Scene, carried, fields, says};
 use common::{account, book};
 use tiller_core::allocation::{Goal, brings};
 use tiller_core::flight::Lift;
@@ -170,7 +170,7 @@ async fn a_plan_over_a_flight_is_one_sum(db: PgPool) {
     assert!(errors.is_empty(), "{errors:?}");
     plans::save(&db, &s.account, opened.plan.id, "Plan", &opened.file).await.unwrap();
     let now = book(&db, &s.account).await;
-    moves::to_tray(&db, &now, s.person, &opened).await.unwrap();
+    moves::to_tray(&db, &now, s.person, &opened, &carried(&opened)).await.unwrap();
     let rows = tray::rows(&db, &s.account).await.unwrap();
     let sum = rows
         .iter()

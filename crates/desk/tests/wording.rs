@@ -5,7 +5,8 @@ use std::fmt::Write as _;
 use tiller_core::Price;
 
 use tiller_core::Target;
-use tiller_desk::causes::file::{DiagnosisFile, Question, Report};
+use tiller_desk::causes::file::{DiagnosisFile, Question};
+use tiller_desk::report_file::Report;
 
 /// A report of forty days: the campaign in question and two peers.
 fn report(clicks: u32, cpc: f64, conversions: f64, days: u32) -> String {

@@ -1,10 +1,13 @@
 //! What is decided in the product itself and goes to no channel: targets, purposes, peers, what counts, what a month is
 //! to spend. Each is set and written down in one transaction, with what stood before.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use sqlx::{PgConnection, PgPool};
 use tiller_core::Target;
+use tiller_core::strategy::{Aim, Row};
 
 use crate::months::{self, Month};
 use crate::{StoreError, splits, targets};
@@ -28,6 +31,12 @@ pub enum Own {
     ClickWindow(Option<i16>),
     /// What a month is to spend, of the account.
     Month(Month),
+    /// The account's own table of conditions for bid strategies; none: the shipped one.
+    Strategies(Option<Vec<Row>>),
+    /// What a campaign is run for; none: as its target tells.
+    Aim(Option<Aim>),
+    /// Whether spend that runs away would be worse than results that a campaign misses.
+    FearsRunaway(bool),
 }
 
 impl Own {
@@ -40,6 +49,9 @@ impl Own {
             Self::Events(_) => "events",
             Self::ClickWindow(_) => "click_window",
             Self::Month(_) => "month",
+            Self::Strategies(_) => "strategies",
+            Self::Aim(_) => "aim",
+            Self::FearsRunaway(_) => "fears_runaway",
         }
     }
 }
@@ -113,7 +125,7 @@ async fn present(
 ) -> Result<Option<Own>, StoreError> {
     let Some(campaign) = campaign else {
         let a = sqlx::query!(
-            "SELECT target_cpa, target_roas, least_difference, counted_events, click_window FROM account WHERE id = $1 FOR UPDATE",
+            "SELECT target_cpa, target_roas, least_difference, counted_events, click_window, strategies FROM account WHERE id = $1 FOR UPDATE",
             account.0
         )
         .fetch_optional(&mut *tx)
@@ -123,16 +135,24 @@ async fn present(
             let known = months::known(tx, account, month).await?;
             return Ok(known.then_some(Own::Month(Month { budgets, ..*month })));
         }
-        return Ok(a.and_then(|a| match like {
+        let Some(a) = a else { return Ok(None) };
+        return Ok(match like {
             Own::Target(_) => Some(Own::Target(targets::read(a.target_cpa, a.target_roas))),
             Own::LeastDifference(_) => Some(Own::LeastDifference(a.least_difference)),
             Own::Events(_) => Some(Own::Events(a.counted_events)),
             Own::ClickWindow(_) => Some(Own::ClickWindow(a.click_window)),
-            Own::Purpose(_) | Own::Peers(_) | Own::Month(_) => None,
-        }));
+            Own::Strategies(_) => {
+                Some(Own::Strategies(a.strategies.map(serde_json::from_value).transpose()?))
+            }
+            Own::Purpose(_)
+            | Own::Peers(_)
+            | Own::Month(_)
+            | Own::Aim(_)
+            | Own::FearsRunaway(_) => None,
+        });
     };
     let c = sqlx::query!(
-        "SELECT target_cpa, target_roas, purpose, counted_events FROM campaign WHERE account_id = $1 AND id = $2 FOR UPDATE",
+        "SELECT target_cpa, target_roas, purpose, counted_events, aim, fears_runaway FROM campaign WHERE account_id = $1 AND id = $2 FOR UPDATE",
         account.0,
         campaign.0
     )
@@ -153,7 +173,9 @@ async fn present(
             .await?;
             Some(Own::Peers(peers))
         }
-        Own::LeastDifference(_) | Own::ClickWindow(_) | Own::Month(_) => None,
+        Own::Aim(_) => Some(Own::Aim(c.aim.as_deref().and_then(Aim::read))),
+        Own::FearsRunaway(_) => Some(Own::FearsRunaway(c.fears_runaway)),
+        Own::LeastDifference(_) | Own::ClickWindow(_) | Own::Month(_) | Own::Strategies(_) => None,
     })
 }
 
@@ -210,6 +232,35 @@ async fn apply(
         (Own::Events(events), id) => splits::set_events(tx, account, id, events.as_deref()).await,
         (Own::Month(month), _) => months::set(tx, account, month).await,
         (Own::ClickWindow(days), _) => splits::set_click_window(tx, account, *days).await,
+        (Own::Strategies(rows), _) => {
+            let rows = rows.as_ref().map(serde_json::to_value).transpose()?;
+            sqlx::query!("UPDATE account SET strategies = $2 WHERE id = $1", account.0, rows)
+                .execute(&mut *tx)
+                .await?;
+            Ok(())
+        }
+        (Own::Aim(aim), id) => {
+            sqlx::query!(
+                "UPDATE campaign SET aim = $3 WHERE account_id = $1 AND id = $2",
+                account.0,
+                id.map(|c| c.0),
+                aim.map(Aim::word)
+            )
+            .execute(&mut *tx)
+            .await?;
+            Ok(())
+        }
+        (Own::FearsRunaway(fears), id) => {
+            sqlx::query!(
+                "UPDATE campaign SET fears_runaway = $3 WHERE account_id = $1 AND id = $2",
+                account.0,
+                id.map(|c| c.0),
+                fears
+            )
+            .execute(&mut *tx)
+            .await?;
+            Ok(())
+        }
     }
 }
 
@@ -255,6 +306,39 @@ pub async fn peers(
     .fetch_all(db)
     .await?;
     Ok(rows.into_iter().map(|r| (r.campaign, r.peer)).collect())
+}
+
+/// What somebody answered of a campaign that figures can't tell.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Answered {
+    /// What it is run for.
+    pub aim: Option<Aim>,
+    /// Whether spend that runs away is feared.
+    pub fears_runaway: bool,
+}
+
+/// The account's own table of conditions for bid strategies, and what was answered of its campaigns.
+pub async fn strategies(
+    db: &PgPool,
+    account: AccountId,
+) -> Result<(Option<Vec<Row>>, HashMap<CampaignId, Answered>), StoreError> {
+    let own = sqlx::query_scalar!("SELECT strategies FROM account WHERE id = $1", account.0)
+        .fetch_optional(db)
+        .await?
+        .flatten();
+    let answers = sqlx::query!(
+        r#"SELECT id AS "id: CampaignId", aim, fears_runaway FROM campaign
+           WHERE account_id = $1 AND (aim IS NOT NULL OR fears_runaway)"#,
+        account.0
+    )
+    .fetch_all(db)
+    .await?;
+    let answered = |aim: Option<String>, fears_runaway| Answered {
+        aim: aim.as_deref().and_then(Aim::read),
+        fears_runaway,
+    };
+    let answers = answers.into_iter().map(|r| (r.id, answered(r.aim, r.fears_runaway))).collect();
+    Ok((own.map(serde_json::from_value).transpose()?, answers))
 }
 
 /// What names and structure tell of a campaign's purpose.

@@ -337,14 +337,24 @@ pub async fn days_of(
     Ok(rows.into_iter().map(|r| (r.day, r.tally)).collect())
 }
 
-/// What each campaign spends a day, over so many last reported days of the account.
-pub async fn present_spend(
+/// What a campaign has a day.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Present {
+    /// Money.
+    pub spend: Micros,
+    /// Results.
+    pub conversions: f64,
+}
+
+/// What each campaign has a day, over so many last reported days of the account.
+pub async fn present(
     db: &PgPool,
     account: AccountId,
     days: i32,
-) -> Result<HashMap<CampaignId, Micros>, StoreError> {
+) -> Result<HashMap<CampaignId, Present>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT campaign_id AS "campaign: CampaignId", (sum(spend) / $2::int)::bigint AS "spend!"
+        r#"SELECT campaign_id AS "campaign: CampaignId", (sum(spend) / $2::int)::bigint AS "spend!",
+                  (sum(conversions) / $2::int)::bigint AS "conversions!"
            FROM campaign_day WHERE account_id = $1 AND day > (SELECT max(day) FROM campaign_day WHERE account_id = $1) - $2::int
            GROUP BY 1"#,
         account.0,
@@ -352,5 +362,9 @@ pub async fn present_spend(
     )
     .fetch_all(db)
     .await?;
-    Ok(rows.into_iter().map(|r| (r.campaign, Micros::new(r.spend))).collect())
+    let present = |spend, conversions| Present {
+        spend: Micros::new(spend),
+        conversions: Micros::new(conversions).to_units(),
+    };
+    Ok(rows.into_iter().map(|r| (r.campaign, present(r.spend, r.conversions))).collect())
 }

@@ -18,6 +18,7 @@ pub mod splits;
 pub mod staging;
 pub mod structure;
 pub mod targets;
+pub mod touched;
 pub mod undo;
 pub mod versions;
 pub mod views;

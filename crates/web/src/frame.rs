@@ -24,6 +24,8 @@ pub enum Station {
     Causes,
     /// Where money goes.
     Budgets,
+    /// What a click may cost.
+    Bids,
     /// What was changed.
     Logbook,
     /// Home: the letter.
@@ -40,11 +42,12 @@ pub enum Station {
 
 impl Station {
     /// The stations of the loop: place in addresses, title, key.
-    const LOOP: [(Self, &'static str, &'static str, &'static str); 5] = [
+    const LOOP: [(Self, &'static str, &'static str, &'static str); 6] = [
         (Self::Measure, "measure", "Measure", "m"),
         (Self::Spend, "spend", "Spend", "s"),
         (Self::Causes, "causes", "Causes", "c"),
         (Self::Budgets, "budgets", "Budgets", "b"),
+        (Self::Bids, "bids", "Bids", "i"),
         (Self::Logbook, "logbook", "Logbook", "l"),
     ];
 }

@@ -15,9 +15,9 @@ use tower_http::trace::TraceLayer;
 use tracing::Instrument;
 
 use crate::pages::{
-    advice, budgets, causes, channels, curve, findings, flight, health, hours, logbook, measure,
-    pace, pace_working, peers, plan, pool, reports, sign_in, spend, split, targets, today, tray,
-    views, working,
+    advice, bids, budgets, causes, channels, curve, findings, flight, health, hours, logbook,
+    measure, pace, pace_working, peers, plan, pool, reports, sign_in, spend, split, strategies,
+    strategy_table, targets, today, tray, views, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -69,6 +69,13 @@ pub fn router(app: App) -> Router {
         .route("/causes/campaigns/{id}/peers", get(peers::show).post(peers::set))
         .route("/causes/ad-groups/{id}", get(causes::ad_group))
         .route("/causes/items/{id}", get(causes::item))
+        .route("/bids", get(bids::show))
+        .route("/bids.csv", get(bids::csv))
+        .route("/bids/edit", post(bids::edit))
+        .route("/bids/strategies", get(strategies::list))
+        .route("/bids/strategies/table", get(strategy_table::show).post(strategy_table::set))
+        .route("/bids/campaigns/{id}/strategy", get(strategies::show).post(strategies::answer))
+        .route("/bids/campaigns/{id}/strategy/tray", post(strategies::take))
         .route("/budgets", get(budgets::list).post(budgets::create))
         .route("/budgets/advice", post(advice::take))
         .route("/budgets/steps", post(budgets::step))

@@ -11,7 +11,7 @@ use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 38] = [
+const WRITES: [&str; 42] = [
     "budgets/advice",
     "budgets/steps",
     "budgets/1/refresh",
@@ -24,6 +24,10 @@ const WRITES: [&str; 38] = [
     "budgets/courses/1/stop",
     "spend/pace/follow",
     "spend/pace/tray",
+    "bids/edit",
+    "bids/strategies/table",
+    "bids/campaigns/1/strategy",
+    "bids/campaigns/1/strategy/tray",
     "tray/remedy",
     "targets",
     "budgets",
@@ -86,6 +90,11 @@ async fn accounts_of_others_look_like_none(db: PgPool) {
         "spend",
         "spend.csv",
         "causes",
+        "bids",
+        "bids.csv",
+        "bids/strategies",
+        "bids/strategies/table",
+        "bids/campaigns/1/strategy",
         "budgets",
         "budgets/1",
         "budgets/1/plan.json",

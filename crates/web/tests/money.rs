@@ -4,61 +4,12 @@
 mod common;
 
 use axum::http::StatusCode;
-use common::market::{Answering, amberfold, connected, practice};
-use common::{Site, number, text};
-use tiller_core::{Price, Target};
-use tiller_desk::{Account, PgPool, Role, account};
+use common::desk::{Desk, taken};
+use common::market::{amberfold, practice};
+use common::number;
+use tiller_core::Target;
+use tiller_desk::{PgPool, Role};
 use tiller_store::MIGRATIONS;
-
-/// A site with a connected account, an analyst, and the market that answers.
-struct Desk {
-    site: Site,
-    account: Account,
-    cookie: String,
-    _market: Answering,
-}
-
-impl Desk {
-    async fn new(db: PgPool) -> Self {
-        let market = Answering::new().await;
-        let account = connected(&db, &market).await;
-        account::set_default_target(&db, account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
-        Self::of(db, market, account).await
-    }
-
-    async fn of(db: PgPool, market: Answering, account: Account) -> Self {
-        let site = Site::new(db);
-        let cookie = site.member("a@amberfold.example", &account, Role::Analyst).await;
-        Self { site, account, cookie, _market: market }
-    }
-
-    fn path(&self, place: &str) -> String {
-        format!("/accounts/{}/{place}", self.account.slug)
-    }
-
-    async fn page(&self, place: &str) -> String {
-        self.site.page(&self.path(place), &self.cookie).await
-    }
-
-    /// What a form answers beside itself.
-    async fn says(&self, place: &str, body: &str) -> String {
-        let answer = self.site.post_fragment(self.path(place), &self.cookie, body.to_owned()).await;
-        assert_eq!(answer.status(), StatusCode::OK, "{place} {body}");
-        text(answer).await
-    }
-
-    /// The place of a campaign's pages.
-    async fn campaign(&self, name: &str) -> String {
-        let budgets = self.page("budgets").await;
-        let row = budgets.split("<tr").find(|r| r.contains(name) && r.contains("/curve")).unwrap();
-        let id = row.split("/budgets/campaigns/").nth(1).unwrap().split('/').next().unwrap();
-        format!("budgets/campaigns/{id}")
-    }
-
-    async fn waiting(&self) -> usize {
-        self.page("tray").await.matches("name=\"change\"").count()
-    }
-}
 
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_lift_is_seen_day_by_day_before_it_is_set(db: PgPool) {
@@ -171,7 +122,9 @@ async fn a_plan_goes_to_the_tray_and_the_month_follows_it(db: PgPool) {
         StatusCode::SEE_OTHER
     );
     let id = plan.rsplit('/').next().unwrap();
-    let said = desk.says(&format!("budgets/{id}/tray"), "").await;
+    let saved = desk.site.page(&plan, &desk.cookie).await;
+    let carried = taken(&saved).collect::<Vec<_>>().join("&");
+    let said = desk.says(&format!("budgets/{id}/tray"), &carried).await;
     assert!(said.contains("The month is now measured against this plan."), "{said}");
     assert!(desk.waiting().await >= 1);
     let pace = desk.page("spend/pace").await;
@@ -241,12 +194,7 @@ async fn viewers_see_all_of_it_and_are_offered_nothing(db: PgPool) {
 
 /// The fields of a form that takes the week's moves.
 fn takes(page: &str) -> Vec<String> {
-    let values = page.split("name=\"take\" value=\"").skip(1);
-    let buttons = values.map(|v| v.split('"').next().unwrap());
-    let moves = buttons.filter(|v| v.contains(": Daily budget to "));
-    moves
-        .map(|v| format!("take={}", v.replace(' ', "+").replace('\u{202f}', "%E2%80%AF")))
-        .collect()
+    taken(page).filter(|v| v.contains(":+Daily+budget+to+")).collect()
 }
 
 /// What some campaigns get is what others give: taken one by one they would not be the same spend.

@@ -8,14 +8,14 @@ use tiller_channel::report::Column;
 use tiller_channel::wire::SegmentRow;
 use tiller_core::Target;
 use tiller_core::allocation::{Answer, solve};
-use tiller_desk::causes::file::{
-    DiagnosisError, DiagnosisFile, Question, Report, SegmentFile, row_error,
-};
+use tiller_desk::bids::file::{BidsFile, CampaignFile, Question as BidsQuestion};
+use tiller_desk::causes::file::{DiagnosisFile, Question, SegmentFile};
 use tiller_desk::numerals::{money, number, or_absent, percent, probability, signed};
 use tiller_desk::plans::answer::{self, AnswerFile};
 use tiller_desk::plans::file::PlanFile;
+use tiller_desk::report_file::{Report, ReportError, row_error};
 
-use super::{Allocate, BadInput, Diagnose};
+use super::{Allocate, BadInput, Bids, Diagnose};
 
 /// Valid but impossible.
 const IMPOSSIBLE: u8 = 3;
@@ -109,12 +109,23 @@ fn print_answer(
     Ok(())
 }
 
+/// The one target of a command.
+fn target(cpa: Option<f64>, roas: Option<f64>) -> anyhow::Result<Target> {
+    let target = Target::given(cpa, roas).ok().flatten().filter(|t| t.number() < 1e9);
+    let say = "the target is a number above 0 and below a thousand million, such as 30";
+    Ok(target.ok_or_else(|| BadInput(say.into()))?)
+}
+
+/// What is wrong with a report; its first bad rows are named.
+fn unread(report: &Path, error: &ReportError) -> BadInput {
+    if let ReportError::Rows(rows) = error {
+        rows.iter().take(20).for_each(|r| eprintln!("{}", row_error(r)));
+    }
+    BadInput(format!("{}: {error}", report.display()))
+}
+
 pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
-    let target = Target::given(args.target_cpa, args.target_roas).ok().flatten();
-    let target = target.filter(|t| t.number() < 1e9);
-    let target = target.ok_or_else(|| {
-        BadInput("the target is a number above 0 and below a thousand million, such as 30".into())
-    })?;
+    let target = target(args.target_cpa, args.target_roas)?;
     let segments = match &args.segments {
         Some(path) => SegmentRow::read_all(open(path)?)
             .map_err(|e| BadInput(format!("{}: {e}", path.display())))?,
@@ -129,12 +140,7 @@ pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
         launched: args.launched,
         segments,
     };
-    let bad = |e: DiagnosisError| {
-        if let DiagnosisError::Rows(rows) = &e {
-            rows.iter().take(20).for_each(|r| eprintln!("{}", row_error(r)));
-        }
-        BadInput(format!("{}: {e}", args.report.display()))
-    };
+    let bad = |e| unread(&args.report, &e);
     let answer =
         Report::read(open(&args.report)?).and_then(|r| r.diagnose(&question)).map_err(bad)?;
     let mut out = std::io::stdout().lock();
@@ -219,6 +225,7 @@ fn schemas() -> anyhow::Result<Vec<(&'static str, String)>> {
         ("plan.schema.json", json(schemars::schema_for!(PlanFile))?),
         ("plan-answer.schema.json", json(schemars::schema_for!(AnswerFile))?),
         ("diagnosis.schema.json", json(schemars::schema_for!(DiagnosisFile))?),
+        ("bids.schema.json", json(schemars::schema_for!(BidsFile))?),
         ("report.table-schema.json", serde_json::to_string_pretty(&table_schema())? + "\n"),
         (
             "channel.openapi.json",
@@ -275,4 +282,48 @@ mod tests {
             assert_eq!(there, text, "{name}: run `gold-tiller formats docs/formats` and commit it");
         }
     }
+}
+
+pub fn bids(args: &Bids) -> anyhow::Result<ExitCode> {
+    let question = BidsQuestion {
+        campaign: args.campaign.clone(),
+        target: target(args.target_cpa, args.target_roas)?,
+        from: args.from,
+        to: args.to,
+        look_backs: args.look_backs,
+    };
+    let bad = |e| unread(&args.report, &e);
+    let answer = Report::read(open(&args.report)?).and_then(|r| r.bids(&question)).map_err(bad)?;
+    let mut out = std::io::stdout().lock();
+    if args.json {
+        serde_json::to_writer_pretty(&mut out, &answer)?;
+        writeln!(out)?;
+    } else {
+        print_bids(&mut out, &answer)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn print_bids(out: &mut impl Write, a: &BidsFile) -> anyhow::Result<()> {
+    let long = |c: &CampaignFile| c.campaign.chars().count();
+    let width = a.campaigns.iter().map(long).max().unwrap_or(8).max(8);
+    writeln!(
+        out,
+        "{:<width$}  {:>9}  {:>10}  {:>9}  {:>7}  strategy",
+        "campaign", "paid CPC", "affordable", "halfway", "held by"
+    )?;
+    for c in &a.campaigns {
+        let price = |x: Option<f64>| or_absent(x, money);
+        writeln!(
+            out,
+            "{:<width$}  {:>9}  {:>10}  {:>9}  {:>7}  {}",
+            c.campaign,
+            price(c.paid_cpc),
+            price(c.affordable_cpc_cautious),
+            price(c.halfway_bid),
+            c.held_by,
+            c.advice.first().map_or("", |x| x.strategy).replace('_', " ")
+        )?;
+    }
+    Ok(())
 }

@@ -34,6 +34,8 @@ enum Command {
     Allocate(Allocate),
     /// Judge one campaign of a report file; no database is needed.
     Diagnose(Diagnose),
+    /// Tell of each campaign of a report what a click costs, what it may cost, and how to bid.
+    Bids(Bids),
     /// The stand-in market.
     #[command(subcommand)]
     Market(market::Command),
@@ -161,6 +163,34 @@ struct Diagnose {
     json: bool,
 }
 
+#[derive(Debug, Args)]
+#[command(group(ArgGroup::new("target").required(true)))]
+struct Bids {
+    /// The report, as CSV, or - for standard input.
+    report: PathBuf,
+    /// What a conversion may cost.
+    #[arg(long, group = "target")]
+    target_cpa: Option<f64>,
+    /// What a unit of spend has to return.
+    #[arg(long, group = "target")]
+    target_roas: Option<f64>,
+    /// One campaign only, by name.
+    #[arg(long)]
+    campaign: Option<String>,
+    /// Steps toward the affordable CPC, one a look-back.
+    #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u8).range(1..=20))]
+    look_backs: u8,
+    /// First day looked at.
+    #[arg(long)]
+    from: Option<NaiveDate>,
+    /// Last day looked at.
+    #[arg(long)]
+    to: Option<NaiveDate>,
+    /// Print the answer as JSON.
+    #[arg(long)]
+    json: bool,
+}
+
 #[derive(Debug, Subcommand)]
 enum User {
     /// Add a person, or give one a new password; it is read from standard input.
@@ -244,6 +274,7 @@ pub fn run(cli: Cli) -> anyhow::Result<ExitCode> {
     match cli.command {
         Command::Allocate(args) => files::allocate(&args),
         Command::Diagnose(args) => files::diagnose(&args),
+        Command::Bids(args) => files::bids(&args),
         Command::Market(command) => market::run(command),
         Command::Formats { folder } => files::formats(&folder),
         Command::Completions { shell } => {

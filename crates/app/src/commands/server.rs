@@ -7,8 +7,8 @@ use std::process::ExitCode;
 use anyhow::Context;
 use bytes::Bytes;
 use chrono::{Days, Utc};
-use tiller_desk::causes::file;
 use tiller_desk::measure::reports;
+use tiller_desk::report_file;
 use tiller_desk::{PgPool, Role, account};
 use tiller_store::people::{self, NewAccount};
 
@@ -108,7 +108,7 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
                 found: e.found.clone(),
                 expected: e.expected.clone(),
             };
-            eprintln!("{}", file::row_error(&e));
+            eprintln!("{}", report_file::row_error(&e));
         }
         match import.state {
             reports::ImportState::Done => {

@@ -4,9 +4,10 @@
 use tiller_core::Target;
 use tiller_core::ids::{AccountId, CampaignId, DecisionId, PersonId};
 use tiller_core::purpose::Purpose;
+use tiller_core::strategy::Table;
 pub use tiller_store::decisions::{Decision, Own};
 use tiller_store::months::{Month, MonthBudget};
-use tiller_store::people::Account;
+use tiller_store::people::{Account, Role};
 use tiller_store::{PgPool, decisions as store};
 
 use crate::DeskError;
@@ -31,10 +32,25 @@ fn check(own: &Own) -> Result<(), DeskError> {
         Own::Events(Some(events)) if events.is_empty() => {
             wrong("choose at least one event: where nothing counts, nothing can be judged")
         }
+        Own::Strategies(Some(rows)) => match Table::new(rows.clone()) {
+            Ok(_) => Ok(()),
+            Err(faults) => {
+                let all: Vec<String> = faults.iter().map(ToString::to_string).collect();
+                wrong(&all.join("; "))
+            }
+        },
         Own::ClickWindow(Some(days)) if !(0..=90).contains(days) => {
             wrong("a window after the click takes 0 to 90 days")
         }
         _ => Ok(()),
+    }
+}
+
+/// The least that somebody has to be to decide something.
+pub fn least_role(own: &Own) -> Role {
+    match own {
+        Own::Strategies(_) => Role::Admin,
+        _ => Role::Analyst,
     }
 }
 
@@ -62,10 +78,14 @@ pub async fn undo(
     db: &PgPool,
     account: &Account,
     person: PersonId,
+    role: Role,
     id: DecisionId,
 ) -> Result<Own, DeskError> {
     let all = list(db, account).await?;
     let d = all.iter().find(|d| d.id == id).ok_or(DeskError::NotFound("decision"))?;
+    if role < least_role(&d.was) {
+        return Err(DeskError::Invalid("only an admin of the account can undo this".into()));
+    }
     if d.undone {
         return Err(DeskError::Invalid("it has been undone already".into()));
     }
@@ -86,6 +106,9 @@ pub fn title(own: &Own) -> &'static str {
         Own::Events(_) => "What counts",
         Own::ClickWindow(_) => "Window after the click",
         Own::Month(_) => "Month’s budget",
+        Own::Strategies(_) => "Strategy table",
+        Own::Aim(_) => "Aim",
+        Own::FearsRunaway(_) => "Runaway spend",
     }
 }
 
@@ -106,6 +129,12 @@ pub fn value(own: &Own, of_campaign: bool) -> String {
         Own::ClickWindow(None) => "the channel’s own window".into(),
         Own::ClickWindow(Some(days)) => counted(days.unsigned_abs().into(), "day", "days"),
         Own::Month(month) => month_words(month),
+        Own::Strategies(None) => "as shipped".into(),
+        Own::Strategies(Some(rows)) => counted(rows.len() as u64, "row", "rows") + " of your own",
+        Own::Aim(None) => "as its target tells".into(),
+        Own::Aim(Some(aim)) => aim.word().into(),
+        Own::FearsRunaway(true) => "feared more than missed results".into(),
+        Own::FearsRunaway(false) => "not feared".into(),
     }
 }
 

@@ -1,6 +1,7 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
 mod entry;
+pub mod learning;
 mod load;
 mod parts;
 mod peers;

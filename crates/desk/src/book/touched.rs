@@ -9,8 +9,8 @@ use tiller_core::ids::CampaignId;
 use tiller_core::learning::{Moved, SHOCK, relative};
 use tiller_core::setting::{Hours, Setting, Status};
 use tiller_core::week::WeekHour;
-use tiller_store::changes::{self, Touch as Row};
 use tiller_store::people::Account;
+use tiller_store::touched::{self, Touch as Row};
 use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
@@ -68,7 +68,7 @@ async fn read(
 ) -> Result<Touched, DeskError> {
     let forgotten = last_day.checked_sub_days(Days::new(FORGOTTEN_DAYS)).unwrap_or(last_day);
     let mut all = Touched::new();
-    for row in changes::touched(db, account.id, last_day, forgotten, waiting).await? {
+    for row in touched::touched(db, account.id, last_day, forgotten, waiting).await? {
         let campaign = row.campaign;
         all.entry(campaign).or_default().push(Touch::read(row)?);
     }

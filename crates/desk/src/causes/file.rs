@@ -1,29 +1,22 @@
 //! Diagnosis of a report file, without a database.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::io::Read;
-use std::sync::Arc;
-use tiller_core::{Price, Share};
+use std::collections::BTreeMap;
 
 use chrono::NaiveDate;
 use schemars::JsonSchema;
 use serde::Serialize;
-use tiller_channel::report::{Column, Mapping, MappingError, Records, RowError, RowReader, guess};
 use tiller_channel::wire::SegmentRow;
 use tiller_core::bridge::Factor;
-use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ItemId};
-use tiller_core::purpose::{self, Clues};
+use tiller_core::ids::{AdGroupId, CampaignId, ItemId};
 use tiller_core::segments::{self, Proposal, Rules, Segment};
 use tiller_core::setting::Dimension;
-use tiller_core::verdict::LEAST_DIFFERENCE;
-use tiller_core::window::SETTLE_DAYS;
-use tiller_core::{Currency, Micros, Tally, Target, Window};
-use tiller_store::facts::{Campaign, CampaignDay, ItemTally};
-use tiller_store::people::Account;
-
-use crate::book::{Book, Entry, Judged, Meets, Parts, Period};
-use crate::wording;
 use tiller_core::spot::Subject;
+use tiller_core::{Micros, Price, Tally, Target, Window};
+use tiller_store::facts::ItemTally;
+
+use crate::book::{Book, Entry, Judged, Meets};
+use crate::report_file::{Asked, Report, ReportError, names};
+use crate::wording;
 
 /// What is asked of a report.
 #[derive(Clone, Debug)]
@@ -42,6 +35,13 @@ pub struct Question {
     pub launched: Option<NaiveDate>,
     /// The report split by people, places and hours, if there is one.
     pub segments: Vec<SegmentRow>,
+}
+
+impl Question {
+    fn asked(&self) -> Asked {
+        let launched = self.launched.map(|day| (self.campaign.clone(), day));
+        Asked { target: self.target, from: self.from, to: self.to, launched }
+    }
 }
 
 /// Judges the split's segments of the campaign over the settled days.
@@ -106,34 +106,6 @@ fn dimension<'a>(
         .collect();
     judged.sort_by(|a, b| b.excess.total_cmp(&a.excess));
     judged
-}
-
-/// Why a report could not be diagnosed.
-#[derive(Debug, thiserror::Error)]
-pub enum DiagnosisError {
-    /// The file.
-    #[error("the report could not be read: {0}")]
-    Read(#[from] std::io::Error),
-    /// Not a report.
-    #[error(transparent)]
-    Guess(#[from] tiller_channel::report::GuessError),
-    /// Columns.
-    #[error(transparent)]
-    Mapping(#[from] MappingError),
-    /// Rows with errors.
-    #[error("{} rows can’t be read; the first: {}", .0.len(), .0.first().map(row_error).unwrap_or_default())]
-    Rows(Vec<RowError>),
-    /// Nothing of that name; the names that there are.
-    #[error("the report has no {0} ‘{1}’; it has: {2}")]
-    Unknown(&'static str, String, String),
-    /// No days.
-    #[error("the report has no settled days between these dates")]
-    NoDays,
-}
-
-/// One error in a line.
-pub fn row_error(e: &RowError) -> String {
-    format!("line {}, {}: {} found; {} expected", e.line, e.column, e.found, e.expected)
 }
 
 /// The answer.
@@ -235,83 +207,16 @@ pub struct AccountFile {
     pub meets_target_without_brand: Option<bool>,
 }
 
-/// A report in memory.
-#[derive(Debug)]
-pub struct Report {
-    rows: Vec<Row>,
-    currency: Currency,
-}
-
-#[derive(Debug)]
-struct Row {
-    day: NaiveDate,
-    channel: String,
-    campaign: String,
-    ad_group: String,
-    kind: &'static str,
-    tally: Tally,
-    budget: Option<Micros>,
-    lost_to_bid: Option<Micros>,
-    bid: Option<Micros>,
-}
-
 impl Report {
-    /// Reads a report file of any dialect.
-    pub fn read(mut file: impl Read) -> Result<Self, DiagnosisError> {
-        let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes)?;
-        let guess = guess(&bytes[..bytes.len().min(100 << 10)])?;
-        let mut mapping: Mapping = guess.mapping;
-        if mapping.place(Column::Channel).is_none() {
-            mapping.channel = Some("report".into());
-        }
-        mapping.check()?;
-        let named =
-            mapping.place(Column::Currency).and_then(|i| guess.rows.first()?.get(i)?.parse().ok());
-        let currency: Currency =
-            named.or_else(|| "EUR".parse().ok()).ok_or(DiagnosisError::NoDays)?;
-        let mut records = Records::new(&bytes[..], mapping.dialect.delimiter);
-        records.next_record()?;
-        let mut reader = RowReader::new(&mapping, currency);
-        let (mut rows, mut errors) = (Vec::new(), Vec::new());
-        while let Some(record) = records.next_record()? {
-            match reader.read(&record) {
-                Ok(r) => rows.push(Row {
-                    day: r.date,
-                    channel: r.channel.into_owned(),
-                    campaign: r.campaign.into_owned(),
-                    ad_group: r.ad_group.into_owned(),
-                    kind: r.kind.word(),
-                    tally: Tally {
-                        impressions: r.impressions,
-                        clicks: r.clicks,
-                        spend: r.spend,
-                        conversions: r.conversions.to_units(),
-                        value: r.value,
-                    },
-                    budget: r.budget,
-                    lost_to_bid: r.lost_to_bid,
-                    bid: r.bid,
-                }),
-                Err(e) => errors.extend(e),
-            }
-        }
-        if errors.is_empty() {
-            Ok(Self { rows, currency })
-        } else {
-            Err(DiagnosisError::Rows(errors))
-        }
-    }
-
     /// Answers a question.
-    pub fn diagnose(&self, q: &Question) -> Result<DiagnosisFile, DiagnosisError> {
-        let book = self.book(q)?;
+    pub fn diagnose(&self, q: &Question) -> Result<DiagnosisFile, ReportError> {
+        let book = self.book(&q.asked())?;
         let entry = book
             .entries
             .iter()
             .find(|e| e.campaign.name.eq_ignore_ascii_case(&q.campaign))
             .ok_or_else(|| {
-                DiagnosisError::Unknown(
+                ReportError::Unknown(
                     "campaign",
                     q.campaign.clone(),
                     names(book.entries.iter().map(|e| &e.campaign.name)),
@@ -324,7 +229,7 @@ impl Report {
                 let own = || items.iter().filter(|i| i.campaign == entry.campaign.id);
                 let group = own().find(|i| i.ad_group_name.eq_ignore_ascii_case(name)).ok_or_else(
                     || {
-                        DiagnosisError::Unknown(
+                        ReportError::Unknown(
                             "ad group",
                             name.clone(),
                             names(own().map(|i| &i.ad_group_name)),
@@ -337,100 +242,10 @@ impl Report {
                     .map(|(j, _)| j)
             }
         };
-        let judged = judged.ok_or(DiagnosisError::NoDays)?;
-        let meets = book.meets_target(judged.window).ok_or(DiagnosisError::NoDays)?;
+        let judged = judged.ok_or(ReportError::NoDays)?;
+        let meets = book.meets_target(judged.window).ok_or(ReportError::NoDays)?;
         let segments = segments(q, entry, judged.window);
         Ok(DiagnosisFile { segments, ..answer(&judged, &meets) })
-    }
-
-    fn book(&self, q: &Question) -> Result<Book, DiagnosisError> {
-        let days = self.rows.iter().map(|r| r.day);
-        let span = days
-            .clone()
-            .min()
-            .zip(days.max())
-            .and_then(|(a, b)| Window::new(a, b))
-            .ok_or(DiagnosisError::NoDays)?;
-        let window = Window::new(q.from.unwrap_or(span.from()), q.to.unwrap_or(span.to()))
-            .ok_or(DiagnosisError::NoDays)?;
-        let named: BTreeSet<(&str, &str)> =
-            self.rows.iter().map(|r| (r.channel.as_str(), r.campaign.as_str())).collect();
-        let ids: BTreeMap<(&str, &str), CampaignId> =
-            named.into_iter().zip((1..).map(CampaignId)).collect();
-        let mut campaigns: BTreeMap<(&str, &str), Gathered> = BTreeMap::new();
-        for row in &self.rows {
-            let (kinds, groups, days) = campaigns.entry((&row.channel, &row.campaign)).or_default();
-            *kinds.entry(row.kind).or_default() += 1;
-            groups.insert(&row.ad_group);
-            let day = days.entry(row.day).or_insert(CampaignDay {
-                campaign: ids[&(row.channel.as_str(), row.campaign.as_str())],
-                day: row.day,
-                tally: Tally::default(),
-                budget: None,
-                bid: None,
-                lost_to_budget: None,
-                lost_to_bid: None,
-                expected: None,
-            });
-            day.tally += row.tally;
-            day.budget = day.budget.max(row.budget);
-            day.bid = day.bid.max(row.bid);
-            let lost = row.lost_to_bid.and_then(|x| Share::new(x.to_units()));
-            day.lost_to_bid = lost.or(day.lost_to_bid);
-        }
-        let entries = campaigns
-            .into_iter()
-            .map(|((channel, name), (kinds, groups, days))| {
-                let asked = name.eq_ignore_ascii_case(&q.campaign);
-                let kind = kinds.into_iter().max_by_key(|(_, n)| *n).map_or("ad", |(k, _)| k);
-                let first_day = q.launched.filter(|_| asked).or(days.keys().next().copied());
-                Entry {
-                    campaign: Campaign {
-                        id: ids[&(channel, name)],
-                        name: name.to_owned(),
-                        channel: channel.to_owned(),
-                        kind: kind.to_owned(),
-                        status: None,
-                        own_target: None,
-                        own_purpose: None,
-                        own_events: false,
-                        first_day,
-                    },
-                    target: Some(q.target),
-                    purpose: purpose::guess(&Clues {
-                        campaign: name,
-                        kind,
-                        ad_groups: &groups.into_iter().collect::<Vec<_>>(),
-                        ..Clues::default()
-                    }),
-                    days: days.into_values().collect(),
-                }
-            })
-            .collect();
-        let (target_cpa, target_roas) = q.target.pair();
-        let account = Account {
-            id: AccountId(0),
-            slug: "report".into(),
-            name: "report".into(),
-            currency: self.currency.to_string(),
-            time_zone: "UTC".into(),
-            target_cpa,
-            target_roas,
-            counted_events: None,
-            click_window: None,
-            settle_days: SETTLE_DAYS as i16,
-            least_difference: LEAST_DIFFERENCE,
-        };
-        let parts = Parts {
-            account,
-            span,
-            entries,
-            events: Arc::default(),
-            late: HashMap::new(),
-            touched: HashMap::new(),
-            chosen_peers: HashMap::new(),
-        };
-        Ok(Book::new(&parts, Period { window, against: None }, None))
     }
 
     /// Ad groups as one item each: enough to compare ad groups.
@@ -461,13 +276,6 @@ impl Report {
             })
             .collect()
     }
-}
-
-/// How many rows of each kind a campaign has, its ad groups, and its days.
-type Gathered<'a> = (BTreeMap<&'a str, usize>, BTreeSet<&'a str>, BTreeMap<NaiveDate, CampaignDay>);
-
-fn names<'a>(names: impl Iterator<Item = &'a String>) -> String {
-    names.take(20).cloned().collect::<Vec<_>>().join(", ")
 }
 
 fn answer(j: &Judged, meets: &Meets) -> DiagnosisFile {

@@ -1,14 +1,14 @@
 //! Remedies: the change that does what an advice or a plan says, ready for the tray.
 
 use tiller_core::Target;
-use tiller_core::setting::{PlacesMode, Setting, Strategy};
+use tiller_core::setting::{PlacesMode, Setting};
 use tiller_core::verdict::Verdict;
 
 use crate::account::settings::Settings;
 use crate::book::{Entry, Judged};
 use crate::causes;
 use crate::numerals::{count, counted, money, number, or_absent, percent, probability, target};
-use crate::tray::proposal::{Adds, Origin, Proposal, coins};
+use crate::tray::proposal::{Adds, Origin, Proposal, bid_times};
 use crate::wording::{self, TradeOff};
 use tiller_core::spot::{Spot, Subject};
 
@@ -32,7 +32,7 @@ pub fn of_verdict(
         Verdict::Traffic => (only_in_its_places(settings, spot)?, cheaper_visitors(judged)),
         Verdict::Bid | Verdict::OrderValue | Verdict::Both => {
             let trade = trade?;
-            let set = lower_bid(settings, spot, trade.halfway / judged.tally.cpc()?)?;
+            let set = bid_times(settings, spot, trade.halfway / judged.tally.cpc()?)?;
             let fewer = format!(
                 "{} and {} in {}",
                 trade.cost(),
@@ -88,31 +88,6 @@ fn evidence(j: &Judged) -> Vec<(String, String)> {
     ]
     .map(|(title, figure)| (title.to_owned(), figure))
     .into()
-}
-
-/// Bids that cost so many times as much a click as now, by whatever sets them there.
-fn lower_bid(settings: &Settings, spot: Spot, ratio: f64) -> Option<Setting> {
-    let campaign = settings.campaign(spot.campaign)?;
-    match campaign.strategy {
-        Strategy::ManualCpc | Strategy::ManualCpm => {
-            let bid = settings.bid(spot)?.to_units() * ratio;
-            Some(Setting::Bid(Some(coins(bid))))
-        }
-        // Its ad groups and items have no targets of their own.
-        _ if spot.ad_group.is_some() => None,
-        Strategy::TargetCpa { target } => {
-            let target = coins(target.to_units() * ratio);
-            Some(Setting::Strategy(Strategy::TargetCpa { target }))
-        }
-        Strategy::TargetRoas { target } => {
-            let target = (target / ratio * 100.0).round() / 100.0;
-            Some(Setting::Strategy(Strategy::TargetRoas { target }))
-        }
-        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
-            let ceiling = campaign.bid_ceiling?.to_units() * ratio;
-            Some(Setting::BidCeiling(Some(coins(ceiling))))
-        }
-    }
 }
 
 fn only_in_its_places(settings: &Settings, spot: Spot) -> Option<Setting> {

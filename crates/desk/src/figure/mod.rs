@@ -10,7 +10,7 @@ mod working;
 use tiller_core::{Tally, Target};
 
 use crate::book::Book;
-use crate::spend::{Level, Row};
+use crate::rows::{Level, Row};
 pub use unit::Unit;
 pub use working::{Ratio, Working, aov, cpa, cpc};
 
@@ -337,6 +337,47 @@ pub const CATALOGUE: &[Figure] = &[
         )
         .uncertain(|_, _| "It is a decision, not a measurement.".into())
         .usually(true, true),
+    figure("clicks_each", "Clicks a conv.", "Clicks that a conversion takes", Unit::Results, |s| {
+        s.now().cvr().filter(|r| *r > 0.0).map(|r| 1.0 / r)
+    })
+    .worked(
+        |_| "clicks ÷ conversions",
+        |s, _| {
+            let t = s.now();
+            let clicks = ("Clicks", working::number(t.clicks as f64));
+            Some(vec![clicks, ("Conversions", working::number(t.conversions))])
+        },
+    )
+    .uncertain(|s, b| working::count_range(s.now().conversions, b)),
+    figure("affordable", "Affordable CPC", "What a click may cost", Unit::Price, |s| {
+        s.row.affordable().map(|a| a.cautious.units())
+    })
+    .worked(working::affordable_formula, working::affordable_numbers)
+    .uncertain(working::affordable_doubt),
+    figure(
+        "cpc_over",
+        "CPC to affordable %",
+        "Cost per click beside what is affordable",
+        Unit::Change,
+        |s| {
+            s.row
+                .affordable()
+                .and_then(|a| share(cpc(s.now())?, a.cautious.units()))
+                .map(|x| x - 1.0)
+        },
+    )
+    .worked(
+        |_| "CPC ÷ affordable CPC − 1",
+        |s, b| {
+            let (paid, may) = cpc(s.now()).zip(s.row.affordable())?;
+            Some(vec![
+                ("CPC", working::paid(b, paid)),
+                ("Affordable CPC", working::paid(b, may.cautious.units())),
+            ])
+        },
+    )
+    .uncertain(working::affordable_doubt)
+    .harmful(1),
     figure("excess", "Excess", "Excess", Unit::Difference, |s| s.row.excess())
         .worked(working::excess_formula, working::excess_numbers)
         .uncertain(working::excess_doubt)

@@ -177,6 +177,44 @@ pub(super) fn excess_doubt(s: &Seen, book: &Book) -> String {
     })
 }
 
+pub(super) fn affordable_formula(s: &Seen) -> &'static str {
+    if s.by_value() {
+        "AOV ÷ target ROAS ÷ clicks a conversion takes, rounded up to a whole click"
+    } else {
+        "target CPA ÷ clicks a conversion takes, rounded up to a whole click"
+    }
+}
+
+pub(super) fn affordable_numbers(s: &Seen, book: &Book) -> Option<Numbers> {
+    let may = s.row.affordable()?;
+    let clicks = ("Clicks a conversion takes", written(may.clicks_per_conversion, 2));
+    let exact = ("Without rounding up", paid(book, may.cpc.units()));
+    Some(match s.row.target? {
+        Target::Cpa(x) => vec![("Target CPA", paid(book, x.units())), clicks, exact],
+        Target::Roas(x) => {
+            let order = ("AOV", paid(book, aov(s.now())?));
+            vec![order, ("Target ROAS", written(x, 2)), clicks, exact]
+        }
+    })
+}
+
+/// The conversion rate is what is uncertain: the price moves with it.
+pub(super) fn affordable_doubt(s: &Seen, _: &Book) -> String {
+    let t = s.now();
+    let rate = wilson(t.conversions, t.clicks as f64, 0.95);
+    match rate.zip(s.row.affordable()) {
+        Some((rate, may)) => {
+            let at = |cvr: f64| money(may.cpc.units() * may.clicks_per_conversion * cvr);
+            format!(
+                "Its conversion rate alone makes it anything from {} to {} with 95% confidence (Wilson), before rounding up.",
+                at(rate.low),
+                at(rate.high)
+            )
+        }
+        None => "Nothing to compute it from yet.".into(),
+    }
+}
+
 pub(super) fn change_doubt(s: &Seen, _: &Book) -> String {
     let Some(before) = &s.row.against else { return String::new() };
     let t = s.now();

@@ -1,6 +1,6 @@
 //! A plan's daily budgets on their way to the tray.
 
-use tiller_core::allocation::{Answer, HeldBy as Held, Solved};
+use tiller_core::allocation::{Answer, HeldBy as Held, Line, LineAnswer, Problem, Solved};
 use tiller_core::flight::ramp;
 use tiller_core::ids::PersonId;
 use tiller_core::learning::{SHOCK, shock};
@@ -12,6 +12,7 @@ use crate::account::settings::Settings;
 use crate::book::Book;
 use crate::numerals::{money, number};
 use crate::plans::{self, Opened, Worked};
+use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Adds, Origin, Proposal, coins};
 use crate::{DeskError, courses, tray};
 use tiller_core::spot::Subject;
@@ -28,17 +29,28 @@ pub struct Planned {
     pub ramp: Option<(PerDay, PerDay)>,
 }
 
-/// The budgets that a solved plan asks for, and the lines that can't be set with the reason.
-pub fn of_plan(
+/// The money a day that a plan gives each of its lines, as its page shows it, with the line's number.
+pub fn offers(problem: &Problem, solved: &Solved) -> Vec<Offer<usize>> {
+    let a_day = |answer: &LineAnswer| format!("{} a day", money(answer.budget / problem.days));
+    let offer = |(i, (line, answer)): (usize, (&Line, &LineAnswer))| {
+        Offer::new(&line.id, &line.id, a_day(answer), i)
+    };
+    problem.lines.iter().zip(&solved.lines).enumerate().map(offer).collect()
+}
+
+/// The budgets that these lines of a solved plan ask for, and the lines that can't be set with the reason.
+fn of_plan(
     book: &Book,
     settings: &Settings,
     name: &str,
     worked: &Worked,
     solved: &Solved,
+    lines: &[usize],
 ) -> (Vec<Planned>, Vec<String>) {
     let (mut planned, mut left) = (Vec::new(), Vec::new());
     let days = worked.problem.days;
-    for (i, (line, answer)) in worked.problem.lines.iter().zip(&solved.lines).enumerate() {
+    for &i in lines {
+        let (line, answer) = (&worked.problem.lines[i], &solved.lines[i]);
         let Some(entry) = plans::entry_of(book, &line.id) else {
             left.push(format!("{} is no longer there", line.id));
             continue;
@@ -109,13 +121,14 @@ pub fn of_plan(
     (planned, left)
 }
 
-/// Puts a saved plan's budgets in the tray, those that would be a shock as the first step of a ramp, and holds the
-/// month against it. Tells how many changes are new there, and what was left as it is.
+/// Puts a saved plan's budgets in the tray as its page's `buttons` carry them, those that would be a shock as the first
+/// step of a ramp, and holds the month against it. Tells how many changes are new there, and what was left as it is.
 pub async fn to_tray(
     db: &PgPool,
     book: &Book,
     person: PersonId,
     opened: &Opened,
+    buttons: &[String],
 ) -> Result<(usize, Vec<String>), DeskError> {
     let account = &book.account;
     let worked = plans::work(&opened.file);
@@ -124,8 +137,12 @@ pub async fn to_tray(
             "the plan’s limits contradict each other; fix them first".into(),
         ));
     };
+    let lines = offer::taken(buttons, offers(&worked.problem, solved))?;
+    if lines.is_empty() {
+        return Err(DeskError::Invalid("choose at least one line; then put it in the tray".into()));
+    }
     let settings = Settings::of_account(db, account.id).await?;
-    let (planned, mut left) = of_plan(book, &settings, &opened.plan.name, &worked, solved);
+    let (planned, mut left) = of_plan(book, &settings, &opened.plan.name, &worked, solved, &lines);
     if planned.is_empty() && !left.is_empty() {
         return Err(DeskError::Invalid(left.join("; ")));
     }

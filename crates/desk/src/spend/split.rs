@@ -62,7 +62,7 @@ pub struct Row {
 
 impl Row {
     /// As a row of Spend, for whatever is told of one there: against the campaign's target, or the account's.
-    pub fn as_row(self, book: &Book, of: &Of) -> Result<crate::spend::Row, DeskError> {
+    pub fn as_row(self, book: &Book, of: &Of) -> Result<crate::rows::Row, DeskError> {
         let campaign = self.campaign.or(of.campaign);
         let entry = match campaign {
             Some(id) => Some(book.entry(id)?),
@@ -70,7 +70,7 @@ impl Row {
         }
         .ok_or(DeskError::NotFound("campaign"))?;
         let target = campaign.map_or(book.account.target(), |_| entry.target);
-        Ok(crate::spend::Row {
+        Ok(crate::rows::Row {
             subject: Subject::Campaign(entry.campaign.id),
             name: self.name,
             home: String::new(),

@@ -9,14 +9,15 @@ use tiller_core::learning::{self, Moved};
 use tiller_core::setting::{Budget, Limits, Setting, Thing};
 use tiller_core::spot::Spot;
 use tiller_store::changes::{Change, State};
+use tiller_store::facts::{self, Present};
 use tiller_store::people::Account;
-use tiller_store::{PgPool, StoreError, facts};
+use tiller_store::{PgPool, StoreError};
 
 use crate::account::connections;
 use crate::account::settings::Settings;
 use crate::book::quiet::quiet_at;
 use crate::book::{PRESENT_DAYS, Touch, touched};
-use crate::numerals::{full_day, money, number};
+use crate::numerals::{full_day, money, number, sum};
 use crate::tray::proposal::Origin;
 use crate::{DeskError, change_words as words};
 
@@ -70,7 +71,7 @@ pub(crate) async fn check(
         all.iter().map(read).collect::<Result<_, _>>()?;
     let today = connections::today(db, account).await?;
     let made = touched::made(db, account, today.pred_opt().unwrap_or(today)).await?;
-    let present = facts::present_spend(db, account.id, PRESENT_DAYS.into()).await?;
+    let present = facts::present(db, account.id, PRESENT_DAYS.into()).await?;
     let together = Together::of(&all, &read_all);
     let checks: Vec<(Vec<Check>, bool)> = (0..all.len())
         .map(|i| {
@@ -81,14 +82,11 @@ pub(crate) async fn check(
             let automatic = automatic(&settings, at, set);
             let learns_anew = learning::restarts(automatic, moved);
             if learns_anew {
-                found.push(warn(format!(
-                    "its strategy will go back to learning for about {} days, and costs may swing until then",
-                    learning::DAYS
-                )));
+                found.push(warn(learns(present.get(&at.campaign).copied().unwrap_or_default())));
             }
             let at_once = match moved {
                 Moved::Budget { from, to } if !automatic && at.ad_group.is_none() => {
-                    let spend = present.get(&at.campaign).map_or(from, |s| s.to_units());
+                    let spend = present.get(&at.campaign).map_or(from, |p| p.spend.to_units());
                     learning::shock(learning::used(from, to, spend), to)
                 }
                 Moved::Budget { from, to } | Moved::Target { from, to } => learning::shock(from, to),
@@ -138,6 +136,16 @@ pub(crate) async fn check(
             learns_anew,
         })
         .collect())
+}
+
+/// What it costs that a strategy begins to learn anew: days, and what is spent on them.
+pub fn learns(present: Present) -> String {
+    let days = learning::days_needed(present.conversions);
+    let spent = present.spend.to_units() * days as f64;
+    format!(
+        "its strategy will learn anew for about {days} days, in which it spends about {}; costs may swing until then",
+        sum(spent)
+    )
 }
 
 fn warn(text: impl Into<String>) -> Check {

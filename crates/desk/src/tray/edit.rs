@@ -22,6 +22,10 @@ pub enum Edit {
     Bid,
     /// The targets of their strategies.
     Target,
+    /// The least that their strategies bid.
+    LowestBid,
+    /// The most that their strategies bid.
+    HighestBid,
     /// The least a day that ad groups get of a pooled budget.
     Floor,
     /// The most a day that ad groups get of a pooled budget.
@@ -32,7 +36,8 @@ pub enum Edit {
     Run,
 }
 
-tiller_core::words!(Edit: Budget "budget", Bid "bid", Target "target", Floor "floor", Ceiling "ceiling", Pause "pause", Run "run");
+tiller_core::words!(Edit: Budget "budget", Bid "bid", Target "target", LowestBid "lowest_bid",
+    HighestBid "highest_bid", Floor "floor", Ceiling "ceiling", Pause "pause", Run "run");
 
 impl Edit {
     /// For people.
@@ -41,6 +46,8 @@ impl Edit {
             Self::Budget => "daily budget",
             Self::Bid => "bid",
             Self::Target => "target of the strategy",
+            Self::LowestBid => "lowest bid of the strategy",
+            Self::HighestBid => "highest bid of the strategy",
             Self::Floor => "floor of the ad group",
             Self::Ceiling => "ceiling of the ad group",
             Self::Pause => "pause",
@@ -119,6 +126,19 @@ fn edited(settings: &Settings, spot: Spot, edit: Edit, typed: &str) -> Result<Se
             }
             _ => Err("its strategy has no target".into()),
         },
+        Edit::LowestBid | Edit::HighestBid => {
+            if spot.ad_group.is_some() {
+                return Err("a strategy’s lowest and highest bid are set on campaigns".into());
+            }
+            if !campaign.strategy.automatic() {
+                return Err("its bids are set by hand; set the bid itself".into());
+            }
+            let (make, base): (fn(Option<Micros>) -> Setting, _) = match edit {
+                Edit::LowestBid => (Setting::BidFloor, campaign.bid_floor),
+                _ => (Setting::BidCeiling, campaign.bid_ceiling),
+            };
+            if typed.trim().is_empty() { Ok(make(None)) } else { Ok(make(Some(amount(base)?))) }
+        }
         Edit::Floor | Edit::Ceiling => {
             let make = if edit == Edit::Floor { Setting::Floor } else { Setting::Ceiling };
             let Some(present) = here(&make(None)) else {

@@ -24,7 +24,7 @@ pub use crate::tray::edit::{Edit, edit};
 use crate::tray::proposal::Proposal;
 use crate::{DeskError, change_words as words};
 
-fn items_of(subjects: impl Iterator<Item = Subject>) -> Vec<ItemId> {
+pub(crate) fn items_of(subjects: impl Iterator<Item = Subject>) -> Vec<ItemId> {
     subjects
         .filter_map(|s| match s {
             Subject::Item(id) => Some(id),
@@ -57,7 +57,7 @@ pub(crate) async fn ready(
 ) -> Result<Vec<NewChange>, DeskError> {
     let items = items_of(proposals.iter().map(|p| p.subject));
     let settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
-    let present = facts::present_spend(db, account.id, PRESENT_DAYS.into()).await?;
+    let present = facts::present(db, account.id, PRESENT_DAYS.into()).await?;
     let today = connections::today(db, account).await?;
     let mut new = Vec::with_capacity(proposals.len());
     for mut p in proposals {
@@ -87,7 +87,7 @@ pub(crate) async fn ready(
             spend_a_day: p
                 .adds
                 .spend
-                .or_else(|| expected(*present.get(&spot.campaign)?, was.as_ref(), &p.set))
+                .or_else(|| expected(present.get(&spot.campaign)?.spend, was.as_ref(), &p.set))
                 .map(|units| Micros::from_units(units).get()),
             setting: p.set.word().to_owned(),
             told: words::sentence(was.as_ref(), &p.set),
@@ -103,7 +103,7 @@ pub(crate) async fn ready(
     Ok(new)
 }
 
-fn unconnected() -> DeskError {
+pub(crate) fn unconnected() -> DeskError {
     DeskError::Invalid(
         "what is set there is not known, since its channel is not connected; connect the channel, or change it there by hand".into(),
     )

@@ -1,7 +1,7 @@
 //! Advice as a page offers it. The button carries what was on the screen, so that nothing else goes to the tray: what is
 //! advised when it is pressed is computed anew, and where it says something else the person decides again.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt::Display;
 
 use crate::tray::proposal::Proposal;
@@ -48,8 +48,8 @@ pub fn buttons<T>(offers: &[Offer<T>]) -> HashMap<String, String> {
 
 /// What the buttons that were pressed take of what is offered now.
 pub fn taken<T>(buttons: &[String], offers: Vec<Offer<T>>) -> Result<Vec<T>, DeskError> {
-    let meets = |button: &String, offer: &Offer<T>| *button == offer.button();
-    if let Some(stale) = buttons.iter().find(|b| !offers.iter().any(|o| meets(b, o))) {
+    let standing: HashSet<String> = offers.iter().map(Offer::button).collect();
+    if let Some(stale) = buttons.iter().find(|b| !standing.contains(*b)) {
         let (id, said) = stale.split_once(": ").unwrap_or((stale, ""));
         let (of, now) = match offers.iter().find(|o| o.id == id) {
             Some(o) => (format!(" on {}", o.name), format!("now says ‘{}’", o.says)),
@@ -60,7 +60,8 @@ pub fn taken<T>(buttons: &[String], offers: Vec<Offer<T>>) -> Result<Vec<T>, Des
             "the advice{of} has changed since this page was loaded: it said {said}, but {now}. Nothing was put in the tray; reload the page and decide again"
         )));
     }
-    let chosen = offers.into_iter().filter(|o| buttons.iter().any(|b| meets(b, o)));
+    let pressed: HashSet<&String> = buttons.iter().collect();
+    let chosen = offers.into_iter().filter(|o| pressed.contains(&o.button()));
     Ok(chosen.map(|o| o.what).collect())
 }
 

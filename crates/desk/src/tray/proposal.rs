@@ -1,10 +1,12 @@
 //! A change that somebody or some advice proposes, with its reason, its evidence and what it is expected to add.
 
 use tiller_core::ids::ChangeId;
-use tiller_core::setting::Setting;
+use tiller_core::setting::{Setting, Strategy};
 use tiller_core::{Micros, Price};
 
-use tiller_core::spot::Subject;
+use tiller_core::spot::{Spot, Subject};
+
+use crate::account::settings::Settings;
 
 /// Where a proposal comes from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -19,8 +21,10 @@ pub enum Origin {
     Undo,
     /// A course takes its next step.
     Course,
+    /// Another strategy.
+    Bids,
 }
-tiller_core::words!(Origin: Hand "hand", Causes "causes", Plan "plan", Undo "undo", Course "course");
+tiller_core::words!(Origin: Hand "hand", Causes "causes", Plan "plan", Undo "undo", Course "course", Bids "bids");
 
 /// What a change is expected to add a day; absent where nothing tells.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -103,4 +107,30 @@ impl Proposal {
 /// Money as it is proposed: in hundredths; the account's own coins are seen to in the tray.
 pub(crate) fn coins(units: f64) -> Micros {
     Micros::from_units((units * 100.0).round() / 100.0)
+}
+
+/// What makes clicks cost so many times as much as now, by whatever sets bids at a spot: its bid, its strategy's target
+/// or highest bid; none where nothing does.
+pub fn bid_times(settings: &Settings, spot: Spot, ratio: f64) -> Option<Setting> {
+    let campaign = settings.campaign(spot.campaign)?;
+    match campaign.strategy {
+        Strategy::ManualCpc | Strategy::ManualCpm => {
+            let bid = settings.bid(spot)?.to_units() * ratio;
+            Some(Setting::Bid(Some(coins(bid))))
+        }
+        // Its ad groups and items have no targets of their own.
+        _ if spot.ad_group.is_some() => None,
+        Strategy::TargetCpa { target } => {
+            let target = coins(target.to_units() * ratio);
+            Some(Setting::Strategy(Strategy::TargetCpa { target }))
+        }
+        Strategy::TargetRoas { target } => {
+            let target = (target / ratio * 100.0).round() / 100.0;
+            Some(Setting::Strategy(Strategy::TargetRoas { target }))
+        }
+        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
+            let ceiling = campaign.bid_ceiling?.to_units() * ratio;
+            Some(Setting::BidCeiling(Some(coins(ceiling))))
+        }
+    }
 }

@@ -2,7 +2,8 @@
 
 use tiller_core::setting::CampaignSettings;
 use tiller_desk::account::{self, connections};
-use tiller_desk::plans::{self, Opened, Typed};
+use tiller_desk::plans::{self, Opened, Typed, moves};
+use tiller_desk::tray::offer::Offer;
 use tiller_desk::tray::{self, sending};
 use tiller_desk::{Account, CampaignId, ChangeId, DeskError, PersonId, PgPool};
 
@@ -96,4 +97,11 @@ pub fn fields(pairs: &[(&str, &str)]) -> Typed {
 
 pub fn says(error: DeskError, words: &str) {
     assert!(error.to_string().contains(words), "{error}");
+}
+
+/// What the button of a plan's page carries.
+pub fn carried(opened: &Opened) -> Vec<String> {
+    let worked = plans::work(&opened.file);
+    let offers = moves::offers(&worked.problem, worked.solved().unwrap());
+    offers.iter().map(Offer::button).collect()
 }

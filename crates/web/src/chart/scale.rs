@@ -1,4 +1,4 @@
-//! Axes: from values to coordinates, and round numbers to mark.
+//! Axes: from values to coordinates, and round numbers to mark. Linear from 0, or of ratios.
 
 use super::at;
 
@@ -44,9 +44,54 @@ impl Scale {
     }
 }
 
+/// An axis of ratios: as far from 1 to 2 as from 2 to 4.
+#[derive(Clone, Copy, Debug)]
+pub struct LogScale {
+    low: f64,
+    high: f64,
+    from: f64,
+    to: f64,
+}
+
+impl LogScale {
+    /// An axis whose least value stands at `from` and whose greatest at `to`; both above 0.
+    pub fn new((low, high): (f64, f64), from: f64, to: f64) -> Self {
+        Self { low, high: high.max(low * 1.001), from, to }
+    }
+
+    /// The coordinate of a value; what lies beyond the axis stands at its end.
+    pub fn at(&self, value: f64) -> f64 {
+        let share = (value.max(1e-12) / self.low).ln() / (self.high / self.low).ln();
+        at(self.from + share.clamp(0.0, 1.0) * (self.to - self.from))
+    }
+
+    /// Round numbers on it: 1, 2 and 5 times powers of ten, or the powers alone where those would be many.
+    pub fn marks(&self) -> Vec<Mark> {
+        let powers = (self.low.log10().floor() as i32)..=(self.high.log10().ceil() as i32);
+        let of = |steps: &'static [f64]| {
+            powers.clone().flat_map(move |p| steps.iter().map(move |s| (s * 10f64.powi(p), p)))
+        };
+        let within = |(v, _): &(f64, i32)| (self.low..=self.high).contains(v);
+        let fine: Vec<_> = of(&[1.0, 2.0, 5.0]).filter(within).collect();
+        let chosen = if fine.len() > 7 { of(&[1.0]).filter(within).collect() } else { fine };
+        let text = |v, p: i32| tiller_desk::numerals::number(v, usize::try_from(-p).unwrap_or(0));
+        chosen.into_iter().map(|(v, p)| Mark { at: self.at(v), text: text(v, p) }).collect()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn ratios_are_as_far_apart_anywhere() {
+        let scale = LogScale::new((0.4, 6.4), 100.0, 500.0);
+        assert_eq!((scale.at(0.4), scale.at(0.8), scale.at(6.4)), (100.0, 200.0, 500.0));
+        assert_eq!((scale.at(0.0), scale.at(99.0)), (100.0, 500.0), "beyond it, at its end");
+        let texts = |s: LogScale| s.marks().into_iter().map(|m| m.text).collect::<Vec<_>>();
+        assert_eq!(texts(scale), ["0.5", "1", "2", "5"]);
+        assert_eq!(texts(LogScale::new((0.02, 900.0), 0.0, 1.0)), ["0.1", "1", "10", "100"]);
+    }
 
     #[test]
     fn marks_are_round_and_within() {

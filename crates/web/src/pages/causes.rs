@@ -13,7 +13,7 @@ use tiller_desk::book::{Book, Judged};
 use tiller_desk::causes::beside::{Beside, Tone, beside};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::numerals::{self, counted, money, number, percent, probability, signed, sum};
-use tiller_desk::spend::{Level, Within, rows};
+use tiller_desk::rows::{Level, Within, rows};
 use tiller_desk::wording::{self, Words};
 use tiller_desk::{AdGroupId, CampaignId, ItemId};
 
@@ -22,9 +22,10 @@ use crate::chart::{BridgeChart, DayChart, Forms, Ladder};
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
+use crate::pages::figures_table::key;
 use crate::pages::findings;
 use crate::pages::remedy::Remedy;
-use crate::pages::spend::{NoReports, key};
+use crate::pages::spend::NoReports;
 use crate::pages::{book, book_of_reports};
 use crate::params::Params;
 
@@ -423,7 +424,7 @@ async fn parts(
     };
     let mut rows = rows(&app.db, book, level, within).await?;
     rows.sort_by(|a, b| b.excess().unwrap_or(0.0).total_cmp(&a.excess().unwrap_or(0.0)));
-    let part = |r: &tiller_desk::spend::Row| {
+    let part = |r: &tiller_desk::rows::Row| {
         let cost = match r.target {
             Some(Target::Roas(_)) => numerals::or_absent(r.tally.roas(), |x| number(x, 2)),
             _ => numerals::or_absent(r.tally.cpa(), money),

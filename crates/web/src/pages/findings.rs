@@ -19,7 +19,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Id};
 use crate::pages::book_of_reports;
-use crate::pages::spend::key;
+use crate::pages::figures_table::key;
 use crate::pages::tray::{put, said};
 use crate::params::Params;
 use crate::sent::Sent;

@@ -213,7 +213,7 @@ pub async fn undo_own(
     State(app): State<App>,
     Id(id): Id<DecisionId>,
 ) -> Result<Redirect, PageError> {
-    let own = decisions::undo(&app.db, &member.account, member.person.id, id).await?;
+    let own = decisions::undo(&app.db, &member.account, member.person.id, member.role, id).await?;
     if matches!(own, decisions::Own::Events(_) | decisions::Own::ClickWindow(_)) {
         measure::learn_lag_of(&app.db, &member.account).await?;
     }

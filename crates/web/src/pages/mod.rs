@@ -1,11 +1,14 @@
 //! The pages, one module each; a handler is named by its verb.
 
 pub mod advice;
+pub mod bids;
 pub mod budgets;
 pub mod campaign_budget;
 pub mod causes;
 pub mod channels;
+pub mod columns;
 pub mod curve;
+pub mod figures_table;
 pub mod findings;
 pub mod flight;
 pub mod health;
@@ -21,8 +24,9 @@ pub mod remedy;
 pub mod reports;
 pub mod sign_in;
 pub mod spend;
-pub mod spend_columns;
 pub mod split;
+pub mod strategies;
+pub mod strategy_table;
 pub mod targets;
 pub mod today;
 pub mod tray;

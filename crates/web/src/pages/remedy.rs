@@ -7,7 +7,7 @@ use tiller_desk::numerals::counted;
 use tiller_desk::tray::offer::Offer;
 use tiller_desk::tray::proposal::Proposal;
 
-use crate::pages::spend::key;
+use crate::pages::figures_table::key;
 
 /// What does what the advice says: a form that puts it in the tray.
 pub struct Remedy {

@@ -11,8 +11,9 @@ use tiller_core::Tally;
 use tiller_core::setting::Dimension;
 use tiller_desk::book::Book;
 use tiller_desk::figure::{Figure, Seen};
+use tiller_desk::rows;
+use tiller_desk::spend::split as desk;
 use tiller_desk::spend::split::{Of, Row, SplitBy};
-use tiller_desk::spend::{self, split as desk};
 use tiller_desk::{CampaignId, numerals};
 
 use crate::App;
@@ -78,7 +79,7 @@ fn cells(
 ) -> Result<Vec<Cell>, PageError> {
     // Campaigns with targets of their own have no formula in common.
     let summed = row.excess.filter(|_| !a.one_target()).map(|e| (e.max(0.0), e.min(0.0)));
-    let as_row = spend::Row { summed, ..row.clone().as_row(&a.book, &a.of)? };
+    let as_row = rows::Row { summed, ..row.clone().as_row(&a.book, &a.of)? };
     let seen = Seen { row: &as_row, whole, whole_is: "All rows" };
     let cost = if a.book.by_value() { "roas" } else { "cpa" };
     let keys =

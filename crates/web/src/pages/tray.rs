@@ -20,7 +20,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station, TrayBar};
-use crate::pages::spend::{key, subject};
+use crate::pages::figures_table::{key, subject};
 use crate::pages::{book_of_reports, download};
 use crate::params::Params;
 use crate::sent::Sent;
@@ -273,10 +273,10 @@ pub async fn remedy(sent: Sent) -> Result<Response, PageError> {
 
 /// Puts the daily budgets of a plan in the tray.
 pub async fn plan(Id(id): Id<PlanId>, sent: Sent) -> Result<Response, PageError> {
-    let Sent { app, member, params, .. } = &sent;
+    let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
     let opened = plans::open(&app.db, &member.account, id).await?;
-    let done = moves::to_tray(&app.db, &book, sent.person(), &opened).await;
+    let done = moves::to_tray(&app.db, &book, sent.person(), &opened, &fields.buttons()).await;
     let outcome = done.map(|(n, left)| {
         let rest = if left.is_empty() {
             String::new()

@@ -8,14 +8,15 @@ use tiller_core::spot::Subject;
 use tiller_core::{Tally, Window};
 use tiller_desk::figure::{Figure, Seen, Working};
 use tiller_desk::numerals;
-use tiller_desk::spend::{Level, Row, Within, rows, split, together};
+use tiller_desk::rows::{Level, Row, Within, rows, together};
+use tiller_desk::spend::split;
 
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Fragment, Member};
 use crate::frame::{Frame, Station, span};
 use crate::pages::book_of_reports;
-use crate::pages::spend::{subject, within};
+use crate::pages::figures_table::{subject, within};
 use crate::pages::split::of as split_of;
 use crate::params::Params;
 

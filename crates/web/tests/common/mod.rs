@@ -1,6 +1,7 @@
 //! The site in a test: its router on a database of its own, with members and reports.
 #![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
+pub mod desk;
 #[path = "../../../desk/tests/common/market.rs"]
 pub mod market;
 

@@ -11,7 +11,8 @@ use tiller_core::allocation::{
 use tiller_desk::book::Book;
 use tiller_desk::numerals::{self, count, money, number, percent, signed};
 use tiller_desk::plans::file::PlanFile;
-use tiller_desk::plans::{FieldError, Opened, THIN, Typed, answer, words};
+use tiller_desk::plans::{FieldError, Opened, THIN, Typed, answer, moves, words};
+use tiller_desk::tray::offer::Offer;
 use tiller_desk::wording::Words;
 use tiller_desk::{PlanId, plans as desk};
 
@@ -91,8 +92,8 @@ pub(super) struct PlanTable {
     id: PlanId,
     editor: bool,
     unsaved: bool,
-    /// Where its budgets are put in the tray, if they can be.
-    tray: Option<String>,
+    /// Where its budgets are put in the tray, if they can be, and what the button carries.
+    tray: Option<(String, Vec<String>)>,
     currency: String,
     days: String,
     headline: Words,
@@ -168,8 +169,13 @@ pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> Pl
         id: opened.plan.id,
         editor: frame.editor,
         unsaved: *file != opened.file || name != opened.plan.name,
-        tray: (frame.editor && frame.connected && *file == opened.file)
-            .then(|| format!("{}/budgets/{}/tray", frame.base(), opened.plan.id)),
+        tray: answered.filter(|_| frame.editor && frame.connected && *file == opened.file).map(
+            |(problem, solved)| {
+                let offers = moves::offers(problem, solved);
+                let link = format!("{}/budgets/{}/tray", frame.base(), opened.plan.id);
+                (link, offers.iter().map(Offer::button).collect())
+            },
+        ),
         currency: file.currency.clone(),
         days: period(file, opened),
         headline,

@@ -1,27 +1,25 @@
-//! Which columns of Spend are shown, and in which order.
+//! Which columns of a table of figures are shown, and in which order.
 
-use tiller_desk::AccountId;
-use tiller_desk::figure::{Figure, usual};
-use tiller_desk::spend::Level;
+use tiller_desk::book::Book;
+use tiller_desk::figure::Figure;
+use tiller_desk::rows::Level;
 use tower_sessions::Session;
 
 use crate::error::PageError;
 use crate::params::Params;
 
-/// The session's key for the chosen columns.
-const COLUMNS_KEY: &str = "spend-columns";
-
-/// The columns that are shown, in their order: those that were asked for, else those of last time, else the
+/// The columns that are shown on a page, in their order: those that were asked for, else those of last time, else the
 /// usual ones. What is asked for is remembered.
 pub async fn chosen(
     session: &Session,
     params: &Params,
-    account: AccountId,
-    by_value: bool,
+    place: &str,
+    book: &Book,
     level: Level,
+    usual: impl Iterator<Item = &'static Figure>,
 ) -> Result<Vec<&'static Figure>, PageError> {
     // Another account looks at other figures: each keeps its own.
-    let key = format!("{COLUMNS_KEY}-{account}");
+    let key = format!("{place}-columns-{}", book.account.id);
     let asked = params.text("columns");
     let chosen = if asked.is_empty() {
         session.get::<String>(&key).await?.unwrap_or_default()
@@ -31,5 +29,5 @@ pub async fn chosen(
     };
     let named: Vec<&Figure> =
         chosen.split(',').filter_map(Figure::of).filter(|c| c.fits(level)).collect();
-    Ok(if named.is_empty() { usual(by_value, level).collect() } else { named })
+    Ok(if named.is_empty() { usual.collect() } else { named })
 }

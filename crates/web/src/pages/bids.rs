@@ -1,0 +1,342 @@
+//! Bids: what each campaign pays for a click and what its target affords, and the next step.
+
+use std::sync::Arc;
+
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::State;
+use axum::response::{IntoResponse, Response};
+use tiller_core::spot::Subject;
+use tiller_desk::advice::Cure;
+use tiller_desk::bids::step::{self, Compared};
+use tiller_desk::bids::toward::{self, Toward};
+use tiller_desk::bids::{self as desk, Line, words};
+use tiller_desk::book::Book;
+use tiller_desk::figure::{Figure, Seen};
+use tiller_desk::numerals::{self, money, number};
+use tiller_desk::rows::{Level, Within};
+use tiller_desk::tray::{self, Edit};
+use tiller_desk::wording::Words;
+use tower_sessions::Session;
+
+use crate::App;
+use crate::chart::{Forms, PaidAndAfforded, Payer};
+use crate::error::PageError;
+use crate::extract::Member;
+use crate::frame::{Frame, Station};
+use crate::pages::columns::chosen;
+use crate::pages::figures_table::{Cell, MOST_ROWS, Table, View, cells, key, parts_of, subject};
+use crate::pages::remedy::Remedy;
+use crate::pages::spend::NoReports;
+use crate::pages::tray::{put, said};
+use crate::pages::{book, book_of_reports, csv_file, plain};
+use crate::params::Params;
+use crate::sent::Sent;
+
+/// The order in which the table stands first.
+const ORDER: &str = "-cpc_over";
+
+/// A row of the table.
+pub struct BidLine {
+    key: String,
+    href: String,
+    name: String,
+    home: String,
+    here: bool,
+    drill: Option<(String, &'static str)>,
+    bids_by: String,
+    cells: Vec<Cell>,
+    range: String,
+    next: String,
+    /// Whether the next step is a change of its own.
+    leads: bool,
+    limited_by: &'static str,
+    note: String,
+    spend: f64,
+    conversions: f64,
+    value: f64,
+    excess: f64,
+}
+
+/// The campaign looked at.
+pub struct Looked {
+    name: String,
+    href: String,
+    strategy: String,
+    advice: Words,
+    days: u64,
+    figures: Vec<Compared>,
+    seen: bool,
+    remedy: Option<Remedy>,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "bids.html")]
+struct BidsPage {
+    frame: Frame,
+    lead: Words,
+    picture: Option<Forms<PaidAndAfforded>>,
+    looked: Option<Looked>,
+    table: Table,
+    lines: Vec<BidLine>,
+    range_title: &'static str,
+    csv: String,
+    edits: Vec<(&'static str, &'static str)>,
+    no_targets: bool,
+}
+
+/// The figures that the table shows unless somebody chose others.
+fn usual(by_value: bool) -> impl Iterator<Item = &'static Figure> {
+    let keys = ["target", if by_value { "roas" } else { "cpa" }, "cpc", "affordable", "cpc_over"];
+    keys.into_iter().filter_map(Figure::of)
+}
+
+async fn columns(
+    session: &Session,
+    params: &Params,
+    book: &Book,
+    level: Level,
+) -> Result<Vec<&'static Figure>, PageError> {
+    chosen(session, params, "bids", book, level, usual(book.by_value())).await
+}
+
+/// The page.
+pub async fn show(
+    member: Member,
+    State(app): State<App>,
+    session: Session,
+    params: Params,
+) -> Result<Response, PageError> {
+    let Some(book) = book(&app.db, &member, &params).await? else {
+        let frame = Frame::new(&member, Station::Bids, &params);
+        let what = "what each campaign pays for a click, and what its target affords";
+        return Ok(NoReports { frame, title: "Bids", what }.into_response());
+    };
+    let view = View::of(&params)?;
+    let columns = columns(&session, &params, &book, view.level).await?;
+    let whole = desk::of_account(&app.db, &book, Level::Campaigns, Within::default()).await?;
+    let frame = Frame::of_book(&member, Station::Bids, &params, &book)
+        .with_causes(book.judge_all().iter().flatten());
+    let lead = words::lead(&whole);
+    let of = looked_at(&whole.lines, params.text("of"));
+    let picture = picture(&whole.lines, of, &frame);
+    let looked = match of {
+        Some(line) => Some(looked(&whole.book, line, &frame)?),
+        None => None,
+    };
+    let here = of.map(|l| l.row.subject);
+    let (settled, all) = match view.level {
+        Level::Campaigns => (whole.book, whole.lines),
+        level => {
+            let parts = desk::of_account(&app.db, &book, level, view.within).await?;
+            (parts.book, parts.lines)
+        }
+    };
+    let mut all = view.arrange(all, |l| &l.row, ORDER);
+    let table = Table::new("bids", &view, &params, &columns, ORDER).of_rows(
+        &book,
+        &view,
+        all.iter().map(|l| &l.row),
+        &params,
+    );
+    all.truncate(MOST_ROWS);
+    desk::with_items(&app.db, &settled, &mut all).await?;
+    let page = BidsPage {
+        lead,
+        picture,
+        looked,
+        lines: all.iter().map(|l| line(l, &columns, &settled, here, &frame)).collect(),
+        range_title: if settled.by_value() { "ROAS, 95%" } else { "CPA, 95%" },
+        csv: format!("{}/bids.csv{params}", frame.base()),
+        edits: if frame.editor && frame.connected { edits() } else { Vec::new() },
+        no_targets: book.entries.iter().all(|e| e.target.is_none()),
+        table,
+        frame,
+    };
+    Ok(page.into_response())
+}
+
+/// The campaign that an address names; else the one with a next step that spends the most, else the one that spends
+/// the most above target.
+fn looked_at<'a>(lines: &'a [Line], of: &str) -> Option<&'a Line> {
+    let named = subject(of).and_then(|s| lines.iter().find(|l| l.row.subject == s));
+    let leads = || lines.iter().filter(|l| l.next_cpc().is_some());
+    let excess = |l: &Line| l.row.excess().unwrap_or(f64::NEG_INFINITY);
+    named
+        .or_else(|| leads().max_by_key(|l| l.row.tally.spend))
+        .or_else(|| lines.iter().max_by(|a, b| excess(a).total_cmp(&excess(b))))
+}
+
+fn picture(lines: &[Line], here: Option<&Line>, frame: &Frame) -> Option<Forms<PaidAndAfforded>> {
+    let here = here.map(|l| l.row.subject);
+    let payers: Vec<Payer> = lines
+        .iter()
+        .filter_map(|l| {
+            Some(Payer {
+                key: key(l.row.subject),
+                href: format!(
+                    "{}/bids{}",
+                    frame.base(),
+                    frame.params.with("of", key(l.row.subject))
+                ),
+                name: &l.row.name,
+                paid: l.row.tally.cpc()?.positive()?,
+                affords: l.row.affordable()?.cautious,
+                spend: l.row.tally.spend.to_units(),
+                next: l.next_cpc(),
+                here: Some(l.row.subject) == here,
+            })
+        })
+        .collect();
+    Forms::of(|form| PaidAndAfforded::new(&payers, &frame.account.currency, form))
+}
+
+fn looked(book: &Book, line: &Line, frame: &Frame) -> Result<Looked, PageError> {
+    let step = step::of(book, line)?;
+    let (days, figures, seen) = step.map_or((0, Vec::new(), true), |s| (s.days, s.figures, s.seen));
+    Ok(Looked {
+        name: line.row.name.clone(),
+        href: frame.base().causes(line.row.subject, &frame.days),
+        strategy: format!(
+            "{}/bids/campaigns/{}/strategy{}",
+            frame.base(),
+            line.row.campaign,
+            frame.days
+        ),
+        advice: words::advice(book, line)?,
+        days,
+        figures,
+        seen,
+        remedy: line.cure.as_ref().filter(|_| frame.editor).and_then(|c| match c {
+            Cure::Change(p) => Some(Remedy::change(line.row.subject, p)),
+            Cure::Budget(_, all) => Some(Remedy::budgets(all)),
+            Cure::Quiet(_) => None,
+        }),
+    })
+}
+
+fn range(line: &Line) -> String {
+    let text = |x: f64| match line.row.target {
+        Some(tiller_core::Target::Roas(_)) => number(x, 2),
+        _ => money(x),
+    };
+    line.range.map_or(numerals::ABSENT.into(), |i| format!("{} to {}", text(i.low), text(i.high)))
+}
+
+fn line(
+    l: &Line,
+    columns: &[&'static Figure],
+    book: &Book,
+    here: Option<Subject>,
+    frame: &Frame,
+) -> BidLine {
+    let row = &l.row;
+    BidLine {
+        key: key(row.subject),
+        href: match row.subject {
+            Subject::Campaign(_) => {
+                format!("{}/bids{}", frame.base(), frame.params.with("of", key(row.subject)))
+            }
+            part => frame.base().causes(part, &frame.days),
+        },
+        name: row.name.clone(),
+        home: row.home.clone(),
+        here: here == Some(row.subject),
+        drill: parts_of(row, "bids", frame),
+        bids_by: l.bidding.as_ref().map_or("not told".into(), words::bids_by),
+        cells: cells(row, columns, &book.total(book.period.window), true, frame),
+        range: range(l),
+        next: words::next(l),
+        leads: matches!(l.cure, Some(Cure::Change(_))),
+        limited_by: words::limited_by(l),
+        note: l.learning.as_ref().map(words::learning).unwrap_or_default(),
+        spend: row.tally.spend.to_units(),
+        conversions: row.tally.conversions,
+        value: row.tally.value.to_units(),
+        excess: row.excess().unwrap_or(0.0),
+    }
+}
+
+/// The table as it is seen, as CSV: all rows, plain numbers.
+pub async fn csv(
+    member: Member,
+    State(app): State<App>,
+    session: Session,
+    params: Params,
+) -> Result<Response, PageError> {
+    let book = book_of_reports(&app.db, &member, &params).await?;
+    let view = View::of(&params)?;
+    let columns = columns(&session, &params, &book, view.level).await?;
+    let bids = desk::of_account(&app.db, &book, view.level, view.within).await?;
+    let mut all = view.arrange(bids.lines, |l| &l.row, ORDER);
+    desk::with_items(&app.db, &bids.book, &mut all).await?;
+    let account = bids.book.total(bids.book.period.window);
+    let before = [
+        "name",
+        "belongs_to",
+        "channel",
+        "strategy",
+        "strategy_target",
+        "bid",
+        "lowest_bid",
+        "highest_bid",
+    ];
+    let after = ["low", "high", "next_step", "limited_by", "learning"];
+    let header: Vec<String> = before
+        .into_iter()
+        .chain(columns.iter().map(|c| c.key))
+        .chain(after)
+        .map(str::to_owned)
+        .collect();
+    let lines = all.iter().map(|l| {
+        let seen = Seen::of(&l.row, &account);
+        let set = words::set(l.bidding.as_ref());
+        let texts = [l.row.name.clone(), l.row.home.clone(), l.row.channel.clone()];
+        let figures = columns.iter().map(|c| plain((c.value)(&seen)));
+        let ends = [
+            plain(l.range.map(|r| r.low)),
+            plain(l.range.map(|r| r.high)),
+            words::next(l).replace(numerals::ABSENT, ""),
+            words::limited_by(l).replace(numerals::ABSENT, ""),
+            l.learning.as_ref().map(words::learning).unwrap_or_default(),
+        ];
+        texts
+            .into_iter()
+            .chain([set.strategy.to_owned()])
+            .chain([set.target, set.bid, set.lowest, set.highest].map(plain))
+            .chain(figures)
+            .chain(ends)
+            .collect()
+    });
+    let last = bids.book.period.window.to();
+    csv_file(&format!("bids-{}-{last}.csv", member.account.slug), &header, lines)
+}
+
+/// What can be set on several rows here.
+fn edits() -> Vec<(&'static str, &'static str)> {
+    let by_hand = [Edit::Bid, Edit::Target, Edit::LowestBid, Edit::HighestBid];
+    Toward::ALL
+        .iter()
+        .map(|t| (t.word(), t.title()))
+        .chain(by_hand.iter().map(|e| (e.word(), e.title())))
+        .collect()
+}
+
+/// Sets bids on the chosen rows: by value, by %, or toward what is affordable.
+pub async fn edit(sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let chosen: Vec<Subject> = fields.values("on").filter_map(subject).collect();
+    let (db, person, what) = (&app.db, sent.person(), fields.text("what"));
+    let (how, reason) = (fields.text("how"), fields.text("reason"));
+    let outcome = match (Toward::read(what), Edit::read(what)) {
+        (Some(toward), _) => {
+            let book: Arc<Book> = book_of_reports(db, member, params).await?;
+            toward::set(db, &book, person, &chosen, toward, reason).await
+        }
+        (None, Some(edit)) => {
+            tray::edit(db, &member.account, person, &chosen, edit, how, reason).await
+        }
+        (None, None) => return Err(PageError::Invalid("Choose what to set.".into())),
+    };
+    said(&sent, outcome.map(put)).await
+}
