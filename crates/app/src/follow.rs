@@ -3,10 +3,15 @@
 
 use anyhow::Context;
 use chrono::{Days, NaiveDate};
+use clap::ValueEnum;
+use tiller_core::setting::Setting;
 use tiller_core::{Target, Window};
+use tiller_desk::account::settings::Settings;
 use tiller_desk::account::{self, connections};
+use tiller_desk::advice::{Advised, Cure};
 use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::budgets::weekly;
+use tiller_desk::tray::proposal::Proposal;
 use tiller_desk::tray::{self, sending};
 use tiller_desk::{Account, PersonId, PgPool, Role, advice, courses};
 use tiller_market::World;
@@ -17,6 +22,17 @@ use tiller_store::people::NewAccount;
 /// Days between two looks.
 const WEEK: Days = Days::new(7);
 
+/// What of the advice is followed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Levers {
+    /// The week's budgets.
+    Budgets,
+    /// Bids, targets, highest bids.
+    Bids,
+    /// Each campaign's one advice, whichever it is.
+    Both,
+}
+
 /// Lives through so many days after the history, following the advice every week; what came of it, by account
 /// of the world. The accounts that this takes stay in the database.
 pub async fn follow(
@@ -24,6 +40,7 @@ pub async fn follow(
     world: World,
     until: NaiveDate,
     days: u32,
+    levers: Levers,
 ) -> anyhow::Result<Vec<Outcome>> {
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0)).await?;
     let address = format!("http://{}", listener.local_addr()?);
@@ -44,7 +61,7 @@ pub async fn follow(
         if day == look {
             for slug in &followed {
                 let account = account::by_slug(db, slug).await?;
-                week(db, &account, person).await?;
+                week(db, &account, person, levers).await?;
             }
             look = look + WEEK;
         }
@@ -100,23 +117,49 @@ async fn open(
 }
 
 /// Takes the week's advice and sends it.
-async fn week(db: &PgPool, account: &Account, person: PersonId) -> anyhow::Result<()> {
+async fn week(
+    db: &PgPool,
+    account: &Account,
+    person: PersonId,
+    levers: Levers,
+) -> anyhow::Result<()> {
     let book = Book::load(db, account, PeriodChoice::default())
         .await?
         .context("the account has no figures")?;
     let advised = advice::of_account(db, &book).await?;
-    let moves: Vec<_> = advised.week.moves.iter().collect();
+    let budgets = advised.week.moves.iter().filter(|_| levers != Levers::Bids);
+    let moves: Vec<_> = budgets.collect();
+    let bids =
+        if levers == Levers::Budgets { Vec::new() } else { bids(db, &book, &advised).await? };
     tracing::info!(
         account = account.slug,
         until = %Window::to(&book.span),
         moves = ?moves.iter().map(|m| (&m.line.name, m.line.spend, m.from, m.to, m.spend)).collect::<Vec<_>>(),
+        bids = ?bids.iter().map(|p| (p.subject, &p.set)).collect::<Vec<_>>(),
         "the week's advice"
     );
-    if moves.is_empty() {
+    if moves.is_empty() && bids.is_empty() {
         return Ok(());
     }
+    tray::propose(db, account, person, bids).await?;
     weekly::propose(db, account, person, &moves).await?;
     let ids: Vec<_> = tray::rows(db, account).await?.iter().map(|r| r.change.id).collect();
     sending::send(db, account, &ids).await?;
     fetch(db).await
+}
+
+/// The changes of bids, targets and highest bids that the one advice asks for.
+async fn bids(db: &PgPool, book: &Book, advised: &Advised) -> anyhow::Result<Vec<Proposal>> {
+    let settings = Settings::of_book(db, book).await?;
+    let judged = book.entries.iter().zip(book.judge_all());
+    let cures = judged.filter_map(|(e, j)| advised.cure(book, &settings, e, j.as_ref()));
+    Ok(cures
+        .filter_map(|cure| match cure {
+            Cure::Change(p) => Some(p),
+            Cure::Budget(..) | Cure::Quiet(_) => None,
+        })
+        .filter(|p| {
+            matches!(p.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_))
+        })
+        .collect())
 }

@@ -14,7 +14,7 @@ pub struct Affordable {
 }
 
 /// What a click may cost where `cvr` of the clicks convert and a conversion may cost `target_cpa`.
-/// Absent where nothing converts.
+/// Absent where nothing converts, or a conversion may cost nothing: what is worth nothing affords no click.
 ///
 /// ```
 /// # use tiller_core::{Price, affordable::affordable};
@@ -22,7 +22,7 @@ pub struct Affordable {
 /// assert_eq!(affordable(Price(30.0), 0.28).unwrap().cautious, Price(7.5));
 /// ```
 pub fn affordable(target_cpa: Price, cvr: f64) -> Option<Affordable> {
-    if cvr <= 0.0 || !cvr.is_finite() {
+    if cvr <= 0.0 || !cvr.is_finite() || target_cpa <= Price(0.0) {
         return None;
     }
     let clicks = 1.0 / cvr;
@@ -56,6 +56,12 @@ mod tests {
         assert!((a.clicks_per_conversion - 3.571).abs() < 1e-3);
         assert!((a.cpc.units() - 8.4).abs() < 1e-12);
         assert!((halfway_bid(a.cautious, Price(11.30)).units() - 9.40).abs() < 1e-12);
+    }
+
+    #[test]
+    fn what_is_worth_nothing_affords_nothing() {
+        assert_eq!(affordable(Price(0.0), 0.28), None);
+        assert_eq!(affordable(Price(30.0), 0.0), None);
     }
 
     #[test]

@@ -8,7 +8,7 @@ use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, LogNormal, Normal};
 use tiller_core::bid_feedback::{self, feedback, steady_headroom};
-use tiller_core::bid_volume::{self, elasticity};
+use tiller_core::bid_volume::{self, PRIOR, elasticity};
 use tiller_core::change_point::change_point;
 use tiller_core::lag::{Open, RunOff};
 use tiller_core::segments::{self, LEAST_CONVERSIONS, Proposal, Rules, Segment};
@@ -262,26 +262,28 @@ proptest! {
         rate in 2i64..150,
     ) {
         let list = |rate: i64| -> Vec<bid_volume::Day> {
-            let day = |(i, (clicks, cpc)): (usize, &(i64, f64))| bid_volume::Day {
+            let day = |(i, (clicks, bid)): (usize, &(i64, f64))| bid_volume::Day {
                 weekday: DAYS[i % 7],
-                tally: in_currency(&tally(*clicks, 0, *cpc, 0.0), rate),
+                at: i as f64,
+                clicks: *clicks,
+                bid: Some(bid * rate as f64),
             };
             days.iter().enumerate().map(day).collect()
         };
-        let e = elasticity(&list(1)).unwrap();
-        prop_assert!(e.sd > 0.0 && e.mean.is_finite());
-        prop_assert_eq!(e.volume(Price(from), Price(from)).0, 1.0);
-        let (mut cpc, mut last) = (from, 1.0);
+        let e = elasticity(&list(1), PRIOR).unwrap();
+        prop_assert!(e.sd > 0.0 && e.sd <= PRIOR.sd && e.mean.is_finite());
+        prop_assert_eq!(e.volume(1.0).0, 1.0);
+        let (mut times, mut last) = (from, e.volume(from).0);
         for step in steps {
-            cpc *= step;
-            let (volume, interval) = e.volume(Price(from), Price(cpc));
+            times *= step;
+            let (volume, interval) = e.volume(times);
             prop_assert!(volume >= last - 1e-12 && interval.low <= volume && volume <= interval.high);
             last = volume;
         }
-        let there = elasticity(&list(rate)).unwrap();
-        prop_assert!((there.mean - e.mean).abs() < 1e-5 && (there.sd - e.sd).abs() < 1e-5);
-        prop_assert!((there.seen.low / (rate as f64 * e.seen.low) - 1.0).abs() < 1e-9);
-        prop_assert!(e.has_seen(Price(e.seen.low)) && !e.has_seen(Price(e.seen.high * 1.01)));
+        let there = elasticity(&list(rate), PRIOR).unwrap();
+        prop_assert!((there.mean - e.mean).abs() < 1e-6 && (there.sd - e.sd).abs() < 1e-6);
+        let seen = e.seen.unwrap();
+        prop_assert!(seen.contains(1.0) && e.has_seen(seen.low) && !e.has_seen(seen.high * 1.01));
     }
 
     /// A break is one of ranks: the same whatever the scale, and found from either end.

@@ -19,7 +19,8 @@ use crate::budgets::responses;
 use crate::budgets::weekly::{self, Move, Part, Week};
 use crate::causes::{Examined, remedy};
 use crate::kept::Kept;
-use crate::tray::proposal::Proposal;
+use crate::tray::proposal::{Origin, Proposal};
+use crate::volume::{self, Volumes};
 
 /// The one advice for a campaign.
 #[derive(Clone, Debug)]
@@ -30,6 +31,8 @@ pub enum Advice<'a> {
     Verdict(&'a Judged),
     /// Another budget.
     Budget(&'a Move),
+    /// A higher bid, where that is what keeps it from more.
+    Raise(&'a Proposal),
     /// Nothing.
     Nothing,
 }
@@ -41,6 +44,9 @@ pub struct Advised {
     pub week: Week,
     /// What money can do, campaign by campaign.
     pub known: Vec<responses::Spender>,
+    /// How clicks answer to bids, campaign by campaign.
+    pub volumes: Arc<Volumes>,
+    raises: HashMap<CampaignId, Proposal>,
     quiet: HashMap<CampaignId, Quiet>,
 }
 
@@ -51,14 +57,15 @@ pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Advised>, DeskEr
     let reconcile = async || {
         let settings = Settings::of_book(db, book).await?;
         let curves = Curves::load(db, &book.account).await?;
-        Ok(Advised::of(book, &settings, &curves))
+        let volumes = volume::of_account(db, book).await?;
+        Ok(Advised::of(book, &settings, &curves, volumes))
     };
     book.keep(&KEPT, (), reconcile).await
 }
 
 impl Advised {
     /// From what has been loaded.
-    pub fn of(book: &Book, settings: &Settings, curves: &Curves) -> Self {
+    pub fn of(book: &Book, settings: &Settings, curves: &Curves, volumes: Arc<Volumes>) -> Self {
         let known = responses::of_account(book, settings, curves);
         let quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
@@ -70,7 +77,7 @@ impl Advised {
             .collect();
         let part = |l: &responses::Spender| match faulty.get(&l.campaign) {
             None => Part::Full,
-            Some((e, j)) if remedy::of_campaign(settings, e, j).is_some() => {
+            Some((e, j)) if remedy::of_campaign(settings, &volumes, e, j).is_some() => {
                 Part::Fixable(halfway_fixed(j))
             }
             // Nothing can be set there: the budget is what is left.
@@ -86,7 +93,11 @@ impl Advised {
             .cloned()
             .collect();
         let week = weekly::advise(lines, book.by_value(), weekly::targets(book), part);
-        Self { week, known, quiet }
+        let raise = |(e, j): (&Entry, &Option<Judged>)| {
+            Some((e.campaign.id, remedy::raise(settings, &volumes, e, j.as_ref()?)?))
+        };
+        let raises = book.entries.iter().zip(book.judge_all()).filter_map(raise).collect();
+        Self { week, known, volumes, raises, quiet }
     }
 
     /// The one advice for a campaign with its verdict.
@@ -100,7 +111,7 @@ impl Advised {
         match (judged, moved) {
             (_, Some(m)) => Advice::Budget(m),
             (Some(judged), None) => Advice::Verdict(judged),
-            (None, None) => Advice::Nothing,
+            (None, None) => self.raises.get(&id).map_or(Advice::Nothing, Advice::Raise),
         }
     }
 
@@ -118,15 +129,28 @@ impl Advised {
             Advice::Quiet(quiet) => Some(Cure::Quiet(quiet)),
             Advice::Budget(m) => Some(Cure::Budget(Box::new(m.clone()), self.week.moves.clone())),
             Advice::Verdict(judged) => {
-                let change = remedy::of_campaign(settings, entry, judged)?;
+                let change = remedy::of_campaign(settings, &self.volumes, entry, judged)?;
                 Some(unless_quiet(book, settings, entry.campaign.id, change))
             }
+            Advice::Raise(p) => Some(unless_quiet(book, settings, entry.campaign.id, p.clone())),
         }
     }
 
     /// Why a campaign is left alone, if it is.
     pub fn quiet(&self, campaign: CampaignId) -> Option<&Quiet> {
         self.quiet.get(&campaign)
+    }
+}
+
+impl Cure {
+    /// What a raise says; the others are said by their verdict, their move, or what they wait for.
+    pub fn raise(&self) -> Option<String> {
+        match self {
+            Self::Change(p) if p.origin == Origin::Bids => {
+                Some(format!("{} Expect {}.", p.reason, p.effect))
+            }
+            _ => None,
+        }
     }
 }
 

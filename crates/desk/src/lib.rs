@@ -13,6 +13,7 @@ pub mod courses;
 pub mod figure;
 pub mod jobs;
 pub mod kept;
+pub mod learning;
 pub mod logbook;
 pub mod measure;
 pub mod numerals;
@@ -24,6 +25,7 @@ pub mod spend;
 pub mod steps;
 pub mod today;
 pub mod tray;
+pub mod volume;
 pub mod wording;
 
 pub use tiller_core::ids::{

@@ -18,6 +18,7 @@ use crate::alarms::{self, Alarm};
 use crate::book::{Book, Entry, Judged, Period};
 use crate::budgets::weekly::Week;
 use crate::kept::Kept;
+use crate::tray::proposal::Proposal;
 use crate::wording::TradeOff;
 use crate::{DeskError, causes, logbook, pace};
 use tiller_core::spot::Subject;
@@ -43,6 +44,8 @@ pub enum What {
     Campaign(Box<Faulty>),
     /// The week's budgets: together, since what some get is what others give.
     Budgets(Week),
+    /// A campaign whose bid keeps it from more.
+    Raise(Box<Proposal>, String),
 }
 
 /// A campaign to be mended.
@@ -183,6 +186,7 @@ pub fn deeds(book: &Book, advised: &Advised) -> (Vec<Deed>, usize) {
         .filter(|(_, j)| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0)
         .count();
     let mut deeds: Vec<Deed> = budgets(book, advised).into_iter().collect();
+    deeds.extend(ranked.iter().filter_map(|(e, j)| raise(advised, e, j)));
     deeds.extend(ranked.into_iter().filter_map(|(e, j)| faulty(advised, e, j)));
     deeds.sort_by(|a, b| b.worth.total_cmp(&a.worth));
     deeds.truncate(WORTH_DOING);
@@ -195,6 +199,16 @@ fn budgets(book: &Book, advised: &Advised) -> Option<Deed> {
     (worth > 0.0).then(|| Deed { worth, what: What::Budgets(advised.week.clone()) })
 }
 
+/// A higher bid, with what its results are worth at the target beyond what they cost.
+fn raise(advised: &Advised, entry: &Entry, judged: &Judged) -> Option<Deed> {
+    let Advice::Raise(p) = advised.on(entry, Some(judged)) else { return None };
+    let (spend, conversions) = p.adds.spend.zip(p.adds.conversions)?;
+    let worth = conversions * judged.diagnosis.target_cpa?.units() - spend;
+    let worth = worth * judged.window.days() as f64;
+    let what = What::Raise(Box::new(p.clone()), entry.campaign.name.clone());
+    (worth > 0.0).then_some(Deed { worth, what })
+}
+
 fn faulty(advised: &Advised, entry: &Entry, judged: Judged) -> Option<Deed> {
     let d = &judged.diagnosis;
     let Advice::Verdict(_) = advised.on(entry, Some(&judged)) else { return None };
@@ -204,11 +218,11 @@ fn faulty(advised: &Advised, entry: &Entry, judged: Judged) -> Option<Deed> {
         Verdict::Measurement => judged.tally.spend.to_units(),
         _ => d.excess,
     };
-    let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
+    let elasticity = advised.volumes.get(entry.campaign.id);
     let what = What::Campaign(Box::new(Faulty {
         subject: Subject::Campaign(entry.campaign.id),
         name: entry.campaign.name.clone(),
-        trade_off: causes::trade_off(&judged, &days),
+        trade_off: causes::trade_off(&judged, &elasticity),
         judged,
     }));
     Some(Deed { worth, what })

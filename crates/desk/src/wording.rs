@@ -531,7 +531,7 @@ fn bid_advice(first: Words, begin: &str, t: TradeOff, j: &Judged, meets: Option<
         .strong(t.volume())
         .and(format!(" in {}.", counted(j.window.days(), "day", "days")));
     if !t.seen {
-        words = words.and(" It has never paid so little for a click, so take it in steps.");
+        words = words.and(" It has never bid so low, so take it in steps.");
     }
     match meets {
         Some(m) => words.and(" ").and(whole(m)),

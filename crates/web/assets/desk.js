@@ -186,13 +186,17 @@ let asking = false;
 let next = null;
 
 function ask(handle, amount) {
-  const most = Number(handle.dataset.most);
-  const typed = amount === null ? "" : String(Math.round(Math.min(Math.max(amount, 0), most)));
+  const [least, most, step] = [handle.dataset.least ?? 0, handle.dataset.most, handle.dataset.step ?? 1].map(Number);
+  const decimals = step < 1 ? 2 : 0;
+  const typed = amount === null ? "" : (Math.round(Math.min(Math.max(amount, least), most) / step) * step).toFixed(decimals);
   type(handle.dataset.field, typed);
 }
 
+// The form whose fields the handles of a page type into.
+const handled = () => document.querySelector("form[data-handles]");
+
 function type(name, value) {
-  const form = document.getElementById("plan");
+  const form = handled();
   const field = form?.elements[name];
   if (!field) return;
   field.value = value;
@@ -203,7 +207,7 @@ function type(name, value) {
 
 for (const end of ["htmx:afterRequest", "htmx:sendAbort"]) {
   document.addEventListener(end, (event) => {
-    if (event.detail.elt.id !== "plan" || !asking) return;
+    if (!event.detail.elt.matches("form[data-handles]") || !asking) return;
     asking = false;
     if (next) { const [name, value] = next; next = null; type(name, value); }
   });
@@ -212,7 +216,7 @@ for (const end of ["htmx:afterRequest", "htmx:sendAbort"]) {
 // htmx sends a form where its last pressed button says; an edit is solved, whatever was opened before.
 document.addEventListener("htmx:configRequest", (event) => {
   const { elt, triggeringEvent } = event.detail;
-  if (elt.id !== "plan" || triggeringEvent?.type !== "change") return;
+  if (!elt.matches("form[data-handles]") || triggeringEvent?.type !== "change" || !elt.hasAttribute("hx-post")) return;
   event.detail.path = elt.getAttribute("hx-post");
   for (const pressed of ["figure", "repair"]) delete event.detail.parameters[pressed];
 });
@@ -238,10 +242,10 @@ document.addEventListener("keydown", (event) => {
   if (!handle || event.ctrlKey || event.metaKey || event.altKey) return;
   const typed = next?.[0] === handle.dataset.field ? next[1] : handle.closest("form")?.elements[handle.dataset.field]?.value;
   const now = Number(typed || handle.dataset.value);
-  const step = Number(handle.dataset.most) / 100;
+  const step = Number(handle.dataset.step ?? Number(handle.dataset.most) / 100);
   const moves = { ArrowRight: step, ArrowUp: step, ArrowLeft: -step, ArrowDown: -step, PageUp: 10 * step, PageDown: -10 * step };
   if (event.key in moves) ask(handle, now + moves[event.key]);
-  else if (["Delete", "Backspace"].includes(event.key) && handle.dataset.field !== "total") ask(handle, null);
+  else if (["Delete", "Backspace"].includes(event.key) && !["total", "bid"].includes(handle.dataset.field)) ask(handle, null);
   else return;
   event.preventDefault();
 });

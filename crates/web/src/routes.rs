@@ -17,7 +17,7 @@ use tracing::Instrument;
 use crate::pages::{
     advice, bids, budgets, causes, channels, curve, findings, flight, health, hours, logbook,
     measure, pace, pace_working, peers, plan, pool, reports, sign_in, spend, split, strategies,
-    strategy_table, targets, today, tray, views, working,
+    strategy_table, targets, today, tray, views, volume, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -74,6 +74,8 @@ pub fn router(app: App) -> Router {
         .route("/bids/edit", post(bids::edit))
         .route("/bids/strategies", get(strategies::list))
         .route("/bids/strategies/table", get(strategy_table::show).post(strategy_table::set))
+        .route("/bids/campaigns/{id}/volume", get(volume::show))
+        .route("/bids/campaigns/{id}/volume/tray", post(volume::take))
         .route("/bids/campaigns/{id}/strategy", get(strategies::show).post(strategies::answer))
         .route("/bids/campaigns/{id}/strategy/tray", post(strategies::take))
         .route("/budgets", get(budgets::list).post(budgets::create))

@@ -6,7 +6,7 @@ mod common;
 use axum::http::StatusCode;
 use common::desk::{Desk, taken};
 use common::market::{amberfold, practice};
-use common::number;
+use common::{number, text};
 use tiller_core::Target;
 use tiller_desk::{PgPool, Role};
 use tiller_store::MIGRATIONS;

@@ -270,20 +270,6 @@ fn table_schema() -> serde_json::Value {
     })
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_committed_schemas_are_fresh() {
-        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats");
-        for (name, text) in schemas().unwrap() {
-            let there = std::fs::read_to_string(folder.join(name)).unwrap_or_default();
-            assert_eq!(there, text, "{name}: run `gold-tiller formats docs/formats` and commit it");
-        }
-    }
-}
-
 pub fn bids(args: &Bids) -> anyhow::Result<ExitCode> {
     let question = BidsQuestion {
         campaign: args.campaign.clone(),
@@ -326,4 +312,18 @@ fn print_bids(out: &mut impl Write, a: &BidsFile) -> anyhow::Result<()> {
         )?;
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_committed_schemas_are_fresh() {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats");
+        for (name, text) in schemas().unwrap() {
+            let there = std::fs::read_to_string(folder.join(name)).unwrap_or_default();
+            assert_eq!(there, text, "{name}: run `gold-tiller formats docs/formats` and commit it");
+        }
+    }
 }

@@ -15,7 +15,7 @@ use tiller_market::sim::{AccountSim, Outcome, Policy, steer, truth};
 use tiller_market::{Market, World};
 
 use super::{BadInput, Database};
-use crate::follow::follow;
+use crate::follow::{Levers, follow};
 use crate::serve::interrupted;
 
 /// Which world, and where its history ends.
@@ -78,6 +78,9 @@ pub enum Command {
         /// Who steers.
         #[arg(long, value_enum)]
         policy: PolicyArg,
+        /// What of the advice is followed.
+        #[arg(long, value_enum, default_value_t = Levers::Budgets)]
+        levers: Levers,
         /// For following the advice, which takes accounts of its own in a database.
         #[command(flatten)]
         database: Database,
@@ -160,13 +163,13 @@ pub fn run(command: Command) -> anyhow::Result<ExitCode> {
             let market = Setting { world, until, seed: None }.market()?;
             print_truth(&market, only.as_deref(), json)?;
         }
-        Command::Steer { world, policy, database, days, seed, until, json } => {
+        Command::Steer { world, policy, levers, database, days, seed, until, json } => {
             if !(1..=366).contains(&days) {
                 return Err(BadInput("--days takes 1 to 366".into()).into());
             }
             let setting = Setting { world, until, seed };
             let (world, until) = (setting.world()?, setting.until()?);
-            let outcomes = outcomes(world.clone(), until, policy, days, &database)?;
+            let outcomes = outcomes(world.clone(), until, policy, levers, days, &database)?;
             print_outcomes(&world, outcomes, json)?;
         }
     }
@@ -243,6 +246,7 @@ fn outcomes(
     world: World,
     until: NaiveDate,
     policy: PolicyArg,
+    levers: Levers,
     days: u32,
     database: &Database,
 ) -> anyhow::Result<Vec<Outcome>> {
@@ -253,7 +257,7 @@ fn outcomes(
             super::server::tell(database)?;
             return super::server::block_on(async {
                 let db = super::server::connect(database).await?;
-                follow(&db, world, until, days).await
+                follow(&db, world, until, days, levers).await
             });
         }
     };

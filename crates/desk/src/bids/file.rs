@@ -10,8 +10,9 @@ use tiller_core::{Price, Target, Window};
 use tiller_store::decisions::Answered;
 
 use super::advisor;
-use crate::book::{self, Book, Entry};
+use crate::book::{Book, Entry};
 use crate::report_file::{Asked, Report, ReportError, names};
+use crate::volume::Volumes;
 
 /// What is asked of a report.
 #[derive(Clone, Debug)]
@@ -99,8 +100,8 @@ impl Report {
             return Err(ReportError::Unknown("campaign", name.clone(), all));
         }
         chosen.sort_by_key(|e| std::cmp::Reverse(e.tally(window).spend));
-        let table = Table::shipped();
-        let of = |e: &&Entry| campaign(&book, e, window, q, &table);
+        let (table, volumes) = (Table::shipped(), Volumes::of_days(&book));
+        let of = |e: &&Entry| campaign(&book, e, window, q, &table, &volumes);
         Ok(BidsFile { campaigns: chosen.iter().map(of).collect() })
     }
 }
@@ -111,6 +112,7 @@ fn campaign(
     window: Window,
     q: &Question,
     table: &Table,
+    volumes: &Volumes,
 ) -> CampaignFile {
     let tally = entry.tally(window);
     let paid = tally.cpc();
@@ -143,16 +145,14 @@ fn campaign(
             LimitedBy::Neither => "neither",
             LimitedBy::Unknown => "unknown",
         },
-        next_conversion: next_conversion(entry, window),
+        next_conversion: next_conversion(entry, window, volumes),
         advice: advice.collect(),
     }
 }
 
-fn next_conversion(entry: &Entry, window: Window) -> Option<NextFile> {
+fn next_conversion(entry: &Entry, window: Window, volumes: &Volumes) -> Option<NextFile> {
     let cpa = entry.tally(window).cpa()?.units();
-    let until = entry.days.iter().filter(|d| d.day <= window.to());
-    let days: Vec<_> = until.map(|d| (d.day, d.tally)).collect();
-    let (times, range) = book::elasticity(&days)?.next_click();
+    let (times, range) = volumes.get(entry.campaign.id).next_click();
     // A cost without an end is told as none.
     let known = range.high.is_finite();
     known.then_some(NextFile { cost: times * cpa, low: range.low * cpa, high: range.high * cpa })

@@ -1,6 +1,7 @@
 //! Bids: how each campaign, ad group and item bids, what a click may cost it, and where its bid should go.
 //!
 //! - `advisor`: which strategy fits
+//! - `against`: bid against volume
 //! - `file`: of a report file, for the command line
 //! - `step`: one campaign's next step, now and then
 //! - `toward`: many bids at once, halfway or all the way to what is affordable
@@ -8,6 +9,7 @@
 //! - `words`: how that is said
 
 pub mod advisor;
+pub mod against;
 pub mod file;
 pub mod step;
 pub mod toward;
@@ -19,17 +21,19 @@ use std::sync::Arc;
 use tiller_core::Price;
 use tiller_core::evidence::{Interval, poisson};
 use tiller_core::ids::ItemId;
-use tiller_core::learning::Learning;
+use tiller_core::learning::{Learning, SHOCK};
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::spot::Subject;
 use tiller_core::{Micros, Target};
 use tiller_store::PgPool;
 
-use crate::DeskError;
 use crate::account::settings::Settings;
 use crate::advice::{self, Cure};
-use crate::book::{Book, Entry, learning};
+use crate::book::{Book, Entry};
 use crate::rows::{Level, Row, Within, rows};
+use crate::tray::proposal::Origin;
+use crate::volume::Volumes;
+use crate::{DeskError, learning};
 
 /// Confidence of what a result costs.
 const CONFIDENCE: f64 = 0.95;
@@ -68,7 +72,11 @@ impl Line {
         let Some(Cure::Change(change)) = &self.cure else { return None };
         let bids =
             matches!(change.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_));
-        self.row.judged.as_ref()?.diagnosis.halfway_bid.filter(|_| bids)
+        let judged = self.row.judged.as_ref().filter(|_| bids)?;
+        if change.origin == Origin::Bids {
+            return Some(judged.tally.cpc()? * (1.0 + SHOCK));
+        }
+        judged.diagnosis.halfway_bid
     }
 }
 
@@ -76,6 +84,8 @@ impl Line {
 pub struct Bids {
     /// The book of the settled days.
     pub book: Arc<Book>,
+    /// How clicks answer to bids, campaign by campaign.
+    pub volumes: Arc<Volumes>,
     /// Its rows, in no order.
     pub lines: Vec<Line>,
 }
@@ -112,7 +122,7 @@ pub async fn of_account(
             row,
         });
     }
-    Ok(Bids { book: settled, lines })
+    Ok(Bids { book: settled, volumes: Arc::clone(&advised.volumes), lines })
 }
 
 /// Fills in the bids of the items among some lines: those that a page shows, not all of a large account.

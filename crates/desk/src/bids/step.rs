@@ -1,13 +1,11 @@
 //! A campaign's next step, looked at closely: what it has now, and what it would have at the CPC that the step leads to.
 
-use tiller_core::evidence::Interval;
-use tiller_core::{Price, Target};
+use tiller_core::Target;
+use tiller_core::bid_volume::{AtBid, Range, at_bid};
 
-use super::Line;
-use crate::book::{self, Book};
-use crate::causes::trade_off;
+use super::{Bids, Line};
 use crate::numerals::{self, count, money, number};
-use crate::{DeskError, wording};
+use crate::wording;
 
 /// A figure now and after the step.
 #[derive(Clone, Debug, PartialEq)]
@@ -27,54 +25,53 @@ pub struct Step {
     pub days: u64,
     /// Its figures.
     pub figures: Vec<Compared>,
-    /// Whether the campaign has been at such a CPC.
+    /// Whether its bids have moved: else what the step does is estimated from others.
+    pub moved: bool,
+    /// Whether it has been at such a bid.
     pub seen: bool,
 }
 
-/// Looks at a campaign's next CPC; none where it has none, or where its days tell nothing of it.
-pub fn of(book: &Book, line: &Line) -> Result<Option<Step>, DeskError> {
-    let Some(judged) = line.row.judged.as_ref().filter(|_| line.next_cpc().is_some()) else {
-        return Ok(None);
-    };
-    let entry = book.entry(line.row.campaign)?;
-    let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
-    let settled: Vec<_> = days.iter().filter(|(d, _)| *d <= judged.window.to()).copied().collect();
-    let known = trade_off(judged, &days).zip(book::elasticity(&settled));
-    let (Some((trade, elasticity)), Some(cpc)) = (known, judged.tally.cpc()) else {
-        return Ok(None);
-    };
-    let between = |i: Interval, text: &dyn Fn(f64) -> String| {
-        if i.high.is_finite() {
-            format!("{} to {}", text(i.low), text(i.high))
-        } else {
-            format!("{} or more", text(i.low))
+/// Looks at a campaign's next CPC; none where it has none.
+pub fn of(bids: &Bids, line: &Line) -> Option<Step> {
+    let to = line.next_cpc()?;
+    let judged = line.row.judged.as_ref()?;
+    let tally = &judged.tally;
+    let cpc = tally.cpc()?;
+    let times = to / cpc;
+    let elasticity = bids.volumes.get(line.row.campaign);
+    let (clicks, spend) = (tally.clicks as f64, tally.spend.to_units());
+    let at = |times| at_bid(&elasticity, clicks, spend, tally.conversions, times);
+    let (now, then) = (at(1.0), at(times));
+    let row = |title: &str, now: String, then: String| Compared { title: title.into(), now, then };
+    let results = |r: Range| between(r, &|x| count(x.round()));
+    let next = |a: &AtBid| numerals::or_absent(a.next, |r| between(r, &|x| money(x)));
+    let cost = match judged.target {
+        Target::Roas(_) => {
+            let roas = |x: Option<f64>| numerals::or_absent(x, |x| number(x, 2));
+            (roas(tally.roas()), roas(tally.roas().map(|x| x / times)))
+        }
+        Target::Cpa(_) => {
+            (numerals::or_absent(now.cpa, money), numerals::or_absent(then.cpa, money))
         }
     };
-    let row = |title: &str, now: String, then: String| Compared { title: title.into(), now, then };
-    let mut figures = vec![
-        row("CPC", money(cpc), money(trade.halfway)),
-        row("Conversions", count(trade.now), between(trade.then, &|x| count(x.round()))),
+    let figures = vec![
+        row("CPC", money(cpc), money(to)),
+        row("Conversions", count(tally.conversions), results(then.conversions)),
+        row(wording::measure(judged.target), cost.0, cost.1),
+        row("The next conversion", next(&now), next(&then)),
     ];
-    let measure = wording::measure(judged.target);
-    match (judged.target, trade.roas) {
-        (Target::Roas(_), Some(then)) => figures.push(row(
-            measure,
-            numerals::or_absent(judged.tally.roas(), |x| number(x, 2)),
-            number(then, 2),
-        )),
-        _ => figures.push(row(
-            measure,
-            numerals::or_absent(judged.tally.cpa(), money),
-            money(trade.cpa),
-        )),
+    let seen = elasticity.has_seen(times);
+    Some(Step { days: judged.window.days(), figures, moved: elasticity.moved, seen })
+}
+
+/// An interval in words; one without an end as its beginning, and one that is a point as that.
+pub fn between(r: Range, text: &dyn Fn(f64) -> String) -> String {
+    let (low, high) = (text(r.around.low), text(r.around.high));
+    if !r.around.high.is_finite() {
+        format!("{low} or more")
+    } else if low == high {
+        low
+    } else {
+        format!("{low} to {high}")
     }
-    let (_, next) = elasticity.next_click();
-    let conversion = |cpa: Price| {
-        let times = |x: f64| if x.is_finite() { x * cpa.units() } else { f64::INFINITY };
-        between(Interval { low: times(next.low), high: times(next.high) }, &|x| money(x))
-    };
-    if let Some(cpa) = judged.tally.cpa() {
-        figures.push(row("Cost of the last conversion", conversion(cpa), conversion(trade.cpa)));
-    }
-    Ok(Some(Step { days: judged.window.days(), figures, seen: trade.seen }))
 }

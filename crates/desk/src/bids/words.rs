@@ -6,13 +6,14 @@ use tiller_core::setting::Strategy;
 use tiller_core::strategy::Kind;
 use tiller_core::verdict::LimitedBy;
 
+use super::step::Step;
 use super::{Bidding, Bids, Line};
 use crate::advice::Cure;
-use crate::book::Book;
 use crate::causes::trade_off;
+use crate::change_words;
 use crate::numerals::{self, day, money, number, sum};
+use crate::tray::proposal::Origin;
 use crate::wording::{self, Words};
-use crate::{DeskError, change_words};
 
 /// How it bids: `target CPA 52.00`, `manual CPC 2.10`, `most clicks, at most 1.50`.
 pub fn bids_by(b: &Bidding) -> String {
@@ -69,7 +70,9 @@ pub fn lead(bids: &Bids) -> Words {
         .lines
         .iter()
         .filter_map(|l| match &l.cure {
-            Some(Cure::Change(p)) if l.next_cpc().is_some() => Some(&p.adds),
+            Some(Cure::Change(p)) if l.next_cpc().is_some() && p.origin != Origin::Bids => {
+                Some(&p.adds)
+            }
             _ => None,
         })
         .collect();
@@ -90,6 +93,12 @@ pub fn lead(bids: &Bids) -> Words {
             .gain(format!("{frees} about {} a day", sum(freed)))
             .and(format!(" and {costs} about {} conversions a day.", number(lost.max(0.0), 1)));
     }
+    let raises = bids.lines.iter().filter(|l| l.cure.as_ref().and_then(Cure::raise).is_some());
+    words = match raises.count() {
+        0 => words,
+        1 => words.and(" One is on target and could buy more with a higher bid."),
+        n => words.and(format!(" {n} are on target and could buy more with higher bids.")),
+    };
     let held = |l: &&Line| {
         let room = l.row.tally.cpc().zip(l.row.affordable()).is_some_and(|(p, a)| p < a.cautious);
         let by = l.row.judged.as_ref().map(|j| j.diagnosis.limited_by);
@@ -137,20 +146,36 @@ pub fn set(b: Option<&Bidding>) -> Set {
 }
 
 /// What is advised for a campaign, with its reason, as on every page.
-pub fn advice(book: &Book, line: &Line) -> Result<Words, DeskError> {
+pub fn advice(bids: &Bids, line: &Line) -> Words {
     let Some(judged) = &line.row.judged else {
-        return Ok(Words::say("It has no target, so what a click may cost is not known."));
+        return Words::say("It has no target, so what a click may cost is not known.");
     };
-    Ok(match &line.cure {
+    match &line.cure {
         Some(Cure::Budget(m, _)) => Words::say(m.sentence()),
         Some(Cure::Quiet(quiet)) => {
             Words::say(format!("It is left alone for now: {}.", quiet.sentence()))
         }
-        Some(Cure::Change(_)) | None => {
-            let entry = book.entry(line.row.campaign)?;
-            let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
-            let meets = book.settled().and_then(|w| book.meets_target(w));
-            wording::advice(judged, trade_off(judged, &days), meets.as_ref())
+        Some(raise @ Cure::Change(_)) if raise.raise().is_some() => {
+            Words::say(raise.raise().unwrap_or_default())
         }
-    })
+        Some(Cure::Change(_)) | None => {
+            let book = &bids.book;
+            let meets = book.settled().and_then(|w| book.meets_target(w));
+            let elasticity = bids.volumes.get(line.row.campaign);
+            wording::advice(judged, trade_off(judged, &elasticity), meets.as_ref())
+        }
+    }
+}
+
+/// How what a step does to clicks is known; nothing where its own bids have been there.
+pub fn known(step: &Step) -> &'static str {
+    match (step.moved, step.seen) {
+        (true, true) => "",
+        (true, false) => {
+            "It has never bid so: what the step does to its clicks is read beyond the bids that it has had."
+        }
+        (false, _) => {
+            "Its bids have not moved in these days: what the step does to its clicks is believed from other campaigns."
+        }
+    }
 }

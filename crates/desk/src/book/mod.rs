@@ -1,7 +1,6 @@
 //! The book: an account's campaigns with their days, as the screens of a period need them.
 
 mod entry;
-pub mod learning;
 mod load;
 mod parts;
 mod peers;
@@ -15,7 +14,6 @@ use std::hash::Hash;
 use std::sync::{Arc, OnceLock};
 
 use chrono::NaiveDate;
-use tiller_core::bid_volume::{self, Elasticity};
 use tiller_core::evidence::order_values;
 use tiller_core::ids::CampaignId;
 use tiller_core::purpose::Purpose;
@@ -258,7 +256,8 @@ impl Book {
         2 * roas > self.entries.len()
     }
 
-    fn launched(&self, entry: &Entry) -> Option<NaiveDate> {
+    /// A campaign's first day, where that falls into the reported history.
+    pub fn launched(&self, entry: &Entry) -> Option<NaiveDate> {
         entry.campaign.first_day.filter(|first| *first > self.span.from())
     }
 
@@ -388,16 +387,6 @@ impl Book {
             findings: findings.to_vec(),
         })
     }
-}
-
-/// How a thing's clicks answer to its CPC, from its days.
-pub fn elasticity(days: &[(NaiveDate, Tally)]) -> Option<Elasticity> {
-    use chrono::Datelike;
-    let days: Vec<_> = days
-        .iter()
-        .map(|(day, tally)| bid_volume::Day { weekday: day.weekday(), tally: *tally })
-        .collect();
-    bid_volume::elasticity(&days)
 }
 
 /// By the campaign.

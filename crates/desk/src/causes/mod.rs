@@ -6,6 +6,7 @@ pub mod findings;
 pub mod remedy;
 
 use chrono::{Days, NaiveDate};
+use tiller_core::bid_volume::Elasticity;
 use tiller_core::evidence::Interval;
 use tiller_core::ids::CampaignId;
 use tiller_core::{Tally, Target, Window};
@@ -15,6 +16,7 @@ use tiller_store::facts::ItemTally;
 
 use crate::DeskError;
 use crate::book::{self, Book, Entry, Judged, Meets};
+use crate::volume::{self, Volumes};
 use crate::wording::TradeOff;
 use tiller_core::spot::Subject;
 
@@ -61,19 +63,25 @@ pub fn ranked(book: &Book) -> Vec<(&Entry, Judged)> {
 
 /// Examines a campaign, an ad group or an item.
 pub async fn examine(db: &PgPool, book: &Book, subject: Subject) -> Result<Examined, DeskError> {
+    let volumes = volume::of_account(db, book).await?;
     match subject {
         Subject::Campaign(id) => {
             let entry = book.entry(id)?;
             let days = entry.days.iter().map(|d| (d.day, d.tally)).collect();
             let expected = entry.days.iter().filter_map(|d| Some((d.day, d.expected?))).collect();
             let name = entry.campaign.name.clone();
-            Ok(Examined { expected, ..examined(book, entry, name, book.judge(id), days) })
+            Ok(Examined { expected, ..examined(book, entry, name, book.judge(id), days, &volumes) })
         }
-        Subject::AdGroup(_) | Subject::Item(_) => examine_part(db, book, subject).await,
+        Subject::AdGroup(_) | Subject::Item(_) => examine_part(db, book, subject, &volumes).await,
     }
 }
 
-async fn examine_part(db: &PgPool, book: &Book, subject: Subject) -> Result<Examined, DeskError> {
+async fn examine_part(
+    db: &PgPool,
+    book: &Book,
+    subject: Subject,
+    volumes: &Volumes,
+) -> Result<Examined, DeskError> {
     let window = book.settled().unwrap_or(book.period.window);
     // All items of the account: the peers of a part stand in other campaigns too.
     let items = book::items(db, book, None, window).await?;
@@ -90,7 +98,7 @@ async fn examine_part(db: &PgPool, book: &Book, subject: Subject) -> Result<Exam
     let first = window.from().checked_sub_days(Days::new(BID_HISTORY)).unwrap_or(window.from());
     let reach = Window::new(first, book.span.to()).unwrap_or(window);
     let days = book::days_of(db, &book.account, subject, reach).await?;
-    Ok(examined(book, book.entry(one.campaign)?, name, judged, days))
+    Ok(examined(book, book.entry(one.campaign)?, name, judged, days, volumes))
 }
 
 fn examined(
@@ -99,11 +107,14 @@ fn examined(
     name: String,
     judged: Option<Judged>,
     days: Vec<(NaiveDate, Tally)>,
+    volumes: &Volumes,
 ) -> Examined {
     let in_window =
         |w: Window| days.iter().filter(|(d, _)| w.contains(*d)).map(|(_, t)| *t).sum::<Tally>();
     let before = book.period.against.map(in_window);
-    let trade_off = judged.as_ref().and_then(|j| trade_off(j, &days));
+    // A part's clicks answer to its bid as its campaign's do.
+    let elasticity = volumes.get(entry.campaign.id);
+    let trade_off = judged.as_ref().and_then(|j| trade_off(j, &elasticity));
     let shown_from = book
         .period
         .against
@@ -125,12 +136,11 @@ fn examined(
 
 /// What the halfway bid is likely to bring; the conversion rate is held (common practice, no source:
 /// as good at lower bids).
-pub fn trade_off(j: &Judged, days: &[(NaiveDate, Tally)]) -> Option<TradeOff> {
+pub fn trade_off(j: &Judged, elasticity: &Elasticity) -> Option<TradeOff> {
     let halfway = j.diagnosis.halfway_bid?;
     let (cpc, cvr) = j.tally.cpc().zip(j.tally.cvr())?;
-    let settled: Vec<_> = days.iter().filter(|(d, _)| *d <= j.window.to()).copied().collect();
-    let elasticity = book::elasticity(&settled)?;
-    let (_, interval) = elasticity.volume(cpc, halfway);
+    let times = halfway / cpc;
+    let (_, interval) = elasticity.volume(times);
     let now = j.tally.conversions;
     Some(TradeOff {
         halfway,
@@ -142,6 +152,6 @@ pub fn trade_off(j: &Judged, days: &[(NaiveDate, Tally)]) -> Option<TradeOff> {
             .map(|aov| aov * cvr / halfway),
         now,
         then: Interval { low: now * interval.low, high: now * interval.high },
-        seen: elasticity.has_seen(halfway),
+        seen: elasticity.has_seen(times),
     })
 }

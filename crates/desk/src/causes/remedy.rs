@@ -1,22 +1,80 @@
 //! Remedies: the change that does what an advice or a plan says, ready for the tray.
 
 use tiller_core::Target;
+use tiller_core::bid_volume::at_bid;
+use tiller_core::learning::SHOCK;
 use tiller_core::setting::{PlacesMode, Setting};
-use tiller_core::verdict::Verdict;
+use tiller_core::verdict::{LimitedBy, Verdict};
 
 use crate::account::settings::Settings;
 use crate::book::{Entry, Judged};
 use crate::causes;
 use crate::numerals::{count, counted, money, number, or_absent, percent, probability, target};
 use crate::tray::proposal::{Adds, Origin, Proposal, bid_times};
+use crate::volume::Volumes;
 use crate::wording::{self, TradeOff};
 use tiller_core::spot::{Spot, Subject};
 
 /// The change that a campaign's verdict asks for.
-pub fn of_campaign(settings: &Settings, entry: &Entry, judged: &Judged) -> Option<Proposal> {
-    let days: Vec<_> = entry.days.iter().map(|d| (d.day, d.tally)).collect();
-    let trade = causes::trade_off(judged, &days);
+pub fn of_campaign(
+    settings: &Settings,
+    volumes: &Volumes,
+    entry: &Entry,
+    judged: &Judged,
+) -> Option<Proposal> {
+    let trade = causes::trade_off(judged, &volumes.get(entry.campaign.id));
     of_verdict(settings, Subject::Campaign(entry.campaign.id), judged, trade)
+}
+
+/// Surely enough that the next conversion meets the target, for a bid to be raised.
+const SURE_OF_NEXT: f64 = 0.75;
+/// A raise below this share is not worth making.
+const LEAST_RAISE: f64 = 1.05;
+
+/// A higher bid for a campaign on target that its bid keeps from more: a step that restarts no learning, where one more
+/// conversion would surely enough still meet the target.
+pub fn raise(
+    settings: &Settings,
+    volumes: &Volumes,
+    entry: &Entry,
+    judged: &Judged,
+) -> Option<Proposal> {
+    let d = &judged.diagnosis;
+    if d.verdict != Verdict::OnTarget || d.limited_by != LimitedBy::Bid {
+        return None;
+    }
+    let (paid, may) = judged.tally.cpc().zip(d.affordable)?;
+    let room = d.target_cpa? / judged.tally.cpa()?;
+    let elasticity = volumes.get(entry.campaign.id);
+    let sure = elasticity.next_within(room);
+    let times = (1.0 + SHOCK).min(may.cautious / paid);
+    if sure < SURE_OF_NEXT || times < LEAST_RAISE {
+        return None;
+    }
+    let subject = Subject::Campaign(entry.campaign.id);
+    let set = bid_times(settings, settings.spot(subject)?, times)?;
+    let days = judged.window.days() as f64;
+    let (spend, conversions) = (judged.tally.spend.to_units(), judged.tally.conversions);
+    let then = at_bid(&elasticity, judged.tally.clicks as f64, spend, conversions, times);
+    let more = then.conversions.mid - conversions;
+    let adds = Adds::of((then.spend.mid - spend) / days, more / days, judged.tally.aov());
+    let reason = format!(
+        "It is on target, its bid keeps it from more, and the next conversion would still meet the target (probability {}): a click costs it {} where {} is affordable.",
+        probability(sure),
+        money(paid),
+        money(may.cautious)
+    );
+    let around = then.conversions.around;
+    let effect = format!(
+        "{} to {} conversions instead of {} in {}",
+        count(around.low.round()),
+        count(around.high.round()),
+        count(conversions),
+        counted(judged.window.days(), "day", "days")
+    );
+    let mut proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
+    proposal.evidence = evidence(judged);
+    Some(proposal)
 }
 
 /// The change that a verdict asks for; none where it asks for none, or none can be made there.

@@ -13,6 +13,7 @@ mod run_off;
 mod scale;
 mod spend_field;
 mod total_curve;
+mod volume_chart;
 mod week_grid;
 
 pub use bridge::BridgeChart;
@@ -25,6 +26,7 @@ pub use paid_and_afforded::{PaidAndAfforded, Payer};
 pub use run_off::{AgeRow, RunOffChart, ages};
 pub use spend_field::{FieldRow, SpendField};
 pub use total_curve::{Spot, TotalCurve, totals};
+pub use volume_chart::VolumeChart;
 pub use week_grid::WeekGrid;
 
 /// A coordinate, to a tenth: enough for the eye, short in the page.

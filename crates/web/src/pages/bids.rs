@@ -10,7 +10,7 @@ use tiller_core::spot::Subject;
 use tiller_desk::advice::Cure;
 use tiller_desk::bids::step::{self, Compared};
 use tiller_desk::bids::toward::{self, Toward};
-use tiller_desk::bids::{self as desk, Line, words};
+use tiller_desk::bids::{self as desk, Bids, Line, words};
 use tiller_desk::book::Book;
 use tiller_desk::figure::{Figure, Seen};
 use tiller_desk::numerals::{self, money, number};
@@ -63,10 +63,11 @@ pub struct Looked {
     name: String,
     href: String,
     strategy: String,
+    volume: String,
     advice: Words,
     days: u64,
     figures: Vec<Compared>,
-    seen: bool,
+    note: &'static str,
     remedy: Option<Remedy>,
 }
 
@@ -120,10 +121,7 @@ pub async fn show(
     let lead = words::lead(&whole);
     let of = looked_at(&whole.lines, params.text("of"));
     let picture = picture(&whole.lines, of, &frame);
-    let looked = match of {
-        Some(line) => Some(looked(&whole.book, line, &frame)?),
-        None => None,
-    };
+    let looked = of.map(|line| looked(&whole, line, &frame));
     let here = of.map(|l| l.row.subject);
     let (settled, all) = match view.level {
         Level::Campaigns => (whole.book, whole.lines),
@@ -191,28 +189,28 @@ fn picture(lines: &[Line], here: Option<&Line>, frame: &Frame) -> Option<Forms<P
     Forms::of(|form| PaidAndAfforded::new(&payers, &frame.account.currency, form))
 }
 
-fn looked(book: &Book, line: &Line, frame: &Frame) -> Result<Looked, PageError> {
-    let step = step::of(book, line)?;
-    let (days, figures, seen) = step.map_or((0, Vec::new(), true), |s| (s.days, s.figures, s.seen));
-    Ok(Looked {
+fn looked(bids: &Bids, line: &Line, frame: &Frame) -> Looked {
+    let step = step::of(bids, line);
+    let note = step.as_ref().map_or("", words::known);
+    let (days, figures) = step.map_or((0, Vec::new()), |s| (s.days, s.figures));
+    let of_campaign = |page: &str| {
+        format!("{}/bids/campaigns/{}/{page}{}", frame.base(), line.row.campaign, frame.days)
+    };
+    Looked {
         name: line.row.name.clone(),
         href: frame.base().causes(line.row.subject, &frame.days),
-        strategy: format!(
-            "{}/bids/campaigns/{}/strategy{}",
-            frame.base(),
-            line.row.campaign,
-            frame.days
-        ),
-        advice: words::advice(book, line)?,
+        strategy: of_campaign("strategy"),
+        volume: of_campaign("volume"),
+        advice: words::advice(bids, line),
         days,
         figures,
-        seen,
+        note,
         remedy: line.cure.as_ref().filter(|_| frame.editor).and_then(|c| match c {
             Cure::Change(p) => Some(Remedy::change(line.row.subject, p)),
             Cure::Budget(_, all) => Some(Remedy::budgets(all)),
             Cure::Quiet(_) => None,
         }),
-    })
+    }
 }
 
 fn range(line: &Line) -> String {

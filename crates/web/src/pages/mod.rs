@@ -31,6 +31,7 @@ pub mod targets;
 pub mod today;
 pub mod tray;
 pub mod views;
+pub mod volume;
 pub mod working;
 
 use std::sync::Arc;

@@ -127,6 +127,18 @@ pub async fn show(
                     .filter(|_| frame.editor)
                     .map(|p| Remedy::change(f.subject, &p)),
             },
+            What::Raise(p, name) => Todo {
+                worth: sum(d.worth),
+                tone: "gain",
+                text: Words::default().strong(name.clone()).and(format!(
+                    " could take a higher bid: {}. Expect {}.",
+                    tiller_desk::change_words::aim(&p.set),
+                    p.effect
+                )),
+                name: name.clone(),
+                href: base.causes(p.subject, &frame.days),
+                remedy: Some(Remedy::change(p.subject, p)).filter(|_| frame.editor),
+            },
             What::Budgets(week) => Todo {
                 worth: sum(d.worth),
                 tone: "gain",

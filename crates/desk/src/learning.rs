@@ -11,9 +11,9 @@ use tiller_core::setting::{Setting, Status};
 use tiller_store::touched::{self, Made};
 use tiller_store::{PgPool, StoreError};
 
-use super::{Book, Entry, Period};
 use crate::DeskError;
 use crate::account::settings::Settings;
+use crate::book::{Book, Entry, Period};
 use crate::change_words::moved;
 use crate::kept::Kept;
 

@@ -1,0 +1,103 @@
+//! Bid against volume finds again what made the data: drawn campaigns whose demand follows itself, grows, and comes in
+//! bursts, with bids that move a few times (the handbook's maths, section 12).
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use rand_distr::{Distribution, Gamma, Normal, Poisson};
+use tiller_core::bid_volume::{Day, Elasticity, PRIOR, elasticity};
+use tiller_core::week::DAYS;
+
+const CAMPAIGNS: usize = 400;
+
+/// What the drawn days are like.
+#[derive(Clone, Copy)]
+struct World {
+    /// How much of a day's demand is yesterday's.
+    persistent: f64,
+    /// Standard deviation of demand from day to day.
+    restless: f64,
+    /// Variance of a day's clicks over their mean, beyond counting.
+    bursts: f64,
+    /// Growth a week.
+    trend: f64,
+    clicks: f64,
+    days: usize,
+    /// Changes of the bid.
+    changes: usize,
+}
+
+const USUAL: World = World {
+    persistent: 0.0,
+    restless: 0.1,
+    bursts: 0.0,
+    trend: 0.0,
+    clicks: 120.0,
+    days: 90,
+    changes: 3,
+};
+
+/// One campaign: its γ, and its days.
+fn campaign(rng: &mut ChaCha8Rng, w: World) -> (f64, Vec<Day>) {
+    let gamma = f64::max(Normal::new(1.0, 0.35).unwrap().sample(rng), 0.05);
+    let shock = Normal::new(0.0, w.restless * (1.0 - w.persistent.powi(2)).sqrt()).unwrap();
+    let mut demand = Normal::new(0.0, w.restless).unwrap().sample(rng);
+    let week: Vec<f64> = (0..7).map(|_| Normal::new(0.0, 0.2).unwrap().sample(rng)).collect();
+    let mut moves: Vec<usize> = (0..w.changes).map(|_| rng.random_range(5..w.days - 5)).collect();
+    moves.sort_unstable();
+    let mut bid = 2.0;
+    let days = (0..w.days)
+        .map(|i| {
+            for _ in moves.iter().filter(|m| **m == i) {
+                bid *= if rng.random_bool(0.5) { 1.2 } else { 0.8 };
+            }
+            demand = w.persistent * demand + shock.sample(rng);
+            let mut mean = w.clicks
+                * f64::powf(bid / 2.0, gamma)
+                * (demand + week[i % 7] + w.trend * i as f64 / 7.0).exp();
+            if w.bursts > 0.0 {
+                mean *= Gamma::new(mean / w.bursts, w.bursts / mean).unwrap().sample(rng);
+            }
+            let clicks: f64 = Poisson::new(mean.max(1e-6)).unwrap().sample(rng);
+            Day { weekday: DAYS[i % 7], at: i as f64, clicks: clicks as i64, bid: Some(bid) }
+        })
+        .collect();
+    (gamma, days)
+}
+
+/// The share of campaigns whose γ lies within its 80% interval, and the mean width of that over the prior's.
+fn covered(w: World, seed: u64) -> (f64, f64) {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed);
+    let (mut held, mut width) = (0, 0.0);
+    for _ in 0..CAMPAIGNS {
+        let (gamma, days) = campaign(&mut rng, w);
+        let e: Elasticity = elasticity(&days, PRIOR).unwrap();
+        // At 1/e and e times the bid the volume is e to the ±γ.
+        let (_, i) = e.volume(std::f64::consts::E);
+        held += u32::from((i.low.ln()..=i.high.ln()).contains(&gamma));
+        width += e.sd / PRIOR.sd / CAMPAIGNS as f64;
+    }
+    (f64::from(held) / CAMPAIGNS as f64, width)
+}
+
+#[test]
+fn intervals_hold_what_made_the_days() {
+    let worlds = [
+        ("independent days", USUAL),
+        ("bursts", World { bursts: 3.0, ..USUAL }),
+        ("demand that follows itself", World { persistent: 0.6, restless: 0.15, ..USUAL }),
+        ("and follows itself long", World { persistent: 0.8, restless: 0.15, ..USUAL }),
+        ("growth of 5% a week", World { trend: 0.05, ..USUAL }),
+        ("few clicks", World { clicks: 12.0, ..USUAL }),
+        ("few days", World { days: 35, ..USUAL }),
+        ("one change", World { changes: 1, persistent: 0.5, ..USUAL }),
+        ("many changes", World { changes: 8, persistent: 0.5, ..USUAL }),
+    ];
+    for (name, world) in worlds {
+        let (held, width) = covered(world, 11);
+        println!("{name}: 80% intervals hold {held:.2}; their error is {width:.2} of the prior’s");
+        assert!((0.76..=0.92).contains(&held), "{name}: {held}");
+    }
+    // What can be learned is learned.
+    assert!(covered(USUAL, 12).1 < 0.6);
+}

@@ -1,0 +1,150 @@
+//! How each campaign's clicks answer to its bids: from the bids and targets that were set, pooled by kind.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use chrono::{Datelike, NaiveDate};
+use serde::Deserialize;
+use tiller_core::Micros;
+use tiller_core::bid_volume::{Day, Elasticity, PRIOR, elasticity, of_kind};
+use tiller_core::ids::CampaignId;
+use tiller_core::setting::{CampaignSettings, Setting, Strategy};
+use tiller_store::touched::{self, Made};
+use tiller_store::{PgPool, StoreError};
+
+use crate::DeskError;
+use crate::account::settings::Settings;
+use crate::book::{Book, Entry, Period};
+use crate::change_words::amount;
+use crate::kept::Kept;
+
+/// How campaigns' clicks answer to their bids.
+#[derive(Clone, Debug, Default)]
+pub struct Volumes {
+    of: HashMap<CampaignId, Elasticity>,
+}
+
+static KEPT: Kept<(Period, ()), Volumes> = Kept::new(24);
+
+/// Of an account's campaigns, from the settled days of its book.
+pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Volumes>, DeskError> {
+    let read = async || {
+        let settings = Settings::of_book(db, book).await?;
+        let made = touched::made_after(db, book.account.id, first_day(book)).await?;
+        let mut changes: HashMap<CampaignId, Vec<Change>> = HashMap::new();
+        for m in made {
+            if let Some(change) = Change::read(&m)? {
+                changes.entry(m.campaign).or_default().push(change);
+            }
+        }
+        let none = Vec::new();
+        Ok(Volumes::of(book, |e| {
+            let set = settings.campaign(e.campaign.id);
+            let own = changes.get(&e.campaign.id).unwrap_or(&none);
+            days(e, until(book), |d| bid_on(set, own, d))
+        }))
+    };
+    book.keep(&KEPT, (), read).await
+}
+
+fn first_day(book: &Book) -> NaiveDate {
+    let days = book.entries.iter().filter_map(|e| e.days.first()).map(|d| d.day);
+    days.min().unwrap_or(book.span.from())
+}
+
+fn until(book: &Book) -> NaiveDate {
+    book.settled().map_or(book.span.to(), |w| w.to())
+}
+
+/// A change of what stands for the bid.
+struct Change {
+    from: NaiveDate,
+    was: Option<f64>,
+    to: Option<f64>,
+    word: &'static str,
+}
+
+impl Change {
+    fn read(m: &Made) -> Result<Option<Self>, DeskError> {
+        let read = |v| Setting::deserialize(v).map_err(StoreError::from);
+        let set = read(&m.set_to)?;
+        if !matches!(set, Setting::Strategy(_) | Setting::BidCeiling(_)) {
+            return Ok(None);
+        }
+        let was = m.was.as_ref().map(read).transpose()?;
+        let was = was.as_ref().and_then(amount);
+        Ok(Some(Self { from: m.from, was, to: amount(&set), word: set.word() }))
+    }
+}
+
+/// What stood for the bid on a day: the bid itself where it is set by hand, else the strategy's target or highest bid.
+fn bid_on(
+    set: Option<&CampaignSettings>,
+    changes: &[Change],
+    day: &tiller_store::facts::CampaignDay,
+) -> Option<f64> {
+    let Some(set) = set else { return day.bid.map(Micros::to_units) };
+    let (word, now, inverse) = match set.strategy {
+        Strategy::ManualCpc | Strategy::ManualCpm => return day.bid.map(Micros::to_units),
+        Strategy::TargetCpa { target } => ("strategy", Some(target.to_units()), false),
+        // A higher return asked for is a lower bid.
+        Strategy::TargetRoas { target } => ("strategy", Some(target), true),
+        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
+            ("bid_ceiling", set.bid_ceiling.map(Micros::to_units), false)
+        }
+    };
+    // From what is set now back to the day: what the next change after it found.
+    let later = changes.iter().find(|c| c.word == word && c.from > day.day);
+    let stood = match later {
+        Some(change) => change.was,
+        None => changes.iter().rfind(|c| c.word == word).map_or(now, |c| c.to),
+    };
+    stood.filter(|x| *x > 0.0).map(|x| if inverse { 1.0 / x } else { x })
+}
+
+fn days(
+    entry: &Entry,
+    until: NaiveDate,
+    bid: impl Fn(&tiller_store::facts::CampaignDay) -> Option<f64>,
+) -> Vec<Day> {
+    let settled = entry.days.iter().filter(|d| d.day <= until);
+    settled
+        .map(|d| Day {
+            weekday: d.day.weekday(),
+            at: f64::from(d.day.num_days_from_ce()),
+            clicks: d.tally.clicks,
+            bid: bid(d),
+        })
+        .collect()
+}
+
+impl Volumes {
+    /// From each campaign's days: first each by itself, then with what its kind is like.
+    pub fn of(book: &Book, days: impl Fn(&Entry) -> Vec<Day>) -> Self {
+        let all: Vec<(&Entry, Vec<Day>)> = book.entries.iter().map(|e| (e, days(e))).collect();
+        let mut kinds: HashMap<&str, Vec<(CampaignId, Elasticity)>> = HashMap::new();
+        for (e, days) in &all {
+            if let Some(alone) = elasticity(days, PRIOR) {
+                kinds.entry(&e.campaign.kind).or_default().push((e.campaign.id, alone));
+            }
+        }
+        let fit = |(e, days): (&Entry, Vec<Day>)| {
+            let kind = kinds.get(e.campaign.kind.as_str()).map_or(&[][..], Vec::as_slice);
+            let others: Vec<Elasticity> =
+                kind.iter().filter(|(id, _)| *id != e.campaign.id).map(|(_, x)| *x).collect();
+            Some((e.campaign.id, elasticity(&days, of_kind(&others))?))
+        };
+        Self { of: all.into_iter().filter_map(fit).collect() }
+    }
+
+    /// Of the days of a book alone, without settings: bids as reports tell them.
+    pub fn of_days(book: &Book) -> Self {
+        Self::of(book, |e| days(e, until(book), |d| d.bid.map(Micros::to_units)))
+    }
+
+    /// A campaign's; what is believed of any, where nothing is known of it.
+    pub fn get(&self, campaign: CampaignId) -> Elasticity {
+        let believed = || Elasticity { mean: PRIOR.mean, sd: PRIOR.sd, seen: None, moved: false };
+        self.of.get(&campaign).copied().unwrap_or_else(believed)
+    }
+}
