@@ -9,6 +9,8 @@
 //! # Ok::<(), tiller_core::break_even::MarginError>(())
 //! ```
 
+use serde::{Deserialize, Serialize};
+
 use crate::money::Price;
 use crate::target::Target;
 
@@ -25,6 +27,9 @@ pub enum MarginError {
     /// Not a share above 0 and up to 1.
     #[error("a margin is a share above 0 and up to 1 of the price, and {0} is not")]
     OutOfRange(f64),
+    /// Not an amount above 0.
+    #[error("a price is an amount above 0, and {0} is not")]
+    Price(f64),
     /// Nothing would be left for advertising.
     #[error("keeping {keep} of a margin of {margin} leaves nothing for advertising; keep less")]
     KeepsAll {
@@ -66,6 +71,68 @@ impl Margin {
     /// Greatest CPA where a sale is worth `aov`, as a target.
     pub fn cpa(self, aov: Price) -> Target {
         Target::Cpa(aov * self.acos())
+    }
+}
+
+/// What a target is told in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Measure {
+    /// What a sale may cost.
+    Cpa,
+    /// What spend has to return.
+    Roas,
+    /// The same, as spend over value.
+    Acos,
+}
+crate::words!(Measure: Cpa "cpa", Roas "roas", Acos "acos");
+
+/// What is sold, and what of its price may go into advertising.
+///
+/// ```
+/// use tiller_core::break_even::{Measure, ProductLine};
+/// use tiller_core::{Price, Target};
+/// let kits = ProductLine { name: "Kits".into(), price: 80.0, margin: 0.35, keep: 0.1, measure: Measure::Cpa };
+/// // A quarter of the price may be spent on a sale.
+/// assert_eq!(kits.target(), Ok(Target::Cpa(Price(20.0))));
+/// assert_eq!(kits.break_even().unwrap().roas(), Target::Roas(1.0 / 0.35));
+/// ```
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ProductLine {
+    /// Its name.
+    pub name: String,
+    /// What one costs, in units of currency.
+    pub price: f64,
+    /// Share of the price that is left before advertising.
+    pub margin: f64,
+    /// Share of the price to keep.
+    pub keep: f64,
+    /// What its target is told in.
+    pub measure: Measure,
+}
+
+impl ProductLine {
+    /// What may be spent where nothing is kept.
+    pub fn break_even(&self) -> Result<Margin, MarginError> {
+        if !(self.price > 0.0 && self.price.is_finite()) {
+            return Err(MarginError::Price(self.price));
+        }
+        Margin::new(self.margin)
+    }
+
+    /// What may be spent, with the share that is kept.
+    pub fn kept(&self) -> Result<Margin, MarginError> {
+        self.break_even()?.keeping(self.keep)
+    }
+
+    /// Its target.
+    pub fn target(&self) -> Result<Target, MarginError> {
+        let margin = self.kept()?;
+        Ok(match self.measure {
+            Measure::Cpa => margin.cpa(Price(self.price)),
+            Measure::Roas | Measure::Acos => margin.roas(),
+        })
     }
 }
 

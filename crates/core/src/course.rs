@@ -1,16 +1,17 @@
-//! Courses: dated steps of a daily budget, decided once and then taken one after the other. What a course does next
-//! follows from where it has come to and from what is so at the channel.
+//! Courses: dated steps of a daily budget, or of what stands for a bid, decided once and then taken one after the other.
+//! What a course does next follows from where it has come to and from what is so at the channel.
 //!
 //! ```
 //! use chrono::NaiveDate;
 //! use tiller_core::Micros;
-//! use tiller_core::course::{Course, Kind, Move, Now, State, Step};
+//! use tiller_core::course::{Course, Kind, Lever, Move, Now, State, Step};
 //!
 //! let day = |d| NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
 //! let to = |after, units| Step { after, amount: Micros::from_units(units) };
 //! // 50 a day become 70 in two steps, three days apart; the first has been made, in force from the 2nd.
 //! let ramp = Course {
 //!     kind: Kind::Ramp,
+//!     lever: Lever::Budget,
 //!     steps: vec![to(0, 60.0), to(3, 70.0)],
 //!     base: Micros::from_units(50.0),
 //!     state: State::Running,
@@ -40,6 +41,16 @@ pub enum Kind {
 }
 crate::words!(Kind: Experiment "experiment", Lift "lift", Ramp "ramp");
 
+/// What it moves.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lever {
+    /// The daily budget.
+    Budget,
+    /// What stands for the bid: the bid itself, or its strategy's target or highest bid.
+    Bid,
+}
+crate::words!(Lever: Budget "budget", Bid "bid");
+
 /// How far it has come.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum State {
@@ -56,8 +67,9 @@ crate::words!(State: Waiting "waiting", Running "running", Done "done", Stopped 
 
 #[cfg(feature = "database")]
 mod stored {
-    use super::{Kind, State};
+    use super::{Kind, Lever, State};
     crate::stored!(Kind);
+    crate::stored!(Lever);
     crate::stored!(State);
 }
 
@@ -66,7 +78,7 @@ mod stored {
 pub struct Step {
     /// Days after the first.
     pub after: u64,
-    /// The budget a day from then on.
+    /// What is set from then on: money a day, money a thing, or a return in millionths.
     pub amount: Micros,
 }
 
@@ -75,6 +87,8 @@ pub struct Step {
 pub struct Course {
     /// What it is for.
     pub kind: Kind,
+    /// What it moves.
+    pub lever: Lever,
     /// Its steps, in order.
     pub steps: Vec<Step>,
     /// What was set before.
@@ -108,7 +122,7 @@ pub struct Now {
     pub latest: Latest,
     /// The campaign's next day: the one after the last that its channel has closed.
     pub next_day: Option<NaiveDate>,
-    /// The daily budget that is set; absent if the campaign has none of its own.
+    /// What is set where it moves something; absent if nothing is.
     pub present: Option<Micros>,
 }
 
@@ -117,10 +131,10 @@ pub struct Now {
 pub enum Why {
     /// The channel refused a step.
     Refused,
-    /// The budget is no longer what its last step set.
+    /// What is set is no longer what its last step set.
     Changed(Micros),
-    /// The campaign has no daily budget any more.
-    NoDailyBudget,
+    /// Nothing is set there any more.
+    Gone,
 }
 
 /// What a course does next.
@@ -134,7 +148,7 @@ pub enum Move {
     Go {
         /// Where it stands then.
         to: Course,
-        /// The budget to be set for it, where that differs from what is set.
+        /// What is to be set for it, where that differs from what is set.
         set: Option<Micros>,
     },
 }
@@ -151,7 +165,7 @@ impl Course {
         Some((later(self.starts?, step.after), step.amount))
     }
 
-    /// The budget that it believes to be set.
+    /// What it believes to be set.
     fn believed(&self) -> Micros {
         let last = self.taken.checked_sub(1).and_then(|i| self.steps.get(i));
         last.map_or(self.base, |s| s.amount)
@@ -186,7 +200,7 @@ impl Course {
         if next_day < day {
             return Move::Wait;
         }
-        let Some(present) = now.present else { return Move::Stop(Why::NoDailyBudget) };
+        let Some(present) = now.present else { return Move::Stop(Why::Gone) };
         if present != self.believed() {
             return Move::Stop(Why::Changed(present));
         }
@@ -210,7 +224,7 @@ impl Course {
     /// may have been taken late.
     pub fn side(&self, day: NaiveDate, budget: Option<Micros>) -> Option<bool> {
         let (starts, last) = (self.starts?, self.steps.last()?.after);
-        let within = day >= starts && day < later(starts, 2 * last);
+        let within = self.lever == Lever::Budget && day >= starts && day < later(starts, 2 * last);
         let mut taken = self.steps.iter().take(self.taken).map(|s| s.amount);
         let step = taken.find(|amount| within && Some(*amount) == budget)?;
         (step != self.base).then_some(step > self.base)

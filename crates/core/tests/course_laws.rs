@@ -4,7 +4,7 @@
 use chrono::NaiveDate;
 use proptest::prelude::*;
 use tiller_core::Micros;
-use tiller_core::course::{Course, Kind, Latest, Move, Now, State, Step, Why};
+use tiller_core::course::{Course, Kind, Latest, Lever, Move, Now, State, Step, Why};
 use tiller_core::window::later;
 
 fn day(n: u64) -> NaiveDate {
@@ -37,7 +37,8 @@ prop_compose! {
             Kind::Lift => (State::Running, Some(day(3))),
             Kind::Experiment | Kind::Ramp => (State::Waiting, None),
         };
-        Course { kind, steps, base: Micros::new(900_000), state, starts, taken: 0 }
+        let lever = Lever::Budget;
+        Course { kind, lever, steps, base: Micros::new(900_000), state, starts, taken: 0 }
     }
 }
 
@@ -130,7 +131,7 @@ proptest! {
         let due = course.next_step().unwrap().0 <= day(on);
         let stops = |why| if due { Move::Stop(why) } else { Move::Wait };
         prop_assert_eq!(course.next_move(&now(Some(foreign), made)), stops(Why::Changed(foreign)));
-        prop_assert_eq!(course.next_move(&now(None, made)), stops(Why::NoDailyBudget));
+        prop_assert_eq!(course.next_move(&now(None, made)), stops(Why::Gone));
         prop_assert_eq!(course.next_move(&now(Some(believed), Latest::Refused)), Move::Stop(Why::Refused));
         prop_assert_eq!(course.next_move(&now(Some(believed), Latest::Open)), Move::Wait);
         for state in [State::Done, State::Stopped] {

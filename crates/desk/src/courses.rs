@@ -1,14 +1,14 @@
-//! Courses: dated steps of a campaign's daily budget, decided once and then sent by themselves: the step
-//! experiment, a budget lift, a ramp to a budget that would be a shock at once.
+//! Courses: dated steps of a campaign's daily budget, or of what stands for its bid, decided once and then sent by
+//! themselves: the step experiment, a budget lift, a ramp to where one step would be a shock.
 
 use chrono::NaiveDate;
-pub use tiller_core::course::Kind;
 use tiller_core::course::{self as core, Latest, Move, Now, State, Step, Why};
+pub use tiller_core::course::{Kind, Lever};
 use tiller_core::flight::Lift;
 use tiller_core::ids::{CampaignId, CourseId, PersonId};
 use tiller_core::learning::SHOCK;
 use tiller_core::response::experiment;
-use tiller_core::setting::{Budget, Setting};
+use tiller_core::setting::{Budget, Setting, Strategy};
 use tiller_core::spot::Subject;
 use tiller_core::window::later;
 use tiller_core::{Micros, PerDay, Window};
@@ -45,6 +45,7 @@ impl Course {
             serde_json::from_value(row.steps.clone()).map_err(StoreError::from)?;
         let plan = core::Course {
             kind: row.kind,
+            lever: row.lever,
             steps: steps
                 .into_iter()
                 .map(|(after, m)| Step { after, amount: Micros::new(m) })
@@ -68,7 +69,8 @@ impl Course {
             State::Waiting => "its first step waits in the tray".into(),
             State::Running => match self.plan.next_step() {
                 Some((day, amount)) => {
-                    format!("{} a day from {}", money(amount.to_units()), crate::numerals::day(day))
+                    let what = if self.plan.lever == Lever::Budget { " a day" } else { "" };
+                    format!("{}{what} from {}", money(amount.to_units()), crate::numerals::day(day))
                 }
                 None => "its last step is being sent".into(),
             },
@@ -115,9 +117,63 @@ pub fn daily(settings: &Settings, campaign: CampaignId) -> Result<f64, DeskError
     }
 }
 
-fn step_to(campaign: CampaignId, amount: f64, origin: Origin, reason: String) -> Proposal {
-    let set = Setting::Budget(Budget::Daily { amount: Micros::from_units(amount) });
-    Proposal::new(Subject::Campaign(campaign), set, origin, reason)
+/// What stands for a campaign's bid, as a number: the bid itself, its strategy's target or highest bid.
+pub fn bid(settings: &Settings, campaign: CampaignId) -> Result<f64, DeskError> {
+    let set = settings.campaign(campaign).ok_or_else(tray::unconnected)?;
+    let units = |m: Option<Micros>| m.map(Micros::to_units);
+    let number = match set.strategy {
+        Strategy::ManualCpc | Strategy::ManualCpm => units(set.bid),
+        Strategy::TargetCpa { target } => units(Some(target)),
+        Strategy::TargetRoas { target } => Some(target),
+        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
+            units(set.bid_ceiling)
+        }
+    };
+    number.filter(|x| *x > 0.0).ok_or_else(|| {
+        DeskError::Invalid(
+            "nothing is set that its bids follow: each of its ad groups has its own bid, or its strategy has neither a target nor a highest bid".into(),
+        )
+    })
+}
+
+fn present(settings: &Settings, campaign: CampaignId, lever: Lever) -> Result<f64, DeskError> {
+    match lever {
+        Lever::Budget => daily(settings, campaign),
+        Lever::Bid => bid(settings, campaign),
+    }
+}
+
+/// The setting that moves what stands for a campaign's bid to a number.
+pub fn bid_setting(
+    settings: &Settings,
+    campaign: CampaignId,
+    number: f64,
+) -> Result<Setting, DeskError> {
+    setting(settings, campaign, Lever::Bid, number)
+}
+
+/// The setting that moves a lever to a number.
+fn setting(
+    settings: &Settings,
+    campaign: CampaignId,
+    lever: Lever,
+    number: f64,
+) -> Result<Setting, DeskError> {
+    let money = Micros::from_units(number);
+    let set = settings.campaign(campaign).ok_or_else(tray::unconnected)?;
+    Ok(match (lever, set.strategy) {
+        (Lever::Budget, _) => Setting::Budget(Budget::Daily { amount: money }),
+        (Lever::Bid, Strategy::ManualCpc | Strategy::ManualCpm) => Setting::Bid(Some(money)),
+        (Lever::Bid, Strategy::TargetCpa { .. }) => {
+            Setting::Strategy(Strategy::TargetCpa { target: money })
+        }
+        (Lever::Bid, Strategy::TargetRoas { .. }) => {
+            Setting::Strategy(Strategy::TargetRoas { target: number })
+        }
+        (Lever::Bid, Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue) => {
+            Setting::BidCeiling(Some(money))
+        }
+    })
 }
 
 /// Steps as they can be set: what is set is compared with them later.
@@ -126,14 +182,14 @@ fn in_coins(account: &Account, steps: &[(u64, f64)]) -> Vec<(u64, f64)> {
     steps.iter().map(|(after, amount)| (*after, coins(*amount))).collect()
 }
 
-const BUSY: &str = "its budget is on a course already; stop that one first";
+const BUSY: &str = "it is on a course already; stop that one first";
 
 /// Puts the first step in the tray; the others follow by themselves once it has been made.
 async fn begin(
     db: &PgPool,
     account: &Account,
     person: PersonId,
-    kind: Kind,
+    (kind, lever): (Kind, Lever),
     base: f64,
     steps: &[(u64, f64)],
     first: Proposal,
@@ -144,11 +200,12 @@ async fn begin(
     if list(db, account).await?.iter().any(|c| c.campaign == campaign && c.plan.open()) {
         return Err(DeskError::Invalid(BUSY.into()));
     }
-    let waits = || DeskError::Invalid("this budget waits in the tray already".into());
+    let waits = || DeskError::Invalid("this waits in the tray already".into());
     let first = tray::ready(db, account, vec![first]).await?.pop().ok_or_else(waits)?;
     let new = New {
         campaign,
         kind,
+        lever,
         steps: json(&in_coins(account, steps))?,
         base: Micros::from_units(base).get(),
         starts: None,
@@ -166,28 +223,51 @@ pub async fn experiment(
     account: &Account,
     person: PersonId,
     campaign: CampaignId,
+    lever: Lever,
 ) -> Result<(), DeskError> {
     let settings = Settings::of_account(db, account.id).await?;
-    let base = daily(&settings, campaign)?;
-    let budgets = experiment::budgets(base);
+    let base = present(&settings, campaign, lever)?;
+    let numbers = experiment::budgets(base);
     let steps: Vec<(u64, f64)> =
-        (0..).step_by(experiment::STEP_DAYS as usize).zip(budgets.iter().copied()).collect();
-    let first = step_to(
-        campaign,
-        budgets[0],
-        Origin::Hand,
-        format!(
-            "A step experiment: {} and {} a day in alternate weeks, four weeks in all, then {} again. It shows what more money brings.",
-            money(budgets[0]),
-            money(budgets[1]),
-            money(base)
-        ),
-    )
-    .expecting(
-        "about the same spend over the four weeks, and a curve that is known better",
+        (0..).step_by(experiment::STEP_DAYS as usize).zip(numbers.iter().copied()).collect();
+    let (unit, shows) = match lever {
+        Lever::Budget => (" a day", "what more money brings"),
+        Lever::Bid => ("", "how its clicks answer to its bids"),
+    };
+    let reason = format!(
+        "A step experiment: {} and {}{unit} in alternate weeks, four weeks in all, then {} again. It shows {shows}.",
+        money(numbers[0]),
+        money(numbers[1]),
+        money(base)
+    );
+    let set = setting(&settings, campaign, lever, numbers[0])?;
+    let first = Proposal::new(Subject::Campaign(campaign), set, Origin::Hand, reason).expecting(
+        "about the same spend over the four weeks, and an answer that is known better",
         Adds::default(),
     );
-    begin(db, account, person, Kind::Experiment, base, &steps, first).await
+    begin(db, account, person, (Kind::Experiment, lever), base, &steps, first).await
+}
+
+/// Days between two steps of a bid: time for one to be looked back on before the next (common practice, no source).
+pub const BID_STEP_DAYS: u64 = 14;
+
+/// Puts the first of several steps of what stands for a campaign's bid in the tray; `first` is the change to it, with
+/// its reason, `numbers` are the steps.
+pub async fn bid_steps(
+    db: &PgPool,
+    account: &Account,
+    person: PersonId,
+    numbers: &[f64],
+    first: Proposal,
+) -> Result<(), DeskError> {
+    let Subject::Campaign(campaign) = first.subject else {
+        return Err(DeskError::NotFound("campaign"));
+    };
+    let settings = Settings::of_account(db, account.id).await?;
+    let base = bid(&settings, campaign)?;
+    let steps: Vec<(u64, f64)> =
+        (0..).step_by(BID_STEP_DAYS as usize).zip(numbers.iter().copied()).collect();
+    begin(db, account, person, (Kind::Ramp, Lever::Bid), base, &steps, first).await
 }
 
 /// Puts the first step of a ramp in the tray; `first` is the change to the goal, with its reason, `budgets` the
@@ -215,7 +295,7 @@ pub(crate) async fn ramp_to(
         steps.len(),
         number(100.0 * SHOCK, 0)
     );
-    begin(db, account, person, Kind::Ramp, from.units(), &steps, first).await
+    begin(db, account, person, (Kind::Ramp, Lever::Budget), from.units(), &steps, first).await
 }
 
 /// Sets a lift on dates: its steps are sent by themselves on their days.
@@ -248,6 +328,7 @@ pub async fn lift(
     let new = New {
         campaign,
         kind: Kind::Lift,
+        lever: Lever::Budget,
         steps: json(&[(0, lifted), (dates.days(), base)])?,
         base: Micros::from_units(base).get(),
         starts: Some(dates.from()),
@@ -269,7 +350,7 @@ pub async fn stop(db: &PgPool, account: &Account, id: CourseId) -> Result<(), De
     if tray::withdraw(db, account, course.row.latest.as_slice()).await? > 0 {
         return Ok(());
     }
-    halt(db, account, course, "by hand; the budget stays as it was then").await
+    halt(db, account, course, "by hand; what it had set stays as it was then").await
 }
 
 async fn halt(
@@ -325,7 +406,8 @@ async fn take_step(
 ) -> Result<(), DeskError> {
     let next_day =
         settings.connection(course.campaign).and_then(|c| c.last_day).map(|d| later(d, 1));
-    let present = daily(settings, course.campaign).map(Micros::from_units);
+    let lever = course.plan.lever;
+    let present = present(settings, course.campaign, lever).map(Micros::from_units);
     let now = Now { latest: course.latest(), next_day, present: present.as_ref().ok().copied() };
     let (to, set) = match course.plan.next_move(&now) {
         Move::Wait => return Ok(()),
@@ -334,10 +416,11 @@ async fn take_step(
         }
         Move::Stop(Why::Changed(now)) => {
             let now = money(now.to_units());
-            let note = format!("its budget was changed to {now} meanwhile, and stays there");
+            let what = if lever == Lever::Budget { "budget" } else { "bid" };
+            let note = format!("its {what} was changed to {now} meanwhile, and stays there");
             return halt(db, account, course, &note).await;
         }
-        Move::Stop(Why::NoDailyBudget) => return present.map(drop),
+        Move::Stop(Why::Gone) => return present.map(drop),
         Move::Go { to, set } => (to, set),
     };
     let step = match set {
@@ -349,7 +432,9 @@ async fn take_step(
                 to.steps.len(),
                 words::course(course.plan.kind)
             );
-            let step = step_to(course.campaign, amount.to_units(), Origin::Course, reason);
+            let set = setting(settings, course.campaign, lever, amount.to_units())?;
+            let of = Subject::Campaign(course.campaign);
+            let step = Proposal::new(of, set, Origin::Course, reason);
             tray::ready(db, account, vec![step]).await?.pop()
         }
     };
@@ -361,9 +446,9 @@ async fn take_step(
     };
     match store::progress(db, account.id, &course.row, &to, step.as_ref()).await? {
         Moved::Done | Moved::Meanwhile => Ok(()),
-        Moved::Waits => Err(DeskError::Invalid(
-            "the same budget waits in the tray already, put there by hand".into(),
-        )),
+        Moved::Waits => {
+            Err(DeskError::Invalid("the same waits in the tray already, put there by hand".into()))
+        }
     }
 }
 

@@ -62,8 +62,10 @@ async fn curves_are_fitted_after_each_fetch(db: PgPool) {
 async fn an_experiment_runs_by_itself_and_feeds_the_fit(db: PgPool) {
     let s = Scene::new(&db).await;
     let feed = s.id(&db, "Neighbours, feed").await;
-    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
-    let again = courses::experiment(&db, &s.account, s.person, feed).await.unwrap_err();
+    courses::experiment(&db, &s.account, s.person, feed, courses::Lever::Budget).await.unwrap();
+    let again = courses::experiment(&db, &s.account, s.person, feed, courses::Lever::Budget)
+        .await
+        .unwrap_err();
     says(again, "on a course already");
     assert_eq!(s.budget("Neighbours, feed"), 40.0, "nothing happens before it is sent");
     s.send(&db).await;
@@ -92,7 +94,7 @@ async fn an_experiment_runs_by_itself_and_feeds_the_fit(db: PgPool) {
 async fn a_course_gives_way_to_whoever_changes_the_budget(db: PgPool) {
     let s = Scene::new(&db).await;
     let feed = s.id(&db, "Neighbours, feed").await;
-    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    courses::experiment(&db, &s.account, s.person, feed, courses::Lever::Budget).await.unwrap();
     s.send(&db).await;
     let subject = tiller_core::spot::Subject::Campaign(feed);
     tray::edit(&db, &s.account, s.person, &[subject], Edit::Budget, "70", "").await.unwrap();
@@ -102,16 +104,16 @@ async fn a_course_gives_way_to_whoever_changes_the_budget(db: PgPool) {
     let course = courses::list(&db, &s.account).await.unwrap().remove(0);
     assert!(course.standing().contains("changed to 70.00 meanwhile"), "{}", course.standing());
     // Taken out of the tray, it never begins; stopped by hand, it goes no further.
-    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    courses::experiment(&db, &s.account, s.person, feed, courses::Lever::Budget).await.unwrap();
     let rows = tray::rows(&db, &s.account).await.unwrap();
     tray::withdraw(&db, &s.account, &[rows[0].change.id]).await.unwrap();
     let newest = async || courses::list(&db, &s.account).await.unwrap().remove(0);
     assert!(newest().await.standing().contains("taken out of the tray"));
     // At once, so that it can be decided anew; stopped before it begins, it leaves nothing behind.
-    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    courses::experiment(&db, &s.account, s.person, feed, courses::Lever::Budget).await.unwrap();
     courses::stop(&db, &s.account, newest().await.id()).await.unwrap();
     assert!(tray::rows(&db, &s.account).await.unwrap().is_empty());
-    courses::experiment(&db, &s.account, s.person, feed).await.unwrap();
+    courses::experiment(&db, &s.account, s.person, feed, courses::Lever::Budget).await.unwrap();
     s.send(&db).await;
     let id = courses::list(&db, &s.account).await.unwrap()[0].id();
     courses::stop(&db, &s.account, id).await.unwrap();

@@ -1,9 +1,9 @@
-//! Courses: dated steps of a campaign's daily budget.
+//! Courses: dated steps of a campaign's daily budget, or of what stands for its bid.
 
 use chrono::NaiveDate;
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
-use tiller_core::course::{Kind, State};
+use tiller_core::course::{Kind, Lever, State};
 use tiller_core::ids::{AccountId, CampaignId, ChangeId, CourseId, PersonId};
 
 use crate::StoreError;
@@ -18,6 +18,8 @@ pub struct Course {
     pub campaign: CampaignId,
     /// What it is for.
     pub kind: Kind,
+    /// What it moves.
+    pub lever: Lever,
     /// [[days after the first step, millionths], …].
     pub steps: Value,
     /// What was set before, in millionths.
@@ -45,6 +47,8 @@ pub struct New {
     pub campaign: CampaignId,
     /// What it is for.
     pub kind: Kind,
+    /// What it moves.
+    pub lever: Lever,
     /// Its steps.
     pub steps: Value,
     /// What is set now, in millionths.
@@ -113,8 +117,8 @@ async fn add_in(
         None => (State::Waiting, 1),
     };
     Ok(sqlx::query_scalar!(
-        r#"INSERT INTO course (account_id, campaign_id, kind, steps, base, starts, taken, state, created_by)
-           VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT DO NOTHING RETURNING id AS "id: CourseId""#,
+        r#"INSERT INTO course (account_id, campaign_id, kind, steps, base, starts, taken, state, created_by, lever)
+           VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT DO NOTHING RETURNING id AS "id: CourseId""#,
         account.0,
         new.campaign.0,
         new.kind.word(),
@@ -123,7 +127,8 @@ async fn add_in(
         new.starts,
         taken,
         state.word(),
-        person.0
+        person.0,
+        new.lever.word()
     )
     .fetch_optional(tx)
     .await?)
@@ -133,7 +138,7 @@ async fn add_in(
 pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreError> {
     Ok(sqlx::query_as!(
         Course,
-        r#"SELECT c.id AS "id: CourseId", c.campaign_id AS "campaign: CampaignId", c.kind AS "kind: Kind", c.steps, c.base, c.starts,
+        r#"SELECT c.id AS "id: CourseId", c.campaign_id AS "campaign: CampaignId", c.kind AS "kind: Kind", c.lever AS "lever: Lever", c.steps, c.base, c.starts,
                   c.taken, c.state AS "state: State", c.note, h.id AS "latest?: ChangeId", h.state AS "latest_state?: changes::State",
                   h.from_day AS latest_from
            FROM course c LEFT JOIN LATERAL (

@@ -7,8 +7,10 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use sqlx::{PgConnection, PgPool};
 use tiller_core::Target;
+use tiller_core::break_even::ProductLine;
 use tiller_core::strategy::{Aim, Row};
 
+use crate::lines;
 use crate::months::{self, Month};
 use crate::{StoreError, splits, targets};
 use tiller_core::ids::{AccountId, CampaignId, DecisionId, PersonId};
@@ -33,6 +35,15 @@ pub enum Own {
     Month(Month),
     /// The account's own table of conditions for bid strategies; none: the shipped one.
     Strategies(Option<Vec<Row>>),
+    /// What is sold, with price and margin: whatever follows a line has its target from it.
+    ProductLines(Vec<ProductLine>),
+    /// The product line that a campaign or the account follows, and the target that it has from it, or without one.
+    Follows {
+        /// The line's name.
+        line: Option<String>,
+        /// The target.
+        target: Option<Target>,
+    },
     /// What a campaign is run for; none: as its target tells.
     Aim(Option<Aim>),
     /// Whether spend that runs away would be worse than results that a campaign misses.
@@ -50,6 +61,8 @@ impl Own {
             Self::ClickWindow(_) => "click_window",
             Self::Month(_) => "month",
             Self::Strategies(_) => "strategies",
+            Self::ProductLines(_) => "product_lines",
+            Self::Follows { .. } => "follows",
             Self::Aim(_) => "aim",
             Self::FearsRunaway(_) => "fears_runaway",
         }
@@ -125,7 +138,7 @@ async fn present(
 ) -> Result<Option<Own>, StoreError> {
     let Some(campaign) = campaign else {
         let a = sqlx::query!(
-            "SELECT target_cpa, target_roas, least_difference, counted_events, click_window, strategies FROM account WHERE id = $1 FOR UPDATE",
+            "SELECT target_cpa, target_roas, least_difference, counted_events, click_window, strategies, product_lines, product_line FROM account WHERE id = $1 FOR UPDATE",
             account.0
         )
         .fetch_optional(&mut *tx)
@@ -144,6 +157,13 @@ async fn present(
             Own::Strategies(_) => {
                 Some(Own::Strategies(a.strategies.map(serde_json::from_value).transpose()?))
             }
+            Own::ProductLines(_) => {
+                Some(Own::ProductLines(serde_json::from_value(a.product_lines)?))
+            }
+            Own::Follows { .. } => Some(Own::Follows {
+                line: a.product_line,
+                target: targets::read(a.target_cpa, a.target_roas),
+            }),
             Own::Purpose(_)
             | Own::Peers(_)
             | Own::Month(_)
@@ -152,7 +172,7 @@ async fn present(
         });
     };
     let c = sqlx::query!(
-        "SELECT target_cpa, target_roas, purpose, counted_events, aim, fears_runaway FROM campaign WHERE account_id = $1 AND id = $2 FOR UPDATE",
+        "SELECT target_cpa, target_roas, purpose, counted_events, aim, fears_runaway, product_line FROM campaign WHERE account_id = $1 AND id = $2 FOR UPDATE",
         account.0,
         campaign.0
     )
@@ -175,7 +195,15 @@ async fn present(
         }
         Own::Aim(_) => Some(Own::Aim(c.aim.as_deref().and_then(Aim::read))),
         Own::FearsRunaway(_) => Some(Own::FearsRunaway(c.fears_runaway)),
-        Own::LeastDifference(_) | Own::ClickWindow(_) | Own::Month(_) | Own::Strategies(_) => None,
+        Own::Follows { .. } => Some(Own::Follows {
+            line: c.product_line,
+            target: targets::read(c.target_cpa, c.target_roas),
+        }),
+        Own::LeastDifference(_)
+        | Own::ClickWindow(_)
+        | Own::Month(_)
+        | Own::Strategies(_)
+        | Own::ProductLines(_) => None,
     })
 }
 
@@ -238,6 +266,10 @@ async fn apply(
                 .execute(&mut *tx)
                 .await?;
             Ok(())
+        }
+        (Own::ProductLines(lines), _) => lines::set(tx, account, lines).await,
+        (Own::Follows { line, target }, id) => {
+            lines::follow(tx, account, id, line.as_deref(), *target).await
         }
         (Own::Aim(aim), id) => {
             sqlx::query!(

@@ -9,6 +9,7 @@ pub mod decisions;
 pub mod facts;
 pub mod imports;
 pub mod late;
+pub mod lines;
 pub mod merge;
 pub mod months;
 pub mod people;

@@ -4,7 +4,7 @@
 
 use serde_json::json;
 use sqlx::postgres::PgPoolOptions;
-use tiller_core::course::{Kind, State};
+use tiller_core::course::{Kind, Lever, State};
 use tiller_core::ids::{AccountId, CampaignId, ChangeId, PersonId};
 use tiller_core::{Price, Target, Window};
 use tiller_store::changes::{self, Author, Find, NewChange};
@@ -74,6 +74,7 @@ impl Scene {
         courses::New {
             campaign: self.campaigns[campaign],
             kind,
+            lever: Lever::Budget,
             steps: json!([[0, 120_000_000], [7, 144_000_000]]),
             base: 100_000_000,
             starts: (kind == Kind::Lift).then(|| "2026-11-20".parse().unwrap()),

@@ -36,8 +36,6 @@ pub enum Station {
     Channels,
     /// Not on the loop: reports come in.
     Reports,
-    /// Not on the loop: what results may cost.
-    Targets,
 }
 
 impl Station {
@@ -250,7 +248,6 @@ impl Frame {
         matches!(
             (self.station, word),
             (Station::Reports, "reports")
-                | (Station::Targets, "targets")
                 | (Station::Today, "today")
                 | (Station::Channels, "channels")
                 | (Station::Tray, "tray")

@@ -15,9 +15,9 @@ use tower_http::trace::TraceLayer;
 use tracing::Instrument;
 
 use crate::pages::{
-    advice, bids, budgets, causes, channels, curve, findings, flight, health, hours, logbook,
-    measure, pace, pace_working, peers, plan, pool, reports, sign_in, spend, split, strategies,
-    strategy_table, targets, today, tray, views, volume, working,
+    advice, bids, budgets, causes, channels, curve, findings, flight, health, hours, lines,
+    logbook, measure, pace, pace_working, peers, plan, pool, reports, sign_in, spend, split,
+    strategies, strategy_table, targets, today, tray, views, volume, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -60,6 +60,7 @@ pub fn router(app: App) -> Router {
         .route("/spend/split.csv", get(split::csv))
         .route("/working", get(working::show))
         .route("/targets", get(targets::show).post(targets::set_default))
+        .route("/targets/lines", get(lines::show).post(lines::set))
         .route("/targets/purposes", post(targets::set_purposes))
         .route("/targets/{id}", get(targets::edit).post(targets::set_own))
         .route("/causes", get(causes::ranked))
@@ -76,6 +77,8 @@ pub fn router(app: App) -> Router {
         .route("/bids/strategies/table", get(strategy_table::show).post(strategy_table::set))
         .route("/bids/campaigns/{id}/volume", get(volume::show))
         .route("/bids/campaigns/{id}/volume/tray", post(volume::take))
+        .route("/bids/campaigns/{id}/volume/experiment", post(volume::experiment))
+        .route("/bids/campaigns/{id}/steps", post(bids::steps))
         .route("/bids/campaigns/{id}/strategy", get(strategies::show).post(strategies::answer))
         .route("/bids/campaigns/{id}/strategy/tray", post(strategies::take))
         .route("/budgets", get(budgets::list).post(budgets::create))

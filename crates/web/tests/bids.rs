@@ -205,3 +205,91 @@ async fn a_viewer_changes_no_bids(db: PgPool) {
         assert_eq!(refused.status(), StatusCode::FORBIDDEN, "{place}");
     }
 }
+
+/// Half the bid is looked at: half the clicks where they answer one to one, a quarter of the money.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn another_bid_is_looked_at_before_it_is_set(db: PgPool) {
+    let desk = school(db).await;
+    let spring = id(&key(&desk.page("bids").await, "Spring courses, search")).to_owned();
+    let place = format!("bids/campaigns/{spring}/volume");
+    let page = desk.page(&place).await;
+    assert!(page.contains("At a target CPA of 52.00 a conversion costs"), "{page}");
+    assert!(page.contains("has not moved in these months") && page.contains("id=\"handle-bid\""));
+    assert!(!page.contains("Put this target CPA in the tray"), "nothing is chosen yet");
+    let half = desk.page(&format!("{place}?bid=26")).await;
+    let figure = |page: &str, title: &str, column: usize| {
+        let row = page.split(&format!("<th scope=\"row\">{title}</th>")).nth(1).unwrap();
+        row.split("<td class=\"num\">").nth(column).unwrap().split('<').next().unwrap().to_owned()
+    };
+    let read = |text: &str| text.replace('\u{202f}', "").parse::<f64>().unwrap();
+    let (cpa, then) = (read(&figure(&half, "CPA", 1)), read(&figure(&half, "CPA", 2)));
+    assert!((then / cpa - 0.5).abs() < 0.005, "{cpa} {then}");
+    let (now, clicks) = (read(&figure(&half, "Clicks", 1)), figure(&half, "Clicks", 2));
+    let (low, high) = clicks.split_once(" to ").unwrap();
+    assert!(
+        read(low) < now / 2.0 && now / 2.0 < read(high) && read(high) < now,
+        "{clicks} of {now}"
+    );
+    let far = desk.site.get(&desk.path(&format!("{place}?bid=500")), Some(&desk.cookie)).await;
+    assert_eq!(far.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let far = text(far).await;
+    assert!(
+        far.contains("choose one from 20.80 to 93.60") && far.contains("value=\"500\""),
+        "{far}"
+    );
+    let said = desk.says(&format!("{place}/tray"), "bid=-10%25").await;
+    assert!(said.contains("One change was put in the tray."), "{said}");
+    assert!(desk.page("tray").await.contains("46.80"));
+    let film = id(&key(&desk.page("bids").await, "Hive tour, film")).to_owned();
+    let none = desk.page(&format!("bids/campaigns/{film}/volume")).await;
+    assert!(none.contains("Nothing is set that its bids follow"), "{none}");
+}
+
+/// Price 80, margin 35%, keeps 10%: a quarter may be spent on a sale, 20. At 40% margin 24, and the campaign follows.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn targets_follow_their_product_line(db: PgPool) {
+    let desk = school(db).await;
+    let place = desk.path("targets/lines");
+    let line = |margin: &str| {
+        format!("name-0=Kits&price-0=80&margin-0={margin}&keep-0=10%25&measure-0=cpa&name-1=")
+    };
+    let wrong = desk.site.post(&place, Some(&desk.cookie), &line("much")).await;
+    assert_eq!(wrong.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let wrong = text(wrong).await;
+    assert!(
+        wrong.contains("Kits, margin: ‘much’ can’t be read") && wrong.contains("value=\"much\"")
+    );
+    let all = text(desk.site.post(&place, Some(&desk.cookie), &line("10%25")).await).await;
+    assert!(all.contains("leaves nothing for advertising"), "{all}");
+    desk.site.post(&place, Some(&desk.cookie), &line("35")).await;
+    let shown = desk.page("targets/lines").await;
+    assert!(
+        shown.contains("28.00") && shown.contains("2.86") && shown.contains("CPA 20.00"),
+        "{shown}"
+    );
+    let spring = id(&key(&desk.page("bids").await, "Spring courses, search")).to_owned();
+    let own = desk.path(&format!("targets/{spring}"));
+    let unknown = desk.site.post(&own, Some(&desk.cookie), "kind=line&line=Jars").await;
+    assert_eq!(unknown.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let set = desk.site.post(&own, Some(&desk.cookie), "kind=line&line=Kits").await;
+    assert_eq!(set.status(), StatusCode::SEE_OTHER);
+    let targets = desk.page("targets").await;
+    assert!(targets.contains("CPA 20.00") && targets.contains("as Kits"), "{targets}");
+    // The line's margin moves, and with it the target; taken back, it moves back.
+    desk.site.post(&place, Some(&desk.cookie), &line("40%25")).await;
+    let csv = rows(&desk.page("bids.csv?columns=target").await);
+    let target = csv[0].iter().position(|c| c == "target").unwrap();
+    let row = csv.iter().find(|r| r[0] == "Spring courses, search").unwrap();
+    assert_eq!(row[target], "24");
+    let log = desk.page("logbook?show=own").await;
+    let undo = log.split("/logbook/own/").nth(1).unwrap().split('/').next().unwrap();
+    desk.site.post(&desk.path(&format!("logbook/own/{undo}/undo")), Some(&desk.cookie), "").await;
+    assert!(desk.page("targets").await.contains("CPA 20.00"));
+    // A target of its own lets go of the line; what follows a line that goes keeps its target.
+    desk.site.post(&own, Some(&desk.cookie), "kind=cpa&cpa=25").await;
+    assert!(!desk.page("targets").await.contains("as Kits"));
+    desk.site.post(&own, Some(&desk.cookie), "kind=line&line=Kits").await;
+    desk.site.post(&place, Some(&desk.cookie), "name-0=").await;
+    let kept = desk.page("targets").await;
+    assert!(kept.contains("CPA 20.00") && !kept.contains("as Kits"), "{kept}");
+}

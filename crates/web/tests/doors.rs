@@ -11,7 +11,7 @@ use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 42] = [
+const WRITES: [&str; 46] = [
     "budgets/advice",
     "budgets/steps",
     "budgets/1/refresh",
@@ -26,6 +26,10 @@ const WRITES: [&str; 42] = [
     "spend/pace/tray",
     "bids/edit",
     "bids/strategies/table",
+    "targets/lines",
+    "bids/campaigns/1/volume/tray",
+    "bids/campaigns/1/volume/experiment",
+    "bids/campaigns/1/steps",
     "bids/campaigns/1/strategy",
     "bids/campaigns/1/strategy/tray",
     "tray/remedy",
@@ -95,6 +99,8 @@ async fn accounts_of_others_look_like_none(db: PgPool) {
         "bids/strategies",
         "bids/strategies/table",
         "bids/campaigns/1/strategy",
+        "bids/campaigns/1/volume",
+        "targets/lines",
         "budgets",
         "budgets/1",
         "budgets/1/plan.json",

@@ -2,10 +2,12 @@
 //! down, taken back.
 
 use tiller_core::Target;
+use tiller_core::break_even::ProductLine;
 use tiller_core::ids::{AccountId, CampaignId, DecisionId, PersonId};
 use tiller_core::purpose::Purpose;
 use tiller_core::strategy::Table;
 pub use tiller_store::decisions::{Decision, Own};
+pub use tiller_store::lines::{Lines, of_account as lines};
 use tiller_store::months::{Month, MonthBudget};
 use tiller_store::people::{Account, Role};
 use tiller_store::{PgPool, decisions as store};
@@ -14,13 +16,24 @@ use crate::DeskError;
 use crate::numerals::{counted, money, percent, target as target_figure};
 use crate::wording::measure;
 
+/// What a target is set to.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Chosen {
+    /// A target, or none.
+    Target(Option<Target>),
+    /// That of a product line, by name.
+    Line(String),
+}
+
 /// A least difference above this would blind every verdict.
 const MOST_DIFFERENCE: f64 = 0.5;
 
 fn check(own: &Own) -> Result<(), DeskError> {
     let wrong = |text: &str| Err(DeskError::Invalid(text.into()));
     match own {
-        Own::Target(Some(t)) if !(t.number() > 0.0 && t.number() < 1e9) => {
+        Own::Target(Some(t)) | Own::Follows { target: Some(t), .. }
+            if !(t.number() > 0.0 && t.number() < 1e9) =>
+        {
             wrong("a target is a number above 0; choose ‘no target’ for none")
         }
         Own::LeastDifference(share) if !(0.0..=MOST_DIFFERENCE).contains(share) => {
@@ -39,11 +52,29 @@ fn check(own: &Own) -> Result<(), DeskError> {
                 wrong(&all.join("; "))
             }
         },
+        Own::ProductLines(lines) => check_lines(lines),
         Own::ClickWindow(Some(days)) if !(0..=90).contains(days) => {
             wrong("a window after the click takes 0 to 90 days")
         }
         _ => Ok(()),
     }
+}
+
+/// Lines with names of their own, and prices and margins that leave something for advertising.
+fn check_lines(lines: &[ProductLine]) -> Result<(), DeskError> {
+    for (i, line) in lines.iter().enumerate() {
+        let wrong = |why: String| Err(DeskError::Invalid(format!("{}: {why}", line.name)));
+        if line.name.trim().is_empty() {
+            return Err(DeskError::Invalid("give each product line a name".into()));
+        }
+        if lines[..i].iter().any(|l| l.name.eq_ignore_ascii_case(&line.name)) {
+            return wrong("another line has this name; give each its own".into());
+        }
+        if let Err(error) = line.target() {
+            return wrong(error.to_string());
+        }
+    }
+    Ok(())
 }
 
 /// The least that somebody has to be to decide something.
@@ -66,6 +97,37 @@ pub async fn decide(
     let done = store::decide(db, account, person, campaign, own, None).await?;
     let place = if campaign.is_some() { "campaign" } else { "channel" };
     done.ok_or(DeskError::NotFound(place))
+}
+
+/// Sets a target, by hand or by a product line that it then follows; false where it stood so already.
+pub async fn set_target(
+    db: &PgPool,
+    account: AccountId,
+    person: PersonId,
+    campaign: Option<CampaignId>,
+    chosen: &Chosen,
+) -> Result<bool, DeskError> {
+    let lines = lines(db, account).await?;
+    let follows = match campaign {
+        None => lines.account.is_some(),
+        Some(id) => lines.campaigns.contains_key(&id),
+    };
+    let own = match chosen {
+        Chosen::Line(name) => {
+            let line = lines.all.iter().find(|l| l.name == *name);
+            let line = line.ok_or_else(|| {
+                DeskError::Invalid(format!(
+                    "there is no product line ‘{name}’ any more; choose another"
+                ))
+            })?;
+            let target = line.target().map_err(|e| DeskError::Invalid(e.to_string()))?;
+            Own::Follows { line: Some(line.name.clone()), target: Some(target) }
+        }
+        // Undone, it follows the line again.
+        Chosen::Target(target) if follows => Own::Follows { line: None, target: *target },
+        Chosen::Target(target) => Own::Target(*target),
+    };
+    decide(db, account, Some(person), campaign, &own).await
 }
 
 /// Decisions of an account, the newest first.
@@ -107,6 +169,8 @@ pub fn title(own: &Own) -> &'static str {
         Own::ClickWindow(_) => "Window after the click",
         Own::Month(_) => "Month’s budget",
         Own::Strategies(_) => "Strategy table",
+        Own::ProductLines(_) => "Product lines",
+        Own::Follows { .. } => "Target",
         Own::Aim(_) => "Aim",
         Own::FearsRunaway(_) => "Runaway spend",
     }
@@ -131,6 +195,12 @@ pub fn value(own: &Own, of_campaign: bool) -> String {
         Own::Month(month) => month_words(month),
         Own::Strategies(None) => "as shipped".into(),
         Own::Strategies(Some(rows)) => counted(rows.len() as u64, "row", "rows") + " of your own",
+        Own::ProductLines(lines) if lines.is_empty() => "none".into(),
+        Own::ProductLines(lines) => lines.iter().map(line_words).collect::<Vec<_>>().join("; "),
+        Own::Follows { line: None, target } => target_words(*target, of_campaign),
+        Own::Follows { line: Some(line), target } => {
+            format!("{}, from ‘{line}’", target_words(*target, of_campaign))
+        }
         Own::Aim(None) => "as its target tells".into(),
         Own::Aim(Some(aim)) => aim.word().into(),
         Own::FearsRunaway(true) => "feared more than missed results".into(),
@@ -154,6 +224,17 @@ fn month_words(month: &Month) -> String {
         (Some(whole), parts) => format!("{whole}, of which {parts}"),
     };
     format!("{}: {budgets}", month.first.format("%b %Y"))
+}
+
+/// `Kits: price 80.00, margin 35%, keeps 10%`.
+fn line_words(line: &ProductLine) -> String {
+    format!(
+        "{}: price {}, margin {}%, keeps {}%",
+        line.name,
+        money(line.price),
+        percent(line.margin),
+        percent(line.keep)
+    )
 }
 
 /// A target in words.

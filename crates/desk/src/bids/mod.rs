@@ -2,7 +2,9 @@
 //!
 //! - `advisor`: which strategy fits
 //! - `against`: bid against volume
+//! - `course`: steps toward what is affordable, with their look-backs
 //! - `file`: of a report file, for the command line
+//! - `starting`: a first target, and the budget that it needs
 //! - `step`: one campaign's next step, now and then
 //! - `toward`: many bids at once, halfway or all the way to what is affordable
 //! - `typed_table`: the advisor's table as a form
@@ -10,7 +12,9 @@
 
 pub mod advisor;
 pub mod against;
+pub mod course;
 pub mod file;
+pub mod starting;
 pub mod step;
 pub mod toward;
 pub mod typed_table;

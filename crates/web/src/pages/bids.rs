@@ -7,7 +7,10 @@ use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::spot::Subject;
+use tiller_desk::CampaignId;
+use tiller_desk::account::settings::Settings;
 use tiller_desk::advice::Cure;
+use tiller_desk::bids::course;
 use tiller_desk::bids::step::{self, Compared};
 use tiller_desk::bids::toward::{self, Toward};
 use tiller_desk::bids::{self as desk, Bids, Line, words};
@@ -22,7 +25,7 @@ use tower_sessions::Session;
 use crate::App;
 use crate::chart::{Forms, PaidAndAfforded, Payer};
 use crate::error::PageError;
-use crate::extract::Member;
+use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
 use crate::pages::columns::chosen;
 use crate::pages::figures_table::{Cell, MOST_ROWS, Table, View, cells, key, parts_of, subject};
@@ -69,6 +72,8 @@ pub struct Looked {
     figures: Vec<Compared>,
     note: &'static str,
     remedy: Option<Remedy>,
+    /// Where several steps are put in the tray, what that button carries, and what it says.
+    steps: Option<(String, String, String)>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -121,7 +126,8 @@ pub async fn show(
     let lead = words::lead(&whole);
     let of = looked_at(&whole.lines, params.text("of"));
     let picture = picture(&whole.lines, of, &frame);
-    let looked = of.map(|line| looked(&whole, line, &frame));
+    let settings = Settings::of_book(&app.db, &book).await?;
+    let looked = of.map(|line| looked(&whole, &settings, line, &frame));
     let here = of.map(|l| l.row.subject);
     let (settled, all) = match view.level {
         Level::Campaigns => (whole.book, whole.lines),
@@ -189,7 +195,7 @@ fn picture(lines: &[Line], here: Option<&Line>, frame: &Frame) -> Option<Forms<P
     Forms::of(|form| PaidAndAfforded::new(&payers, &frame.account.currency, form))
 }
 
-fn looked(bids: &Bids, line: &Line, frame: &Frame) -> Looked {
+fn looked(bids: &Bids, settings: &Settings, line: &Line, frame: &Frame) -> Looked {
     let step = step::of(bids, line);
     let note = step.as_ref().map_or("", words::known);
     let (days, figures) = step.map_or((0, Vec::new()), |s| (s.days, s.figures));
@@ -205,6 +211,9 @@ fn looked(bids: &Bids, line: &Line, frame: &Frame) -> Looked {
         days,
         figures,
         note,
+        steps: course::of(settings, line)
+            .filter(|_| frame.editor)
+            .map(|s| (of_campaign("steps"), s.offer(&line.row.name).button(), s.says())),
         remedy: line.cure.as_ref().filter(|_| frame.editor).and_then(|c| match c {
             Cure::Change(p) => Some(Remedy::change(line.row.subject, p)),
             Cure::Budget(_, all) => Some(Remedy::budgets(all)),
@@ -337,4 +346,13 @@ pub async fn edit(sent: Sent) -> Result<Response, PageError> {
         (None, None) => return Err(PageError::Invalid("Choose what to set.".into())),
     };
     said(&sent, outcome.map(put)).await
+}
+
+/// Puts several steps of a campaign's bid in the tray.
+pub async fn steps(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, params, fields, .. } = &sent;
+    let book = book_of_reports(&app.db, member, params).await?;
+    let bids = desk::of_account(&app.db, &book, Level::Campaigns, Within::default()).await?;
+    let outcome = course::begin(&app.db, &bids, sent.person(), id, &fields.buttons()).await;
+    said(&sent, outcome.map(|n| put(n) + " The later steps follow by themselves.")).await
 }

@@ -11,7 +11,7 @@ use tiller_core::response::regression::Prior;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::curves::{self, Examined};
 use tiller_desk::budgets::responses;
-use tiller_desk::courses::{self, Kind};
+use tiller_desk::courses::{self, Kind, Lever};
 use tiller_desk::numerals::{count, money, number, percent};
 use tiller_desk::wording::Words;
 use tiller_desk::{CampaignId, change_words, plans};
@@ -286,7 +286,8 @@ fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>)
 /// Puts a step experiment in the tray.
 pub async fn experiment(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, .. } = &sent;
-    let outcome = courses::experiment(&app.db, &member.account, sent.person(), id).await;
+    let outcome =
+        courses::experiment(&app.db, &member.account, sent.person(), id, Lever::Budget).await;
     let told = outcome.map(|()| {
         format!(
             "The first step of the {} waits in the tray; the others follow by themselves.",

@@ -13,6 +13,7 @@ pub mod findings;
 pub mod flight;
 pub mod health;
 pub mod hours;
+pub mod lines;
 pub mod logbook;
 pub mod measure;
 pub mod pace;

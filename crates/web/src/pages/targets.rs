@@ -7,8 +7,10 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::purpose::Purpose;
 use tiller_core::{Price, Target};
-use tiller_desk::account::decisions::{self, Own};
-use tiller_desk::numerals::{percent, typed_number};
+use tiller_desk::account::decisions::{self, Chosen, Own};
+use tiller_desk::bids::starting;
+use tiller_desk::book::{Book, Entry};
+use tiller_desk::numerals::{self, percent, typed_number};
 use tiller_desk::{CampaignId, DeskError, wording};
 
 use crate::App;
@@ -26,6 +28,10 @@ pub struct CampaignLine {
     channel: String,
     target: String,
     own: bool,
+    /// The product line that it follows.
+    follows: String,
+    /// What it achieves.
+    achieves: String,
     href: String,
     purpose: &'static str,
     guessed: bool,
@@ -43,6 +49,11 @@ struct TargetsPage {
     cpa: String,
     roas: String,
     kind: &'static str,
+    /// Names of the product lines, and the one that is followed.
+    lines_there: Vec<String>,
+    line: String,
+    /// What it might start from, and whether its budget is large enough to learn: sentences.
+    hints: Vec<String>,
     least: String,
     default: String,
     /// What is set now.
@@ -63,7 +74,7 @@ fn shown(target: Option<Target>) -> (&'static str, String, String) {
 
 /// The target that a form tells. A number in a field says which kind is meant where no kind was chosen; in the
 /// field of another kind than the chosen one it is an error, not lost, unless it only is what stood there (`before`).
-fn read(form: &Fields, before: Option<Target>) -> Result<Option<Target>, String> {
+fn read(form: &Fields, before: Option<Target>) -> Result<Chosen, String> {
     let field = |name: &str| form.get(name).map_or("", |text| text.trim());
     let number = |name: &str, label: &str, of: fn(f64) -> Target| {
         let read = typed_number::amount(field(name), None).map_err(|e| format!("{label}: {e}"))?;
@@ -82,16 +93,24 @@ fn read(form: &Fields, before: Option<Target>) -> Result<Option<Target>, String>
     match field("kind") {
         "cpa" => {
             other("roas", "target ROAS", "target CPA")?;
-            number("cpa", "Target CPA", |x| Target::Cpa(Price(x)))
+            number("cpa", "Target CPA", |x| Target::Cpa(Price(x))).map(Chosen::Target)
         }
         "roas" => {
             other("cpa", "target CPA", "target ROAS")?;
-            number("roas", "Target ROAS", Target::Roas)
+            number("roas", "Target ROAS", Target::Roas).map(Chosen::Target)
         }
         "none" => {
             other("cpa", "target CPA", "no target of its own")?;
             other("roas", "target ROAS", "no target of its own")?;
-            Ok(None)
+            Ok(Chosen::Target(None))
+        }
+        "line" => {
+            other("cpa", "target CPA", "a product line")?;
+            other("roas", "target ROAS", "a product line")?;
+            match field("line") {
+                "" => Err("Select a product line.".into()),
+                name => Ok(Chosen::Line(name.to_owned())),
+            }
         }
         _ => Err("Select the kind of target.".into()),
     }
@@ -110,13 +129,22 @@ fn least_difference(form: &Fields) -> Result<Option<f64>, String> {
     }
 }
 
+/// What a campaign achieves over the settled days, in the measure of its target.
+fn achieves(book: Option<&Book>, e: &Entry) -> String {
+    let tally = book.and_then(Book::settled).map(|w| e.tally(w)).unwrap_or_default();
+    match e.target {
+        Some(Target::Roas(_)) => numerals::or_absent(tally.roas(), |x| numerals::number(x, 2)),
+        _ => numerals::or_absent(tally.cpa(), numerals::money),
+    }
+}
+
 async fn page(
     app: &App,
     member: &Member,
     params: &Params,
     campaign: Option<CampaignId>,
 ) -> Result<TargetsPage, PageError> {
-    let frame = Frame::new(member, Station::Targets, params);
+    let frame = Frame::new(member, Station::Bids, params);
     let base = frame.base();
     let book = book(&app.db, member, params).await?;
     let days = params.only_period();
@@ -128,7 +156,19 @@ async fn page(
         (None, _) => None,
     };
     let target = entry.map_or(member.account.target(), |e| e.campaign.own_target);
-    let (kind, cpa, roas) = shown(target);
+    let there = decisions::lines(&app.db, member.account.id).await.map_err(DeskError::from)?;
+    let line = match campaign {
+        None => there.account.clone(),
+        Some(id) => there.campaigns.get(&id).cloned(),
+    };
+    let (kind, cpa, roas) = match &line {
+        Some(_) => ("line", String::new(), String::new()),
+        None => shown(target),
+    };
+    let hints = match (entry, &book) {
+        (Some(entry), Some(book)) => starting::hints(&app.db, book, entry).await?,
+        _ => Vec::new(),
+    };
     let lines = book
         .iter()
         .flat_map(|b| &b.entries)
@@ -138,6 +178,8 @@ async fn page(
             channel: e.campaign.channel.clone(),
             target: decisions::target_words(e.target, false),
             own: e.campaign.own_target.is_some(),
+            follows: there.campaigns.get(&e.campaign.id).cloned().unwrap_or_default(),
+            achieves: achieves(book.as_deref(), e),
             href: format!("{base}/targets/{}{days}", e.campaign.id),
             purpose: wording::purpose(e.purpose),
             guessed: e.campaign.own_purpose.is_none(),
@@ -158,6 +200,9 @@ async fn page(
         cpa,
         roas,
         kind,
+        lines_there: there.all.iter().map(|l| l.name.clone()).collect(),
+        line: line.unwrap_or_default(),
+        hints,
         least: percent(member.account.least_difference) + "%",
         default: decisions::target_words(member.account.target(), false),
         before: target,
@@ -182,9 +227,11 @@ async fn refuse(
     if let Some(least) = form.get("least") {
         least.clone_into(&mut page.least);
     }
+    page.line = field("line");
     page.kind = match field("kind").as_str() {
         "cpa" => "cpa",
         "roas" => "roas",
+        "line" => "line",
         _ => "none",
     };
     Ok((StatusCode::UNPROCESSABLE_ENTITY, page).into_response())
@@ -235,16 +282,21 @@ async fn set(
         Ok(read) => read,
         Err(wrong) => return refuse(app, member, params, campaign, form, wrong).await,
     };
-    let least = least.filter(|_| campaign.is_none()).map(Own::LeastDifference);
-    for own in [Some(Own::Target(target)), least].into_iter().flatten() {
-        let (account, person) = (member.account.id, Some(member.person.id));
-        match decisions::decide(&app.db, account, person, campaign, &own).await {
-            Ok(_) => {}
-            Err(DeskError::Invalid(wrong)) => {
-                return refuse(app, member, params, campaign, form, wrong).await;
-            }
-            Err(error) => return Err(error.into()),
+    let (account, person) = (member.account.id, member.person.id);
+    let set = async || {
+        decisions::set_target(&app.db, account, person, campaign, &target).await?;
+        if let Some(least) = least.filter(|_| campaign.is_none()) {
+            let own = Own::LeastDifference(least);
+            decisions::decide(&app.db, account, Some(person), campaign, &own).await?;
         }
+        Ok(())
+    };
+    match set().await {
+        Ok(()) => {}
+        Err(DeskError::Invalid(wrong)) => {
+            return refuse(app, member, params, campaign, form, wrong).await;
+        }
+        Err(error) => return Err(PageError::from(error)),
     }
     Ok(Redirect::to(&format!("{}{}", member.path("targets"), params.only_period())).into_response())
 }
@@ -278,9 +330,12 @@ mod tests {
     fn a_number_in_the_wrong_field_is_said() {
         assert_eq!(
             read(&form(&[("kind", "cpa"), ("cpa", "30")]), None),
-            Ok(Some(Target::Cpa(Price(30.0))))
+            Ok(Chosen::Target(Some(Target::Cpa(Price(30.0)))))
         );
-        assert_eq!(read(&form(&[("kind", "none")]), None), Ok(None));
+        assert_eq!(read(&form(&[("kind", "none")]), None), Ok(Chosen::Target(None)));
+        let line = form(&[("kind", "line"), ("line", "Kits")]);
+        assert_eq!(read(&line, None), Ok(Chosen::Line("Kits".into())));
+        assert!(read(&form(&[("kind", "line")]), None).is_err());
         let lost = read(&form(&[("kind", "none"), ("cpa", "30")]), None).unwrap_err();
         assert!(lost.contains("‘30’") && lost.contains("target CPA"), "{lost}");
         assert!(read(&form(&[("kind", "roas"), ("cpa", "30")]), None).is_err());
@@ -290,7 +345,7 @@ mod tests {
     #[test]
     fn what_stood_in_a_field_is_no_answer() {
         let form = form(&[("kind", "none"), ("roas", "12")]);
-        assert_eq!(read(&form, Some(Target::Roas(12.0))), Ok(None));
+        assert_eq!(read(&form, Some(Target::Roas(12.0))), Ok(Chosen::Target(None)));
         assert!(read(&form, Some(Target::Roas(11.0))).is_err());
     }
 

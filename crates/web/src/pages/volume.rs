@@ -9,6 +9,7 @@ use tiller_core::bid_volume::Range;
 use tiller_desk::bids::against::{self as desk, Against};
 use tiller_desk::bids::step::between;
 use tiller_desk::book::Book;
+use tiller_desk::courses::{self, Lever};
 use tiller_desk::numerals::{self, count, money, number, sum};
 use tiller_desk::wording::as_sentence;
 use tiller_desk::{CampaignId, DeskError};
@@ -53,6 +54,8 @@ struct Seen {
     known: String,
     /// Whether what is chosen differs from what is set, and may be put in the tray.
     may: bool,
+    /// Whether an experiment would tell what nothing tells yet.
+    measure: bool,
 }
 
 fn seen(a: &Against, frame: &Frame) -> Seen {
@@ -75,6 +78,7 @@ fn seen(a: &Against, frame: &Frame) -> Seen {
         ],
         known: known(a),
         may: frame.editor && frame.connected && (then.times - 1.0).abs() > 1e-6,
+        measure: frame.editor && frame.connected && !a.moved,
     }
 }
 
@@ -162,4 +166,13 @@ pub async fn take(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageEr
     let book = book_of_reports(&app.db, member, params).await?;
     let outcome = desk::put(&app.db, &book, sent.person(), id, fields.text("bid")).await;
     said(&sent, outcome.map(put)).await
+}
+
+/// Puts a step experiment on its bid in the tray.
+pub async fn experiment(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
+    let Sent { app, member, .. } = &sent;
+    let (db, account, person) = (&app.db, &member.account, sent.person());
+    let outcome = courses::experiment(db, account, person, id, Lever::Bid).await;
+    let begun = |()| put(1) + " The others follow by themselves once it has been made.";
+    said(&sent, outcome.map(begun)).await
 }

@@ -1,0 +1,100 @@
+//! A course of steps toward what a click may cost: each halves what is left, none is a shock, each has its look-back
+//! before the next.
+
+use tiller_core::affordable::halfway_bid;
+use tiller_core::ids::{CampaignId, PersonId};
+use tiller_core::learning::SHOCK;
+use tiller_core::setting::Strategy;
+use tiller_store::PgPool;
+
+use super::{Bids, Line};
+use crate::account::settings::Settings;
+use crate::advice::Cure;
+use crate::courses::{self, BID_STEP_DAYS};
+use crate::numerals::number;
+use crate::tray::offer::Offer;
+use crate::tray::proposal::Proposal;
+use crate::{DeskError, tray};
+
+/// As many steps as are decided on at once: what comes after is decided by what these did.
+const MOST: usize = 3;
+/// Closer to what is affordable than this, no further step is worth making.
+const NEAR: f64 = 1.05;
+
+/// Steps that lead a campaign's bid down to what is affordable.
+#[derive(Clone, Debug)]
+pub struct Steps {
+    /// What stands for the bid after each.
+    pub numbers: Vec<f64>,
+    /// The change that begins them.
+    pub first: Proposal,
+}
+
+impl Steps {
+    /// `43.37 now, 36.70 and 34.10 later, each 14 days after the last`.
+    pub fn says(&self) -> String {
+        let text = |x: &f64| number(*x, 2);
+        let later: Vec<String> = self.numbers[1..].iter().map(text).collect();
+        format!(
+            "{} now, {} later, each {BID_STEP_DAYS} days after the last",
+            text(&self.numbers[0]),
+            later.join(" and ")
+        )
+    }
+
+    /// Its button's offer.
+    pub fn offer(&self, name: &str) -> Offer<Self> {
+        Offer::new("steps", name, self.says(), self.clone())
+    }
+}
+
+/// The steps of a campaign that pays too much for a click, where one would not do.
+pub fn of(settings: &Settings, line: &Line) -> Option<Steps> {
+    let Some(Cure::Change(first)) = &line.cure else { return None };
+    line.next_cpc()?;
+    let judged = line.row.judged.as_ref()?;
+    let paid = judged.tally.cpc()?;
+    let may = judged.diagnosis.affordable?.cautious;
+    let set = courses::bid(settings, line.row.campaign).ok()?;
+    let inverse =
+        matches!(settings.campaign(line.row.campaign)?.strategy, Strategy::TargetRoas { .. });
+    let mut cpc = paid;
+    let mut numbers = Vec::new();
+    while cpc / may > NEAR && numbers.len() < MOST {
+        // Halfway, but never so far at once that a strategy would learn anew.
+        let least = cpc * (1.0 - SHOCK);
+        let halfway = halfway_bid(may, cpc);
+        cpc = if halfway < least { least } else { halfway };
+        let times = cpc / paid;
+        let to = if inverse { set / times } else { set * times };
+        numbers.push((to * 100.0).round() / 100.0);
+    }
+    (numbers.len() > 1).then(|| Steps { numbers, first: first.clone() })
+}
+
+/// Puts a campaign's steps in the tray: the first waits there, the others follow by themselves.
+pub async fn begin(
+    db: &PgPool,
+    bids: &Bids,
+    person: PersonId,
+    id: CampaignId,
+    buttons: &[String],
+) -> Result<usize, DeskError> {
+    let settings = Settings::of_book(db, &bids.book).await?;
+    let line = bids.lines.iter().find(|l| l.row.campaign == id);
+    let line = line.ok_or(DeskError::NotFound("campaign"))?;
+    let offers = of(&settings, line).map(|s| s.offer(&line.row.name));
+    let mut taken = tray::offer::taken(buttons, offers.into_iter().collect())?;
+    let Some(mut steps) = taken.pop() else {
+        return Err(DeskError::Invalid("nothing is advised there in steps now".into()));
+    };
+    steps.first.set = courses::bid_setting(&settings, id, steps.numbers[0])?;
+    steps.first.reason = format!(
+        "{} In {} steps, {BID_STEP_DAYS} days apart, each with its look-back; the later ones are sent by themselves.",
+        steps.first.reason,
+        steps.numbers.len()
+    );
+    let account = &bids.book.account;
+    courses::bid_steps(db, account, person, &steps.numbers, steps.first).await?;
+    Ok(1)
+}

@@ -1,0 +1,178 @@
+//! Bids over time, against a market: experiments and steps that go on by themselves, what is learned from them, and what
+//! the market's own truth says of it.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
+
+use common::book;
+use common::market::{amberfold, practice};
+use common::scene::{Scene, says};
+use tiller_core::evidence::Interval;
+use tiller_core::setting::Strategy;
+use tiller_core::{Price, Target};
+use tiller_desk::advice::{self, Advice, Cure};
+use tiller_desk::bids::{self, course, toward};
+use tiller_desk::courses::{self, Lever};
+use tiller_desk::learning;
+use tiller_desk::rows::{Level, Within};
+use tiller_desk::{PgPool, account, tray, volume};
+use tiller_market::sim::truth;
+use tiller_store::MIGRATIONS;
+
+fn bid(s: &Scene, name: &str) -> f64 {
+    let set = s.at_market(name);
+    match set.strategy {
+        Strategy::TargetCpa { target } => target.to_units(),
+        _ => set.bid.unwrap().to_units(),
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_bid_experiment_runs_by_itself_and_is_learned_from(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let names = s.id(&db, "Names, search").await;
+    let known = async || {
+        let now = book(&db, &s.account).await;
+        volume::of_account(&db, &now).await.unwrap().get(names)
+    };
+    let before = known().await;
+    assert!(!before.moved, "its bid has never moved: {before:?}");
+    courses::experiment(&db, &s.account, s.person, names, Lever::Bid).await.unwrap();
+    let other = courses::experiment(&db, &s.account, s.person, names, Lever::Budget).await;
+    says(other.unwrap_err(), "on a course already");
+    assert_eq!(bid(&s, "Names, search"), 4.0, "nothing happens before it is sent");
+    s.send(&db).await;
+    let mut seen = vec![bid(&s, "Names, search")];
+    for _ in 0..4 {
+        s.days_pass(&db, 7).await;
+        seen.push(bid(&s, "Names, search"));
+    }
+    assert_eq!(seen, [4.8, 3.2, 4.8, 3.2, 4.0]);
+    assert_eq!(s.budget("Names, search"), 100.0, "its budget is left alone");
+    s.days_pass(&db, 3).await;
+    let after = known().await;
+    assert!(after.moved && after.sd < before.sd, "{before:?} {after:?}");
+    assert!(after.seen.is_some_and(|s| s.low < 0.85 && s.high > 1.15), "{after:?}");
+    // The market knows how its clicks answer to its bid: what was measured agrees with that within its error.
+    let all = s.market.service.market();
+    let known = truth(&all, &all.accounts[0]).into_iter().find(|t| t.campaign == "Names, search");
+    let gamma = known.and_then(|t| t.bid_elasticity).unwrap();
+    assert!((after.mean - gamma).abs() < 2.5 * after.sd, "{after:?} {gamma}");
+    let list = courses::list(&db, &s.account).await.unwrap();
+    assert_eq!((list[0].plan.lever, list[0].standing().as_str()), (Lever::Bid, "done"));
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn steps_lead_to_what_is_affordable(db: PgPool) {
+    let s = Scene::new(&db).await;
+    account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
+    let account = account::by_slug(&db, &s.account.slug).await.unwrap();
+    let now = book(&db, &account).await;
+    let all = bids::of_account(&db, &now, Level::Campaigns, Within::default()).await.unwrap();
+    let line = all.lines.iter().find(|l| l.row.name == "Courses, search").unwrap();
+    let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();
+    let steps = course::of(&settings, line).expect("it pays too much for a click");
+    // Each goes half of what is left, and none a fifth at once: learning is not begun anew.
+    let mut last = 55.0;
+    for x in &steps.numbers {
+        assert!(*x < last && *x >= 0.8 * last - 0.01, "{:?}", steps.numbers);
+        last = *x;
+    }
+    let id = line.row.campaign;
+    let stale = ["steps: 1.00 now, 0.50 later".to_owned()];
+    let refused = course::begin(&db, &all, s.person, id, &stale).await.unwrap_err();
+    says(refused, "has changed since this page was loaded");
+    let button = [steps.offer(&line.row.name).button()];
+    course::begin(&db, &all, s.person, id, &button).await.unwrap();
+    let waits = tray::rows(&db, &account).await.unwrap();
+    assert_eq!(waits.len(), 1, "the first waits, the others follow");
+    assert!(!waits[0].learns_anew && waits[0].change.reason.contains("each with its look-back"));
+    s.send(&db).await;
+    assert!((bid(&s, "Courses, search") - steps.numbers[0]).abs() < 1e-9);
+    s.days_pass(&db, 13).await;
+    assert!((bid(&s, "Courses, search") - steps.numbers[0]).abs() < 1e-9, "not yet");
+    s.days_pass(&db, 1).await;
+    assert!((bid(&s, "Courses, search") - steps.numbers[1]).abs() < 1e-9);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_shock_makes_a_strategy_learn(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let id = s.id(&db, "Courses, search").await;
+    let learning = async || {
+        let now = book(&db, &s.account).await;
+        learning::of_account(&db, &now).await.unwrap().get(&id).copied()
+    };
+    assert_eq!(learning().await, None);
+    let subject = tiller_core::spot::Subject::Campaign(id);
+    let set = async |how: &str| {
+        let edit = tray::Edit::Target;
+        tray::edit(&db, &s.account, s.person, &[subject], edit, how, "").await.unwrap();
+        s.send(&db).await;
+    };
+    set("50").await;
+    s.days_pass(&db, 2).await;
+    assert_eq!(learning().await, None, "a tenth less is no shock");
+    set("30").await;
+    s.days_pass(&db, 3).await;
+    let learns = learning().await.expect("two fifths less is one");
+    assert!(learns.day >= 2 && learns.day <= 4 && learns.of >= 7, "{learns:?}");
+    s.days_pass(&db, 28).await;
+    assert_eq!(learning().await, None, "it is over");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn toward_what_is_affordable_by_whatever_sets_the_bid(db: PgPool) {
+    let s = Scene::new(&db).await;
+    account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
+    let account = account::by_slug(&db, &s.account.slug).await.unwrap();
+    let now = book(&db, &account).await;
+    let all = bids::of_account(&db, &now, Level::Campaigns, Within::default()).await.unwrap();
+    for name in ["Courses, search", "Names, search"] {
+        let row = &all.lines.iter().find(|l| l.row.name == name).unwrap().row;
+        let (paid, may) = (row.tally.cpc().unwrap(), row.affordable().unwrap().cautious);
+        let before = bid(&s, name);
+        toward::set(&db, &now, s.person, &[row.subject], toward::Toward::Affordable, "")
+            .await
+            .unwrap();
+        let waits = tray::rows(&db, &account).await.unwrap();
+        let set = tiller_desk::change_words::amount(&waits[0].set_to).unwrap();
+        assert!((set - before * (may / paid)).abs() < 0.006, "{name}: {before} {set}");
+        tray::withdraw(&db, &account, &[waits[0].change.id]).await.unwrap();
+    }
+    let none = toward::set(&db, &now, s.person, &[], toward::Toward::Halfway, "").await;
+    says(none.unwrap_err(), "choose at least one row");
+}
+
+/// Fault 14: a return asked for far above what is wanted keeps a campaign out of auctions that would pay. It is offered a
+/// higher bid, a step at a time, and is not when one more would not pay.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_its_bid_keeps_from_more_is_raised(db: PgPool) {
+    let market = amberfold(20).await;
+    let account = practice(&db, &market, "supply", 20, Target::Roas(4.0)).await;
+    let now = book(&db, &account).await;
+    let advised = advice::of_account(&db, &now).await.unwrap();
+    let mut raised = Vec::new();
+    for (entry, judged) in now.entries.iter().zip(now.judge_all()) {
+        let Advice::Raise(p) = advised.on(entry, judged.as_ref()) else { continue };
+        let judged = judged.as_ref().unwrap();
+        // The mean of the next, at the present bid, is under what the target allows.
+        let (next, Interval { low, .. }) = advised.volumes.get(entry.campaign.id).next_click();
+        let allowed = judged.diagnosis.target_cpa.unwrap() / judged.tally.cpa().unwrap();
+        assert!(low <= next && next <= allowed, "{}: {next} {allowed}", entry.campaign.name);
+        assert!(p.adds.conversions.unwrap() > 0.0 && p.adds.spend.unwrap() > 0.0);
+        raised.push((entry.campaign.name.clone(), p.clone()));
+    }
+    let smokers = raised.iter().find(|(name, _)| name == "Smokers, search");
+    let (_, p) = smokers.unwrap_or_else(|| panic!("{raised:?}"));
+    let tiller_core::setting::Setting::Strategy(Strategy::TargetRoas { target }) = p.set else {
+        panic!("{:?}", p.set)
+    };
+    assert!((target - 8.5 / 1.2).abs() < 0.01, "a fifth more bid: {target}");
+    // Bids and Causes offer the same.
+    let entry = now.entries.iter().find(|e| e.campaign.name == "Smokers, search").unwrap();
+    let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();
+    let judged = now.judge(entry.campaign.id);
+    let cure = advised.cure(&now, &settings, entry, judged.as_ref());
+    assert!(matches!(cure, Some(Cure::Change(c)) if c.set == p.set));
+}
