@@ -1,0 +1,164 @@
+// Bids: who pays too much for a click, the next step and several of them, bid against volume, strategies by their
+// table, targets that follow a product line. Nothing is sent here, and what is decided is taken back.
+import { expect, expectAccessible, school, supply, test } from "./desk.js";
+
+const number = (text) => Number(text.replace(/−/g, "-").replace(/[^0-9.-]/g, ""));
+
+async function emptyTray(page, account) {
+  await page.goto(`${account}/tray`);
+  for (const box of await page.locator("input[name=change]").all()) await box.check();
+  await page.getByRole("button", { name: "Remove selected" }).click();
+  await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
+}
+
+test("who pays too much is seen at a glance, and its steps go to the tray", async ({ desk: page }) => {
+  await page.goto(`${school}/bids`);
+  await expect(page.locator("p.lead-in")).toContainText("pay more for a click than their targets afford");
+  await expectAccessible(page);
+  // The picture by keyboard: each circle tells what it is, and opens its campaign.
+  const spring = page.locator("svg.afforded a[data-readout^='Spring courses']").first();
+  await spring.focus();
+  await expect(page.locator("#readout")).toContainText("its target affords 7.50");
+  const film = page.locator("svg.afforded a[data-readout^='Hive tour, film']").first();
+  await film.focus();
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("heading", { name: "Hive tour, film" })).toBeVisible();
+  await page.goto(`${school}/bids`);
+  // The row of the table says the same as the panel.
+  const row = page.locator("tr.is-here");
+  await expect(row).toContainText("Spring courses, search");
+  await expect(row).toContainText("Target CPA to 43.37");
+  await page.getByRole("button", { name: "Put the steps in the tray" }).click();
+  await expect(page.getByText("The later steps follow by themselves.")).toBeVisible();
+  await page.goto(`${school}/tray`);
+  await expect(page.getByText("each with its look-back")).toBeVisible();
+  await page.goto(`${school}/bids`);
+  await expect(page.locator("tr", { hasText: "Spring courses, search" }).last()).toContainText("waits in the tray");
+  await emptyTray(page, school);
+});
+
+test("many bids are set at once, and rows can be found, sorted and chosen by keyboard", async ({ desk: page }) => {
+  await page.goto(`${supply}/bids?level=items`);
+  await page.getByLabel("Filter by name").fill("hive");
+  await expect(page).toHaveURL(/q=hive/);
+  const rows = page.locator("#seen tbody tr");
+  await expect.poll(() => rows.count()).toBeGreaterThan(1);
+  await page.keyboard.press("Escape");
+  await page.goto(`${supply}/bids?level=items&q=hive+kits&sort=-spend`);
+  await page.locator("body").press("j");
+  await page.keyboard.press("x");
+  await page.keyboard.press("j");
+  await page.keyboard.press("x");
+  await expect(page.locator("input.choose:checked")).toHaveCount(2);
+  await page.getByLabel("What", { exact: true }).selectOption("bid");
+  await page.getByRole("textbox", { name: "to", exact: true }).fill("-5%");
+  await page.getByRole("button", { name: "Put in tray" }).last().click();
+  await expect(page.getByText("2 changes were put in the tray.")).toBeVisible();
+  await expectAccessible(page);
+  await emptyTray(page, supply);
+});
+
+test("a return asked for that is too high is lowered from here", async ({ desk: page }) => {
+  await page.goto(`${supply}/bids`);
+  const row = page.locator("tr", { hasText: "Smokers, search" });
+  await expect(row).toContainText("Target ROAS to 7.08");
+  await row.getByRole("link", { name: "Smokers, search", exact: true }).click();
+  await expect(page.getByText("the next conversion would still meet the target")).toBeVisible();
+  await page.getByRole("button", { name: "Put in tray" }).first().click();
+  await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+  await emptyTray(page, supply);
+});
+
+test("another bid is looked at before it is set", async ({ desk: page }) => {
+  await page.goto(`${school}/bids`);
+  await page.getByRole("link", { name: "Bid against volume" }).click();
+  await expect(page.getByText("At a target CPA of 52.00 a conversion costs")).toBeVisible();
+  await expectAccessible(page);
+  const field = page.getByLabel("Look at a target CPA of");
+  const handle = page.getByRole("slider");
+  const box = await handle.boundingBox();
+  await page.mouse.move(box.x + box.width / 2, box.y + box.height / 2);
+  await page.mouse.down();
+  for (const dx of [-30, -60, -90]) await page.mouse.move(box.x + box.width / 2 + dx, box.y + box.height / 2);
+  await page.mouse.up();
+  await expect.poll(async () => number(await field.inputValue())).toBeLessThan(46);
+  await expect(page.getByRole("button", { name: "Put this target CPA in the tray" })).toBeVisible();
+  const dragged = number(await field.inputValue());
+  await handle.focus();
+  await page.keyboard.press("ArrowRight");
+  await expect.poll(async () => number(await field.inputValue())).toBeCloseTo(dragged + 0.1, 5);
+  await expect(handle).toBeFocused();
+  await field.fill("-10%");
+  await field.press("Tab");
+  await expect(field).toHaveValue("46.80");
+  await page.getByRole("button", { name: "Put this target CPA in the tray" }).click();
+  await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+  // One thing at a time: the tray sends neither of two changes to one target.
+  await page.getByRole("button", { name: "Put the experiment in the tray" }).click();
+  await expect(page.getByText("The others follow by themselves once it has been made.")).toBeVisible();
+  await page.goto(`${school}/tray`);
+  await expect(page.getByText("another change in the tray sets the same thing").first()).toBeVisible();
+  await emptyTray(page, school);
+});
+
+test("strategies are advised by a table, and by what only a person knows", async ({ desk: page }) => {
+  await page.goto(`${school}/bids/strategies`);
+  await expect(page.getByText("No strategy is out of place.")).toBeVisible();
+  await expectAccessible(page);
+  await page.getByRole("link", { name: "Hive tour, film" }).click();
+  const first = page.locator("ol.ranked li").first();
+  await expect(first).toContainText("Target CPA");
+  await expectAccessible(page);
+  await page.getByLabel("It is run for").selectOption("awareness");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(first).toContainText("Manual CPM");
+  await page.getByLabel("It is run for").selectOption("");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(first).toContainText("Target CPA");
+  await first.getByRole("button", { name: "Put in tray" }).click();
+  await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+  await page.goto(`${school}/tray`);
+  await expect(page.getByText("will learn anew for about")).toBeVisible();
+  await emptyTray(page, school);
+  // The table itself: a limit that can't be read loses nothing.
+  await page.goto(`${school}/bids/strategies/table`);
+  await expectAccessible(page);
+  await page.getByLabel("Conversions in 30 days, row 4").fill("a few");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(page.getByRole("alert")).toContainText("‘a few’ is no limit");
+  await expect(page.getByLabel("Conversions in 30 days, row 4")).toHaveValue("a few");
+  await page.getByLabel("Conversions in 30 days, row 4").fill("under 15");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(page.getByText("This table is the account’s own.")).toBeVisible();
+  await page.getByRole("button", { name: "Back to the shipped table" }).click();
+  await expect(page.getByText("ships with: common practice")).toBeVisible();
+});
+
+test("a target follows its product line", async ({ desk: page }) => {
+  await page.goto(`${school}/targets/lines`);
+  await page.getByLabel("Name, row 1").fill("Weekend courses");
+  await page.getByLabel("Price, row 1").fill("120");
+  await page.getByLabel("Margin, row 1").fill("40%");
+  await page.getByLabel("Share to keep, row 1").fill("50%");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(page.getByRole("alert")).toContainText("leaves nothing for advertising");
+  await page.getByLabel("Share to keep, row 1").fill("15%");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(page.getByRole("row", { name: /48\.00.*2\.50.*40\.0%.*CPA 30\.00/ })).toBeVisible();
+  await expectAccessible(page);
+  await page.goto(`${school}/targets`);
+  await page.getByRole("link", { name: "CPA 30.00 target of Spring courses, search" }).click();
+  await page.getByLabel("As a product line affords").check();
+  await page.getByLabel("Product line", { exact: true }).selectOption("Weekend courses");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(page.getByRole("row", { name: /Spring courses, search/ })).toContainText("as Weekend courses");
+  await expectAccessible(page);
+  // As it was: the campaign follows the account, and the line is gone.
+  await page.getByRole("link", { name: "CPA 30.00 target of Spring courses, search" }).click();
+  await page.getByLabel(/Follow the account/).check();
+  await page.getByRole("button", { name: "Apply" }).click();
+  await page.goto(`${school}/targets/lines`);
+  await page.getByLabel("Name, row 1").fill("");
+  await page.getByRole("button", { name: "Apply" }).click();
+  await expect(page.getByLabel("Name, row 1")).toHaveValue("");
+});
