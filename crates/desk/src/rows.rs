@@ -9,7 +9,7 @@ use tiller_store::PgPool;
 use tiller_store::facts::ItemTally;
 
 use crate::DeskError;
-use crate::book::{self, Book, Judged};
+use crate::book::{self, Book, Entry, Judged, Period};
 use tiller_core::spot::Subject;
 
 /// What a row of the table is.
@@ -125,15 +125,26 @@ pub async fn rows(
     level: Level,
     within: Within,
 ) -> Result<Vec<Row>, DeskError> {
+    rows_over(db, book, level, within, book.period).await
+}
+
+/// The same over another period than the book's.
+pub async fn rows_over(
+    db: &PgPool,
+    book: &Book,
+    level: Level,
+    within: Within,
+    period: Period,
+) -> Result<Vec<Row>, DeskError> {
     let mut rows = match level {
-        Level::Campaigns => campaigns(book),
-        Level::AdGroups | Level::Items => parts(db, book, level, within).await?,
+        Level::Campaigns => campaigns(book, period),
+        Level::AdGroups | Level::Items => parts(db, book, level, within, period).await?,
     };
     rows.retain(|r| !r.tally.is_empty() || r.against.is_some_and(|t| !t.is_empty()));
     Ok(rows)
 }
 
-fn campaigns(book: &Book) -> Vec<Row> {
+fn campaigns(book: &Book, period: Period) -> Vec<Row> {
     book.entries
         .iter()
         .zip(book.judge_all().iter().cloned())
@@ -144,8 +155,8 @@ fn campaigns(book: &Book) -> Vec<Row> {
             channel: e.campaign.channel.clone(),
             campaign: e.campaign.id,
             status: e.campaign.status.clone(),
-            tally: e.tally(book.period.window),
-            against: book.period.against.map(|w| e.tally(w)),
+            tally: e.tally(period.window),
+            against: period.against.map(|w| e.tally(w)),
             target: e.target,
             own_target: e.campaign.own_target.is_some(),
             peers: judged.as_ref().map(|j| (j.tally, j.diagnosis.peers)),
@@ -156,17 +167,29 @@ fn campaigns(book: &Book) -> Vec<Row> {
         .collect()
 }
 
+/// A campaign with what its parts share.
+struct Home<'a> {
+    entry: &'a Entry,
+    pool: Tally,
+}
+
 async fn parts(
     db: &PgPool,
     book: &Book,
     level: Level,
     within: Within,
+    period: Period,
 ) -> Result<Vec<Row>, DeskError> {
     if let Some(id) = within.campaign {
         book.entry(id)?;
     }
-    let now = book::items(db, book, within.campaign, book.period.window).await?;
-    let before = match book.period.against {
+    let homes: HashMap<CampaignId, Home> = book
+        .entries
+        .iter()
+        .map(|e| (e.campaign.id, Home { entry: e, pool: e.tally(period.window) }))
+        .collect();
+    let now = book::items(db, book, within.campaign, period.window).await?;
+    let before = match period.against {
         Some(window) => Some(book::items(db, book, within.campaign, window).await?),
         None => None,
     };
@@ -185,7 +208,8 @@ async fn parts(
         let place = match places.get(&key(item)) {
             Some(place) => *place,
             None => {
-                rows.push(part(book, level, item, before.is_some())?);
+                let home = homes.get(&item.campaign).ok_or(DeskError::NotFound("campaign"))?;
+                rows.push(part(home, level, item, before.is_some()));
                 places.insert(key(item), rows.len() - 1);
                 rows.len() - 1
             }
@@ -197,16 +221,16 @@ async fn parts(
             *against += item.tally;
         }
     }
-    beside_their_peers(book, &mut rows)?;
+    beside_their_peers(&homes, &mut rows);
     Ok(rows)
 }
 
-fn part(book: &Book, level: Level, item: &ItemTally, compared: bool) -> Result<Row, DeskError> {
-    let entry = book.entry(item.campaign)?;
+fn part(home: &Home, level: Level, item: &ItemTally, compared: bool) -> Row {
+    let entry = home.entry;
     let campaign = &entry.campaign.name;
     let named =
         |name: &str| if name.is_empty() { "(without a name)".to_owned() } else { name.to_owned() };
-    let (subject, name, home) = match level {
+    let (subject, name, home_name) = match level {
         Level::Items => {
             let matched = if item.match_type.is_empty() {
                 String::new()
@@ -218,10 +242,10 @@ fn part(book: &Book, level: Level, item: &ItemTally, compared: bool) -> Result<R
         }
         _ => (Subject::AdGroup(item.ad_group), named(&item.ad_group_name), campaign.clone()),
     };
-    Ok(Row {
+    Row {
         subject,
         name,
-        home,
+        home: home_name,
         channel: entry.campaign.channel.clone(),
         campaign: item.campaign,
         status: None,
@@ -231,18 +255,19 @@ fn part(book: &Book, level: Level, item: &ItemTally, compared: bool) -> Result<R
         own_target: entry.campaign.own_target.is_some(),
         judged: None,
         peers: None,
-        pool: Some(entry.tally(book.period.window)),
+        pool: Some(home.pool),
         summed: None,
-    })
+    }
 }
 
 /// Sets parts beside the others of their kind on the same channel, with the same kind of target.
-fn beside_their_peers(book: &Book, rows: &mut [Row]) -> Result<(), DeskError> {
-    let mut circles: HashMap<(String, String, bool), Vec<usize>> = HashMap::new();
+fn beside_their_peers(homes: &HashMap<CampaignId, Home>, rows: &mut [Row]) {
+    let mut circles: HashMap<(&str, &str, bool), Vec<usize>> = HashMap::new();
     for (place, row) in rows.iter().enumerate() {
-        let kind = book.entry(row.campaign)?.campaign.kind.clone();
+        let Some(home) = homes.get(&row.campaign) else { continue };
         let by_value = matches!(row.target, Some(Target::Roas(_)));
-        circles.entry((row.channel.clone(), kind, by_value)).or_default().push(place);
+        let campaign = &home.entry.campaign;
+        circles.entry((&campaign.channel, &campaign.kind, by_value)).or_default().push(place);
     }
     for circle in circles.values().filter(|c| c.len() > 1) {
         let all: Tally = circle.iter().map(|i| rows[*i].tally).sum();
@@ -251,5 +276,4 @@ fn beside_their_peers(book: &Book, rows: &mut [Row]) -> Result<(), DeskError> {
             rows[*place].peers = Some((own, all - own));
         }
     }
-    Ok(())
 }

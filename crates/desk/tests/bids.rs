@@ -14,7 +14,6 @@ use tiller_desk::advice::{self, Advice, Cure};
 use tiller_desk::bids::{self, course, toward};
 use tiller_desk::courses::{self, Lever};
 use tiller_desk::learning;
-use tiller_desk::rows::{Level, Within};
 use tiller_desk::{PgPool, account, tray, volume};
 use tiller_market::sim::truth;
 use tiller_store::MIGRATIONS;
@@ -68,7 +67,7 @@ async fn steps_lead_to_what_is_affordable(db: PgPool) {
     account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
     let account = account::by_slug(&db, &s.account.slug).await.unwrap();
     let now = book(&db, &account).await;
-    let all = bids::of_account(&db, &now, Level::Campaigns, Within::default()).await.unwrap();
+    let all = bids::campaigns(&db, &now).await.unwrap();
     let line = all.lines.iter().find(|l| l.row.name == "Courses, search").unwrap();
     let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();
     let steps = course::of(&settings, line).expect("it pays too much for a click");
@@ -127,7 +126,7 @@ async fn toward_what_is_affordable_by_whatever_sets_the_bid(db: PgPool) {
     account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
     let account = account::by_slug(&db, &s.account.slug).await.unwrap();
     let now = book(&db, &account).await;
-    let all = bids::of_account(&db, &now, Level::Campaigns, Within::default()).await.unwrap();
+    let all = bids::campaigns(&db, &now).await.unwrap();
     for name in ["Courses, search", "Names, search"] {
         let row = &all.lines.iter().find(|l| l.row.name == name).unwrap().row;
         let (paid, may) = (row.tally.cpc().unwrap(), row.affordable().unwrap().cautious);

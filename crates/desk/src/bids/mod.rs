@@ -20,21 +20,24 @@ pub mod toward;
 pub mod typed_table;
 pub mod words;
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use tiller_core::Price;
 use tiller_core::evidence::{Interval, poisson};
-use tiller_core::ids::ItemId;
+use tiller_core::ids::CampaignId;
 use tiller_core::learning::{Learning, SHOCK};
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::spot::Subject;
-use tiller_core::{Micros, Target};
+use tiller_core::{Micros, Target, Window};
 use tiller_store::PgPool;
 
 use crate::account::settings::Settings;
 use crate::advice::{self, Cure};
-use crate::book::{Book, Entry};
-use crate::rows::{Level, Row, Within, rows};
+use crate::book::{Book, Period};
+use crate::kept::Kept;
+use crate::rows::{Level, Row, Within, rows_over};
+use crate::tray::items_of;
 use crate::tray::proposal::Origin;
 use crate::volume::Volumes;
 use crate::{DeskError, learning};
@@ -84,69 +87,78 @@ impl Line {
     }
 }
 
-/// An account's bids.
+/// An account's campaigns with their bids.
+#[derive(Debug)]
 pub struct Bids {
-    /// The book of the settled days.
+    /// The book.
     pub book: Arc<Book>,
+    /// The settled days that they are looked at over.
+    pub window: Window,
     /// How clicks answer to bids, campaign by campaign.
     pub volumes: Arc<Volumes>,
-    /// Its rows, in no order.
+    /// Its campaigns, in no order.
     pub lines: Vec<Line>,
 }
 
-/// The rows of a level. Items are of one campaign or many: only those whose settings are asked for have their bids
-/// ([`with_items`]).
-pub async fn of_account(
+/// The days that bids are looked at over.
+fn window(book: &Book) -> Window {
+    book.settled().unwrap_or(book.period.window)
+}
+
+static KEPT: Kept<(Period, ()), Bids> = Kept::new(24);
+
+/// An account's campaigns.
+pub async fn campaigns(db: &PgPool, book: &Arc<Book>) -> Result<Arc<Bids>, DeskError> {
+    let read = async || {
+        let advised = advice::of_account(db, book).await?;
+        let rows = rows_of(db, book, Level::Campaigns, Within::default()).await?;
+        Ok(Bids {
+            book: Arc::clone(book),
+            window: window(book),
+            volumes: Arc::clone(&advised.volumes),
+            lines: lines(db, book, rows).await?,
+        })
+    };
+    book.keep(&KEPT, (), read).await
+}
+
+/// The rows of a level over the settled days.
+pub async fn rows_of(
     db: &PgPool,
-    book: &Arc<Book>,
+    book: &Book,
     level: Level,
     within: Within,
-) -> Result<Bids, DeskError> {
-    let settings = Settings::of_book(db, book).await?;
+) -> Result<Vec<Row>, DeskError> {
+    rows_over(db, book, level, within, Period { window: window(book), against: None }).await
+}
+
+/// Rows with how they bid: of a large account those that a page shows, since each item's settings are read.
+pub async fn lines(db: &PgPool, book: &Book, rows: Vec<Row>) -> Result<Vec<Line>, DeskError> {
+    let items = items_of(rows.iter().map(|r| r.subject));
+    let settings = Settings::of_book(db, book).await?.with_items(db, &items).await?;
     let learners = learning::of_account(db, book).await?;
     let advised = advice::of_account(db, book).await?;
-    let settled = match book.settled() {
-        Some(window) if window != book.period.window => Arc::new(book.of_settled_days()),
-        _ => Arc::clone(book),
-    };
-    let mut lines = Vec::new();
-    for row in rows(db, &settled, level, within).await? {
+    let over = window(book);
+    let mut dispersions: HashMap<CampaignId, f64> = HashMap::new();
+    let mut lines = Vec::with_capacity(rows.len());
+    for row in rows {
         let entry = book.entry(row.campaign)?;
         let whole = matches!(row.subject, Subject::Campaign(_));
         let set = settings.campaign(row.campaign);
+        let phi = row.target.map(|target| {
+            let of = || entry.rules(target, over).dispersion;
+            *dispersions.entry(row.campaign).or_insert_with(of)
+        });
+        let judged = row.judged.as_ref().filter(|_| whole);
         lines.push(Line {
             bidding: set.map(|s| bidding(&settings, &row, s)),
-            range: range(&settled, entry, &row),
+            range: phi.and_then(|phi| range(&row, phi)),
             learning: learners.get(&row.campaign).copied().filter(|_| whole),
-            cure: if whole {
-                advised.cure(book, &settings, entry, row.judged.as_ref())
-            } else {
-                None
-            },
+            cure: if whole { advised.cure(book, &settings, entry, judged) } else { None },
             row,
         });
     }
-    Ok(Bids { book: settled, volumes: Arc::clone(&advised.volumes), lines })
-}
-
-/// Fills in the bids of the items among some lines: those that a page shows, not all of a large account.
-pub async fn with_items(db: &PgPool, book: &Book, lines: &mut [Line]) -> Result<(), DeskError> {
-    let ids: Vec<ItemId> = lines
-        .iter()
-        .filter_map(|l| match l.row.subject {
-            Subject::Item(id) => Some(id),
-            _ => None,
-        })
-        .collect();
-    if ids.is_empty() {
-        return Ok(());
-    }
-    let settings = Settings::of_book(db, book).await?.with_items(db, &ids).await?;
-    for line in lines {
-        line.bidding =
-            settings.campaign(line.row.campaign).map(|set| bidding(&settings, &line.row, set));
-    }
-    Ok(())
+    Ok(lines)
 }
 
 fn bidding(settings: &Settings, row: &Row, set: &CampaignSettings) -> Bidding {
@@ -158,10 +170,10 @@ fn bidding(settings: &Settings, row: &Row, set: &CampaignSettings) -> Bidding {
     }
 }
 
-/// The interval of a row's CPA or ROAS: of its count, as much as its campaign's days differ by.
-fn range(book: &Book, entry: &Entry, row: &Row) -> Option<Interval> {
+/// The interval of a row's CPA or ROAS: of its count, where its campaign's days differ `phi` times as much as chance
+/// alone would have them.
+fn range(row: &Row, phi: f64) -> Option<Interval> {
     let target = row.target?;
-    let phi = entry.rules(target, book.period.window).dispersion;
     let known = row.tally.conversions / phi;
     let counted = poisson(known, CONFIDENCE);
     if known <= 0.0 {

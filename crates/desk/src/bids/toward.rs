@@ -6,7 +6,7 @@ use tiller_core::ids::PersonId;
 use tiller_core::spot::Subject;
 use tiller_store::PgPool;
 
-use super::of_account;
+use super::rows_of;
 use crate::account::settings::Settings;
 use crate::book::Book;
 use crate::numerals::money;
@@ -14,7 +14,6 @@ use crate::rows::{Level, Row, Within};
 use crate::tray::items_of;
 use crate::tray::proposal::{Origin, Proposal, bid_times};
 use crate::{DeskError, tray};
-use std::sync::Arc;
 
 /// How far.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,7 +46,7 @@ impl Toward {
 /// One that can't be set keeps all from the tray.
 pub async fn set(
     db: &PgPool,
-    book: &Arc<Book>,
+    book: &Book,
     person: PersonId,
     subjects: &[Subject],
     toward: Toward,
@@ -65,10 +64,10 @@ pub async fn set(
         if of_level.is_empty() {
             continue;
         }
-        let bids = of_account(db, book, level, Within::default()).await?;
+        let rows = rows_of(db, book, level, Within::default()).await?;
         for subject in of_level {
-            let line = bids.lines.iter().find(|l| l.row.subject == subject);
-            let row = &line.ok_or(DeskError::NotFound("row with figures"))?.row;
+            let row = rows.iter().find(|r| r.subject == subject);
+            let row = row.ok_or(DeskError::NotFound("row with figures"))?;
             proposals.push(propose(&settings, row, toward, reason)?);
         }
     }

@@ -392,6 +392,9 @@ impl Book {
 /// By the campaign.
 static ITEMS: Kept<(Period, (CampaignId, Window)), Vec<ItemTally>> = Kept::new(200);
 
+/// Of all campaigns, which may be tens of thousands: of few accounts at a time.
+static ALL_ITEMS: Kept<(Period, Window), Vec<ItemTally>> = Kept::new(4);
+
 /// Items of a window with anything counted.
 pub async fn items(
     db: &PgPool,
@@ -401,8 +404,8 @@ pub async fn items(
 ) -> Result<Arc<Vec<ItemTally>>, DeskError> {
     let account = book.account.id;
     let Some(campaign) = campaign else {
-        // All of a large account are too many to keep.
-        return Ok(Arc::new(facts::items(db, account, window, book.as_of).await?));
+        let read = async || Ok(facts::items(db, account, window, book.as_of).await?);
+        return book.keep(&ALL_ITEMS, window, read).await;
     };
     let read = async || Ok(facts::items_of(db, account, campaign, window, book.as_of).await?);
     book.keep(&ITEMS, (campaign, window), read).await

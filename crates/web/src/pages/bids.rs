@@ -6,6 +6,7 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
+use tiller_core::Tally;
 use tiller_core::spot::Subject;
 use tiller_desk::CampaignId;
 use tiller_desk::account::settings::Settings;
@@ -17,7 +18,7 @@ use tiller_desk::bids::{self as desk, Bids, Line, words};
 use tiller_desk::book::Book;
 use tiller_desk::figure::{Figure, Seen};
 use tiller_desk::numerals::{self, money, number};
-use tiller_desk::rows::{Level, Within};
+use tiller_desk::rows::Level;
 use tiller_desk::tray::{self, Edit};
 use tiller_desk::wording::Words;
 use tower_sessions::Session;
@@ -120,7 +121,7 @@ pub async fn show(
     };
     let view = View::of(&params)?;
     let columns = columns(&session, &params, &book, view.level).await?;
-    let whole = desk::of_account(&app.db, &book, Level::Campaigns, Within::default()).await?;
+    let whole = desk::campaigns(&app.db, &book).await?;
     let frame = Frame::of_book(&member, Station::Bids, &params, &book)
         .with_causes(book.judge_all().iter().flatten());
     let lead = words::lead(&whole);
@@ -129,28 +130,30 @@ pub async fn show(
     let settings = Settings::of_book(&app.db, &book).await?;
     let looked = of.map(|line| looked(&whole, &settings, line, &frame));
     let here = of.map(|l| l.row.subject);
-    let (settled, all) = match view.level {
-        Level::Campaigns => (whole.book, whole.lines),
+    let (table, lines) = match view.level {
+        Level::Campaigns => {
+            let all = view.arrange(whole.lines.iter().collect(), |l| &l.row, ORDER);
+            let rows = all.iter().map(|l| &l.row);
+            let table = Table::new("bids", &view, &params, &columns, ORDER);
+            let table = table.of_rows(&book, &view, rows, &params);
+            (table, all.into_iter().take(MOST_ROWS).cloned().collect())
+        }
         level => {
-            let parts = desk::of_account(&app.db, &book, level, view.within).await?;
-            (parts.book, parts.lines)
+            let rows = desk::rows_of(&app.db, &book, level, view.within).await?;
+            let mut rows = view.arrange(rows, |r| r, ORDER);
+            let table = Table::new("bids", &view, &params, &columns, ORDER);
+            let table = table.of_rows(&book, &view, rows.iter(), &params);
+            rows.truncate(MOST_ROWS);
+            (table, desk::lines(&app.db, &book, rows).await?)
         }
     };
-    let mut all = view.arrange(all, |l| &l.row, ORDER);
-    let table = Table::new("bids", &view, &params, &columns, ORDER).of_rows(
-        &book,
-        &view,
-        all.iter().map(|l| &l.row),
-        &params,
-    );
-    all.truncate(MOST_ROWS);
-    desk::with_items(&app.db, &settled, &mut all).await?;
+    let account = book.total(whole.window);
     let page = BidsPage {
         lead,
         picture,
         looked,
-        lines: all.iter().map(|l| line(l, &columns, &settled, here, &frame)).collect(),
-        range_title: if settled.by_value() { "ROAS, 95%" } else { "CPA, 95%" },
+        lines: lines.iter().map(|l| line(l, &columns, &account, here, &frame)).collect(),
+        range_title: if book.by_value() { "ROAS, 95%" } else { "CPA, 95%" },
         csv: format!("{}/bids.csv{params}", frame.base()),
         edits: if frame.editor && frame.connected { edits() } else { Vec::new() },
         no_targets: book.entries.iter().all(|e| e.target.is_none()),
@@ -233,7 +236,7 @@ fn range(line: &Line) -> String {
 fn line(
     l: &Line,
     columns: &[&'static Figure],
-    book: &Book,
+    account: &Tally,
     here: Option<Subject>,
     frame: &Frame,
 ) -> BidLine {
@@ -251,7 +254,7 @@ fn line(
         here: here == Some(row.subject),
         drill: parts_of(row, "bids", frame),
         bids_by: l.bidding.as_ref().map_or("not told".into(), words::bids_by),
-        cells: cells(row, columns, &book.total(book.period.window), true, frame),
+        cells: cells(row, columns, account, true, frame),
         range: range(l),
         next: words::next(l),
         leads: matches!(l.cure, Some(Cure::Change(_))),
@@ -274,10 +277,10 @@ pub async fn csv(
     let book = book_of_reports(&app.db, &member, &params).await?;
     let view = View::of(&params)?;
     let columns = columns(&session, &params, &book, view.level).await?;
-    let bids = desk::of_account(&app.db, &book, view.level, view.within).await?;
-    let mut all = view.arrange(bids.lines, |l| &l.row, ORDER);
-    desk::with_items(&app.db, &bids.book, &mut all).await?;
-    let account = bids.book.total(bids.book.period.window);
+    let rows = desk::rows_of(&app.db, &book, view.level, view.within).await?;
+    let all = desk::lines(&app.db, &book, view.arrange(rows, |r| r, ORDER)).await?;
+    let window = book.settled().unwrap_or(book.period.window);
+    let account = book.total(window);
     let before = [
         "name",
         "belongs_to",
@@ -315,8 +318,7 @@ pub async fn csv(
             .chain(ends)
             .collect()
     });
-    let last = bids.book.period.window.to();
-    csv_file(&format!("bids-{}-{last}.csv", member.account.slug), &header, lines)
+    csv_file(&format!("bids-{}-{}.csv", member.account.slug, window.to()), &header, lines)
 }
 
 /// What can be set on several rows here.
@@ -352,7 +354,7 @@ pub async fn edit(sent: Sent) -> Result<Response, PageError> {
 pub async fn steps(Id(id): Id<CampaignId>, sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let book = book_of_reports(&app.db, member, params).await?;
-    let bids = desk::of_account(&app.db, &book, Level::Campaigns, Within::default()).await?;
+    let bids = desk::campaigns(&app.db, &book).await?;
     let outcome = course::begin(&app.db, &bids, sent.person(), id, &fields.buttons()).await;
     said(&sent, outcome.map(|n| put(n) + " The later steps follow by themselves.")).await
 }
