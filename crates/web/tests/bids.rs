@@ -45,7 +45,7 @@ async fn the_next_step_is_the_one_advice(db: PgPool) {
     let here: Vec<String> = taken(&page).collect();
     let there: Vec<String> =
         taken(&desk.page(&format!("causes/campaigns/{}", id(&spring))).await).collect();
-    assert!(here.len() == 1 && there.contains(&here[0]), "{here:?} {there:?}");
+    assert!(there.contains(&here[0]) && here[1].starts_with("take=steps:"), "{here:?} {there:?}");
     let said = desk.says("tray/remedy", &format!("of={spring}&{}", here[0])).await;
     assert!(said.contains("One change was put in the tray."), "{said}");
     // It is not advised a second time while it waits.
@@ -292,4 +292,26 @@ async fn targets_follow_their_product_line(db: PgPool) {
     desk.site.post(&place, Some(&desk.cookie), "name-0=").await;
     let kept = desk.page("targets").await;
     assert!(kept.contains("CPA 20.00") && !kept.contains("as Kits"), "{kept}");
+}
+
+/// Boxes carry what they said; what is in force is multiplied, and what is in the tray is left alone.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn several_adjustments_go_to_the_tray(db: PgPool) {
+    let desk = school(db).await;
+    let page = desk.page("bids/adjustments").await;
+    let boxes: Vec<String> = taken(&page).collect();
+    assert!(boxes.len() >= 2, "{page}");
+    let none = desk.says("bids/adjustments", "").await;
+    assert!(none.contains("Choose at least one adjustment first."), "{none}");
+    let stale = desk.says("bids/adjustments", "take=1-age+x:+Bid+adjustment:+age+x:+%2B5%25").await;
+    assert!(stale.contains("has changed since this page was loaded"), "{stale}");
+    // A plus sign of a percentage has to be told as one.
+    let coded: Vec<String> = boxes[..2]
+        .iter()
+        .map(|b| b.replace(":++", ":+%2B").replace('%', "%25").replace("%252B", "%2B"))
+        .collect();
+    let said = desk.says("bids/adjustments", &coded.join("&")).await;
+    assert!(said.contains("2 changes were put in the tray."), "{said} {coded:?}");
+    let after = desk.page("bids/adjustments").await;
+    assert_eq!(taken(&after).count(), boxes.len() - 2, "{after}");
 }

@@ -11,7 +11,7 @@ use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 46] = [
+const WRITES: [&str; 47] = [
     "budgets/advice",
     "budgets/steps",
     "budgets/1/refresh",
@@ -25,6 +25,7 @@ const WRITES: [&str; 46] = [
     "spend/pace/follow",
     "spend/pace/tray",
     "bids/edit",
+    "bids/adjustments",
     "bids/strategies/table",
     "targets/lines",
     "bids/campaigns/1/volume/tray",
@@ -96,6 +97,7 @@ async fn accounts_of_others_look_like_none(db: PgPool) {
         "causes",
         "bids",
         "bids.csv",
+        "bids/adjustments",
         "bids/strategies",
         "bids/strategies/table",
         "bids/campaigns/1/strategy",

@@ -1,5 +1,6 @@
 //! Bids: how each campaign, ad group and item bids, what a click may cost it, and where its bid should go.
 //!
+//! - `adjustments`: for people, places, devices, of all campaigns
 //! - `advisor`: which strategy fits
 //! - `against`: bid against volume
 //! - `course`: steps toward what is affordable, with their look-backs
@@ -10,6 +11,7 @@
 //! - `typed_table`: the advisor's table as a form
 //! - `words`: how that is said
 
+pub mod adjustments;
 pub mod advisor;
 pub mod against;
 pub mod course;

@@ -1,5 +1,6 @@
 //! The pages, one module each; a handler is named by its verb.
 
+pub mod adjustments;
 pub mod advice;
 pub mod bids;
 pub mod budgets;
