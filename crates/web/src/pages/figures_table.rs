@@ -79,22 +79,20 @@ impl View {
         };
         let mut all: Vec<T> = all.into_iter().filter(matches).collect();
         let nothing = Tally::default();
-        match Figure::of(key) {
+        if let Some(c) = Figure::of(key) {
+            let value = |x: T| ((c.value)(&Seen::of(row(&x), &nothing)), x);
+            let mut by_value: Vec<(Option<f64>, T)> = all.into_iter().map(value).collect();
             // What is absent stands last in either order.
-            Some(c) => all.sort_by(|a, b| {
-                let [x, y] = [a, b].map(|x| (c.value)(&Seen::of(row(x), &nothing)));
-                match (x, y) {
-                    (Some(x), Some(y)) if down => y.total_cmp(&x),
-                    (Some(x), Some(y)) => x.total_cmp(&y),
-                    (x, y) => y.is_some().cmp(&x.is_some()),
-                }
-            }),
-            None => {
-                all.sort_by_key(|x| row(x).name.to_lowercase());
-                if down {
-                    all.reverse();
-                }
-            }
+            by_value.sort_by(|(x, _), (y, _)| match (x, y) {
+                (Some(x), Some(y)) if down => y.total_cmp(x),
+                (Some(x), Some(y)) => x.total_cmp(y),
+                (x, y) => y.is_some().cmp(&x.is_some()),
+            });
+            return by_value.into_iter().map(|(_, x)| x).collect();
+        }
+        all.sort_by_cached_key(|x| row(x).name.to_lowercase());
+        if down {
+            all.reverse();
         }
         all
     }
