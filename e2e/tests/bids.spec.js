@@ -61,7 +61,7 @@ test("many bids are set at once, and rows can be found, sorted and chosen by key
 test("a return asked for that is too high is lowered from here", async ({ desk: page }) => {
   await page.goto(`${supply}/bids`);
   const row = page.locator("tr", { hasText: "Smokers, search" });
-  await expect(row).toContainText("Target ROAS to 7.08");
+  await expect(row).toContainText("Target ROAS to 7.14");
   await row.getByRole("link", { name: "Smokers, search", exact: true }).click();
   await expect(page.getByText("the next conversion would still meet the target")).toBeVisible();
   await page.getByRole("button", { name: "Put in tray" }).first().click();

@@ -92,10 +92,10 @@ crate::words!(Measure: Cpa "cpa", Roas "roas", Acos "acos");
 /// ```
 /// use tiller_core::break_even::{Measure, ProductLine};
 /// use tiller_core::{Price, Target};
-/// let kits = ProductLine { name: "Kits".into(), price: 80.0, margin: 0.35, keep: 0.1, measure: Measure::Cpa };
+/// let kits = ProductLine { name: "Kits".into(), price: 80.0, margin: 0.5, keep: 0.25, measure: Measure::Cpa };
 /// // A quarter of the price may be spent on a sale.
 /// assert_eq!(kits.target(), Ok(Target::Cpa(Price(20.0))));
-/// assert_eq!(kits.break_even().unwrap().roas(), Target::Roas(1.0 / 0.35));
+/// assert_eq!(kits.break_even().unwrap().roas(), Target::Roas(2.0));
 /// ```
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

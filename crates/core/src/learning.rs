@@ -16,6 +16,9 @@ use chrono::NaiveDate;
 /// (common practice, no source).
 pub const SHOCK: f64 = 0.2;
 
+/// A step that is no shock, however its money is rounded to coins.
+pub const STEP: f64 = 0.19;
+
 /// Days that a strategy needs after it began to learn (common practice, no source: 7 to 14, up to four
 /// weeks where conversions are few).
 pub const DAYS: u64 = 14;

@@ -15,10 +15,11 @@
 //!     target_known: true,
 //!     fears_runaway: false,
 //! };
-//! let ranked = Table::shipped().advise(&facts);
+//! let table = Table::shipped();
+//! let ranked = table.advise(&facts);
 //! assert_eq!(ranked[0].advice, Kind::TargetCpa);
 //! // Without conversions to learn from, no automatic strategy.
-//! let none = Table::shipped().advise(&Facts { conversions: 0.0, ..facts });
+//! let none = table.advise(&Facts { conversions: 0.0, ..facts });
 //! assert!(none.iter().all(|row| !row.advice.automatic()));
 //! ```
 

@@ -3,7 +3,7 @@
 
 use tiller_core::affordable::halfway_bid;
 use tiller_core::ids::{CampaignId, PersonId};
-use tiller_core::learning::SHOCK;
+use tiller_core::learning::STEP;
 use tiller_core::setting::Strategy;
 use tiller_store::PgPool;
 
@@ -62,7 +62,7 @@ pub fn of(settings: &Settings, line: &Line) -> Option<Steps> {
     let mut numbers = Vec::new();
     while cpc / may > NEAR && numbers.len() < MOST {
         // Halfway, but never so far at once that a strategy would learn anew.
-        let least = cpc * (1.0 - SHOCK);
+        let least = cpc * (1.0 - STEP);
         let halfway = halfway_bid(may, cpc);
         cpc = if halfway < least { least } else { halfway };
         let times = cpc / paid;

@@ -28,7 +28,7 @@ use std::sync::Arc;
 use tiller_core::Price;
 use tiller_core::evidence::{Interval, poisson};
 use tiller_core::ids::CampaignId;
-use tiller_core::learning::{Learning, SHOCK};
+use tiller_core::learning::{Learning, STEP};
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::spot::Subject;
 use tiller_core::{Micros, Target, Window};
@@ -83,7 +83,7 @@ impl Line {
             matches!(change.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_));
         let judged = self.row.judged.as_ref().filter(|_| bids)?;
         if change.origin == Origin::Bids {
-            return Some(judged.tally.cpc()? * (1.0 + SHOCK));
+            return Some(judged.tally.cpc()? * (1.0 + STEP));
         }
         judged.diagnosis.halfway_bid
     }

@@ -2,7 +2,7 @@
 
 use tiller_core::Target;
 use tiller_core::bid_volume::at_bid;
-use tiller_core::learning::SHOCK;
+use tiller_core::learning::STEP;
 use tiller_core::setting::{PlacesMode, Setting};
 use tiller_core::verdict::{LimitedBy, Verdict};
 
@@ -47,7 +47,7 @@ pub fn raise(
     let room = d.target_cpa? / judged.tally.cpa()?;
     let elasticity = volumes.get(entry.campaign.id);
     let sure = elasticity.next_within(room);
-    let times = (1.0 + SHOCK).min(may.cautious / paid);
+    let times = (1.0 + STEP).min(may.cautious / paid);
     if sure < SURE_OF_NEXT || times < LEAST_RAISE {
         return None;
     }
