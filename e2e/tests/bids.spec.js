@@ -118,7 +118,7 @@ test("strategies are advised by a table, and by what only a person knows", async
   await first.getByRole("button", { name: "Put in tray" }).click();
   await expect(page.getByText("One change was put in the tray.")).toBeVisible();
   await page.goto(`${school}/tray`);
-  await expect(page.getByText("will learn anew for about")).toBeVisible();
+  await expect(page.getByText("will be learning for about")).toBeVisible();
   await emptyTray(page, school);
   // The table itself: a limit that can't be read loses nothing.
   await page.goto(`${school}/bids/strategies/table`);

@@ -198,7 +198,7 @@ fn bids_of_a_report_are_what_the_page_says() {
         assert!(err(&o).contains(says), "{wrong:?}: {}", err(&o));
     }
     insta::assert_snapshot!(out(&run(&["bids", "-", "--target-cpa", "30"], &report)), @r"
-    campaign   paid CPC  affordable    halfway  held by  strategy
+    campaign   paid CPC  affordable    halfway    limit  strategy
     Courses       11.30        7.50       9.40  unknown  manual cpc
     Idle              –           –          –  unknown  manual cpc
     ");

@@ -132,7 +132,7 @@ async fn a_strategy_is_advised_by_what_is_known(db: PgPool) {
     };
     let shown = desk.page(&film).await;
     assert_eq!(first(&shown), "Target CPA", "{shown}");
-    assert!(shown.contains("It will learn anew") || shown.contains("will learn anew for about"));
+    assert!(shown.contains("It will be learning") || shown.contains("will be learning for about"));
     // An answer that figures can't tell changes the advice, and stands in the logbook.
     let answered = desk.site.post(&desk.path(&film), Some(&desk.cookie), "aim=awareness").await;
     assert_eq!(answered.status(), StatusCode::SEE_OTHER);
@@ -148,7 +148,7 @@ async fn a_strategy_is_advised_by_what_is_known(db: PgPool) {
     assert!(stale.contains("has changed since this page was loaded"), "{stale}");
     let said = desk.says(&format!("{film}/tray"), &button).await;
     assert!(said.contains("One change was put in the tray."), "{said}");
-    assert!(desk.page("tray").await.contains("will learn anew for about"));
+    assert!(desk.page("tray").await.contains("will be learning for about"));
     let again = desk.says(&format!("{film}/tray"), &button).await;
     assert!(again.contains("waits in the tray"), "{again}");
     assert!(desk.page(&film).await.contains("It is left alone for now"));

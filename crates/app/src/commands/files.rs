@@ -296,7 +296,7 @@ fn print_bids(out: &mut impl Write, a: &BidsFile) -> anyhow::Result<()> {
     writeln!(
         out,
         "{:<width$}  {:>9}  {:>10}  {:>9}  {:>7}  strategy",
-        "campaign", "paid CPC", "affordable", "halfway", "held by"
+        "campaign", "paid CPC", "affordable", "halfway", "limit"
     )?;
     for c in &a.campaigns {
         let price = |x: Option<f64>| or_absent(x, money);

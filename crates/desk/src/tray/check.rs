@@ -143,7 +143,7 @@ pub fn learns(present: Present) -> String {
     let days = learning::days_needed(present.conversions);
     let spent = present.spend.to_units() * days as f64;
     format!(
-        "its strategy will learn anew for about {days} days, in which it spends about {}; costs may swing until then",
+        "its strategy will be learning for about {days} days, during which it spends about {}; costs may swing until then",
         sum(spent)
     )
 }
