@@ -215,7 +215,10 @@ async fn checks_are_shown_and_those_that_stop_keep_a_change_from_being_sent(db: 
     s.propose(&db, "Courses, search", daily(400.0)).await.unwrap();
     let found = checks().await;
     assert!(found.iter().all(|(stops, _)| !stops) && found.len() == 2, "{found:?}");
-    assert!(found[0].1.contains("be learning for about") && found[1].1.contains("+33"), "{found:?}");
+    assert!(
+        found[0].1.contains("be learning for about") && found[1].1.contains("+33"),
+        "{found:?}"
+    );
     // Two that set the same thing stop each other.
     s.propose(&db, "Courses, search", daily(310.0)).await.unwrap();
     assert_eq!(
