@@ -120,16 +120,7 @@ pub fn daily(settings: &Settings, campaign: CampaignId) -> Result<f64, DeskError
 /// What stands for a campaign's bid, as a number: the bid itself, its strategy's target or highest bid.
 pub fn bid(settings: &Settings, campaign: CampaignId) -> Result<f64, DeskError> {
     let set = settings.campaign(campaign).ok_or_else(tray::unconnected)?;
-    let units = |m: Option<Micros>| m.map(Micros::to_units);
-    let number = match set.strategy {
-        Strategy::ManualCpc | Strategy::ManualCpm => units(set.bid),
-        Strategy::TargetCpa { target } => units(Some(target)),
-        Strategy::TargetRoas { target } => Some(target),
-        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
-            units(set.bid_ceiling)
-        }
-    };
-    number.filter(|x| *x > 0.0).ok_or_else(|| {
+    set.stands_for_bid().ok_or_else(|| {
         DeskError::Invalid(
             "nothing is set that its bids follow: each of its ad groups has its own bid, or its strategy has neither a target nor a highest bid".into(),
         )

@@ -73,6 +73,21 @@ pub struct ItemSettings {
 }
 
 impl CampaignSettings {
+    /// What stands for its bid, as a number: the bid itself where it is set by hand, else its strategy's target or highest
+    /// bid; none where nothing does.
+    pub fn stands_for_bid(&self) -> Option<f64> {
+        let units = |m: Option<Micros>| m.map(Micros::to_units);
+        let number = match self.strategy {
+            Strategy::ManualCpc | Strategy::ManualCpm => units(self.bid),
+            Strategy::TargetCpa { target } => units(Some(target)),
+            Strategy::TargetRoas { target } => Some(target),
+            Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
+                units(self.bid_ceiling)
+            }
+        };
+        number.filter(|x| *x > 0.0)
+    }
+
     /// The present value of a setting; none if a campaign has no such thing.
     pub fn present(&self, setting: &Setting) -> Option<Setting> {
         Some(match setting {

@@ -1,18 +1,18 @@
 //! Bid against volume: what a campaign would have at other bids, or at other targets of its strategy.
 
+use tiller_core::Target;
 use tiller_core::bid_volume::{AtBid, at_bid};
 use tiller_core::evidence::Interval;
 use tiller_core::ids::{CampaignId, PersonId};
-use tiller_core::setting::{CampaignSettings, Strategy};
+use tiller_core::setting::Strategy;
 use tiller_core::spot::Spot;
-use tiller_core::{Micros, Target};
 use tiller_store::PgPool;
 
 use crate::account::settings::Settings;
 use crate::book::Book;
 use crate::numerals::{number, typed_number};
 use crate::tray::proposal::{Adds, Origin, Proposal, bid_times};
-use crate::{DeskError, tray, volume};
+use crate::{DeskError, courses, tray, volume};
 
 /// As far down and up as the picture goes, in times what is set.
 pub const REACH: (f64, f64) = (0.4, 1.8);
@@ -59,16 +59,13 @@ impl Against {
     }
 }
 
-/// What stands for a campaign's bid.
-fn lever(set: &CampaignSettings) -> Option<(&'static str, f64, bool)> {
-    let units = |m: Option<Micros>| m.map(Micros::to_units).filter(|x| *x > 0.0);
-    match set.strategy {
-        Strategy::ManualCpc | Strategy::ManualCpm => Some(("bid", units(set.bid)?, false)),
-        Strategy::TargetCpa { target } => Some(("target CPA", units(Some(target))?, false)),
-        Strategy::TargetRoas { target } => (target > 0.0).then_some(("target ROAS", target, true)),
-        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
-            Some(("highest bid", units(set.bid_ceiling)?, false))
-        }
+/// What stands for a strategy's bid.
+fn lever(strategy: Strategy) -> &'static str {
+    match strategy {
+        Strategy::ManualCpc | Strategy::ManualCpm => "bid",
+        Strategy::TargetCpa { .. } => "target CPA",
+        Strategy::TargetRoas { .. } => "target ROAS",
+        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => "highest bid",
     }
 }
 
@@ -85,9 +82,9 @@ pub async fn of_campaign(
     let set = settings.campaign(id).ok_or_else(|| {
         say("its channel has not told how it bids; connect the channel and fetch first")
     })?;
-    let (what, number_set, inverse) = lever(set).ok_or_else(|| {
-        say("nothing is set that its bids follow: each of its ad groups has its own bid, or its strategy has neither a target nor a highest bid")
-    })?;
+    let number_set = courses::bid(&settings, id)?;
+    let what = lever(set.strategy);
+    let inverse = matches!(set.strategy, Strategy::TargetRoas { .. });
     let window = book.settled().ok_or_else(|| say("no day of this period has settled yet"))?;
     let tally = entry.tally(window);
     if tally.clicks == 0 {
