@@ -19,6 +19,7 @@ pub fn title(setting: &Setting) -> &'static str {
         Setting::Strategy(Strategy::TargetCpa { .. }) => "Target CPA",
         Setting::Strategy(Strategy::TargetRoas { .. }) => "Target ROAS",
         Setting::Strategy(_) => "Bid strategy",
+        Setting::Shared(_) => "Shared strategy",
         Setting::BidFloor(_) => "Lowest bid",
         Setting::BidCeiling(_) => "Highest bid",
         Setting::Floor(_) => "Floor",
@@ -58,6 +59,7 @@ pub fn value(setting: &Setting) -> String {
         Setting::Bid(None) => "inherited".into(),
         Setting::Bid(Some(bid)) => units(*bid),
         Setting::Strategy(s) => strategy(*s),
+        Setting::Shared(name) => name.as_ref().map_or("none".into(), |n| format!("‘{n}’")),
         Setting::BidFloor(m) | Setting::BidCeiling(m) | Setting::Floor(m) | Setting::Ceiling(m) => {
             or_none(*m)
         }

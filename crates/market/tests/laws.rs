@@ -314,3 +314,38 @@ fn a_flight_spends_its_budget_and_no_more() {
     let outside = totals(&market, day("2026-10-31"), day("2026-11-09"));
     assert_eq!(outside.0, 0);
 }
+
+#[test]
+fn a_shared_strategy_is_one_for_all_who_share_it() {
+    let world = World::parse(include_str!("common/small.toml")).unwrap();
+    let mut market = Market::begin(Arc::new(world), day("2026-11-09"));
+    let here = |m: &Market| m.structure(&m.accounts[0], "Findle").campaigns;
+    let keys: Vec<String> = here(&market).into_iter().map(|c| c.key).collect();
+    let at = |key: &str| Place { campaign: key.to_owned(), ad_group: None, item: None };
+    let share = |name: &str| Setting::Shared(Some(name.into()));
+    let send = |m: &mut Market, key: &str, set| {
+        m.change(0, "Findle", &channel_change(at(key), set)).refused
+    };
+    assert_eq!(send(&mut market, &keys[0], share(&"x".repeat(81))), Some(Refusal::BadValue));
+    assert_eq!(send(&mut market, &keys[1], share("Leads")), Some(Refusal::BadValue), "by hand");
+    assert_eq!(send(&mut market, &keys[0], share("Leads")), None);
+    let by_hand = Setting::Strategy(Strategy::ManualCpc);
+    assert_eq!(send(&mut market, &keys[0], by_hand), Some(Refusal::BadValue), "it would leave");
+    let ceiling = Some(Micros::from_units(9.0));
+    assert_eq!(send(&mut market, &keys[0], Setting::BidCeiling(ceiling)), None);
+    let before = market.accounts[0].clone();
+    for key in &keys[1..] {
+        assert_eq!(send(&mut market, key, share("Leads")), None);
+    }
+    let all = here(&market);
+    for c in &all {
+        assert_eq!(c.settings.strategy, all[0].settings.strategy, "{}", c.name);
+        assert_eq!(c.settings.bid_ceiling, ceiling);
+    }
+    // Who took another strategy over predicts badly for a while; another channel has nothing to do with it.
+    for (sim, was) in market.accounts[0].campaigns.iter().zip(&before.campaigns) {
+        let changed = sim.settings.strategy != was.settings.strategy;
+        assert_eq!(sim.learning.begun > was.learning.begun, changed, "{}", sim.key);
+        assert_eq!(changed, keys[1..].contains(&sim.key), "{}", sim.key);
+    }
+}

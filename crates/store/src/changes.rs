@@ -473,13 +473,40 @@ pub struct Answered {
     pub look_back: Option<NaiveDate>,
 }
 
-/// Writes a channel's answers down, and closes the batch.
+/// What a channel has set besides a change that it made.
+#[derive(Clone, Debug)]
+pub struct Besides {
+    /// That change.
+    pub change: ChangeId,
+    /// The campaign on which it is set.
+    pub campaign: CampaignId,
+    /// Its name.
+    pub place: String,
+    /// What was set, as JSON of the open interface.
+    pub was: Value,
+    /// What is set.
+    pub set_to: Value,
+    /// The word for that.
+    pub setting: String,
+    /// Why, after the change's own reason.
+    pub reason: String,
+    /// When it is to be judged.
+    pub look_back: NaiveDate,
+    /// What it does, in words that a search may find.
+    pub told: String,
+}
+
+/// Writes a channel's answers down, with what it has set besides, and closes the batch.
 pub async fn answered(
     db: &PgPool,
     batch: &Batch,
     from_day: NaiveDate,
     answers: &[Answered],
+    besides: &[Besides],
 ) -> Result<(), StoreError> {
+    fn each<T>(besides: &[Besides], of: impl Fn(&Besides) -> T) -> Vec<T> {
+        besides.iter().map(of).collect()
+    }
     let mut tx = crate::begin(db).await?;
     sqlx::query!(
         "UPDATE change c SET state = CASE WHEN a.refused IS NULL THEN 'made' ELSE 'refused' END, answer = coalesce(a.refused, ''),
@@ -491,6 +518,27 @@ pub async fn answered(
         &answers.iter().map(|a| a.id.0).collect::<Vec<_>>(),
         &answers.iter().map(|a| a.refused.clone()).collect::<Vec<_>>() as &[Option<String>],
         &answers.iter().map(|a| a.look_back).collect::<Vec<_>>() as &[Option<NaiveDate>]
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "INSERT INTO change (account_id, implied_by, created_by, course_id, origin, campaign_id, place, was, set_to, setting, reason, told,
+                             evidence, effect, a_day, state, answer, answered_at, from_day, look_back, batch_id)
+         SELECT c.account_id, c.id, c.created_by, c.course_id, c.origin, b.campaign_id, b.place, b.was, b.set_to, b.setting,
+                concat_ws(' ', c.reason, b.reason), b.told, c.evidence, '', 0, c.state, c.answer, c.answered_at, c.from_day, b.look_back, c.batch_id
+         FROM unnest($2::bigint[], $3::bigint[], $4::text[], $5::jsonb[], $6::jsonb[], $7::text[], $8::text[], $9::date[], $10::text[])
+              WITH ORDINALITY AS b(change_id, campaign_id, place, was, set_to, setting, reason, look_back, told, nth)
+         JOIN change c ON c.account_id = $1 AND c.id = b.change_id AND c.state = 'made' ORDER BY b.nth",
+        batch.account.0,
+        &each(besides, |b| b.change.0),
+        &each(besides, |b| b.campaign.0),
+        &each(besides, |b| b.place.clone()),
+        &each(besides, |b| b.was.clone()),
+        &each(besides, |b| b.set_to.clone()),
+        &each(besides, |b| b.setting.clone()),
+        &each(besides, |b| b.reason.clone()),
+        &each(besides, |b| b.look_back),
+        &each(besides, |b| b.told.clone())
     )
     .execute(&mut *tx)
     .await?;

@@ -143,7 +143,7 @@ pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Course>, StoreE
                   h.from_day AS latest_from
            FROM course c LEFT JOIN LATERAL (
                SELECT id, state, from_day FROM change
-               WHERE account_id = c.account_id AND course_id = c.id ORDER BY id DESC LIMIT 1) h ON true
+               WHERE account_id = c.account_id AND course_id = c.id AND implied_by IS NULL ORDER BY id DESC LIMIT 1) h ON true
            WHERE c.account_id = $1 ORDER BY c.state IN ('waiting', 'running') DESC, c.id DESC LIMIT 500"#,
         account.0
     )

@@ -24,6 +24,7 @@ pub mod undo;
 pub mod versions;
 pub mod views;
 
+use std::str::FromStr;
 use std::time::Duration;
 
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
@@ -120,7 +121,8 @@ fn told(error: &sqlx::Error) -> &'static str {
 
 /// Connects; waits a while for a database that is only starting.
 pub async fn connect(url: &str, connections: u32) -> Result<PgPool, StoreError> {
-    let options: PgConnectOptions = url.parse()?;
+    // Compiling a statement costs more than any of these takes.
+    let options = PgConnectOptions::from_str(url)?.options([("jit", "off")]);
     let db = PgPoolOptions::new()
         .max_connections(connections)
         .acquire_timeout(Duration::from_secs(10))

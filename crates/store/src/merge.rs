@@ -42,7 +42,7 @@ impl<'a> Merge<'a> {
             "CREATE TEMP TABLE staged (n int NOT NULL, day date NOT NULL, line bigint NOT NULL, impressions bigint NOT NULL,
                  clicks bigint NOT NULL, spend bigint NOT NULL, conversions bigint NOT NULL, value bigint NOT NULL,
                  bid bigint) ON COMMIT DROP;
-             SET LOCAL work_mem = '256MB'; SET LOCAL jit = off",
+             SET LOCAL work_mem = '256MB'",
         )
         .execute(&mut *tx)
         .await?;

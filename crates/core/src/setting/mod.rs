@@ -4,6 +4,7 @@
 //! - `budget`, `strategy`, `hours`, `people`, `item`: the values
 //! - `present`: what is set on a campaign, an ad group or an item
 //! - `limits`: what a channel does not allow
+//! - `shared`: what campaigns that share a strategy have in common
 //!
 //! ```
 //! use tiller_core::Micros;
@@ -22,6 +23,7 @@ mod item;
 mod limits;
 mod people;
 mod present;
+pub mod shared;
 mod strategy;
 
 use serde::{Deserialize, Serialize};
@@ -49,6 +51,9 @@ pub enum Setting {
     Bid(Option<Micros>),
     /// How a campaign bids, with its target.
     Strategy(Strategy),
+    /// The shared strategy that a campaign takes part in, by its name; none is a strategy of its own. A name that nobody
+    /// has yet makes a shared strategy of the campaign's own.
+    Shared(Option<String>),
     /// The least that a campaign's automatic strategy bids.
     BidFloor(Option<Micros>),
     /// The most that a campaign's automatic strategy bids.
@@ -120,6 +125,7 @@ impl Setting {
             }
             other @ (Self::Status(_)
             | Self::Strategy(_)
+            | Self::Shared(_)
             | Self::Hours(_)
             | Self::Adjustment(_)
             | Self::Places(_)
@@ -150,6 +156,7 @@ impl Setting {
             Self::Budget(_) => "budget",
             Self::Bid(_) => "bid",
             Self::Strategy(_) => "strategy",
+            Self::Shared(_) => "shared",
             Self::BidFloor(_) => "bid_floor",
             Self::BidCeiling(_) => "bid_ceiling",
             Self::Floor(_) => "floor",

@@ -21,6 +21,9 @@ pub struct CampaignSettings {
     pub pacing: Pacing,
     /// How bids are made.
     pub strategy: Strategy,
+    /// The shared strategy that this is, by its name; none where it is the campaign's own.
+    #[serde(default)]
+    pub shared: Option<String>,
     /// The bid of a manual strategy, unless an ad group or an item has its own; in millionths.
     pub bid: Option<Micros>,
     /// The least that an automatic strategy bids.
@@ -73,6 +76,37 @@ pub struct ItemSettings {
 }
 
 impl CampaignSettings {
+    /// A campaign that runs and bids in some way, with nothing else set.
+    pub fn bidding(strategy: Strategy) -> Self {
+        Self {
+            status: Status::Active,
+            budget: None,
+            pacing: Pacing::Even,
+            strategy,
+            shared: None,
+            bid: None,
+            bid_floor: None,
+            bid_ceiling: None,
+            hours: None,
+            adjustments: Vec::new(),
+            places: None,
+            negatives: Vec::new(),
+            counts: Vec::new(),
+            launched: None,
+        }
+    }
+
+    /// Sets what shared strategies are about; everything else is left as it is.
+    pub fn put(&mut self, set: &Setting) {
+        match set {
+            Setting::Strategy(s) => self.strategy = *s,
+            Setting::Shared(name) => self.shared.clone_from(name),
+            Setting::BidFloor(m) => self.bid_floor = *m,
+            Setting::BidCeiling(m) => self.bid_ceiling = *m,
+            _ => {}
+        }
+    }
+
     /// What stands for its bid, as a number: the bid itself where it is set by hand, else its strategy's target or highest
     /// bid; none where nothing does.
     pub fn stands_for_bid(&self) -> Option<f64> {
@@ -95,6 +129,7 @@ impl CampaignSettings {
             Setting::Budget(_) => Setting::Budget(self.budget?),
             Setting::Bid(_) => Setting::Bid(self.bid),
             Setting::Strategy(_) => Setting::Strategy(self.strategy),
+            Setting::Shared(_) => Setting::Shared(self.shared.clone()),
             Setting::BidFloor(_) => Setting::BidFloor(self.bid_floor),
             Setting::BidCeiling(_) => Setting::BidCeiling(self.bid_ceiling),
             Setting::Hours(_) => Setting::Hours(self.hours.clone()),

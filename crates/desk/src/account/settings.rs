@@ -8,7 +8,7 @@ use serde_json::Value;
 use tiller_channel::wire::Place;
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ChannelId, ItemId};
 use tiller_core::setting::{
-    AdGroupSettings, CampaignSettings, ItemSettings, Limits, Setting, Status,
+    AdGroupSettings, CampaignSettings, ItemSettings, Limits, Setting, Status, shared,
 };
 use tiller_core::spot::{Spot, Subject};
 use tiller_store::connections::{self, Connection};
@@ -29,7 +29,7 @@ pub struct Settings {
     items: HashMap<ItemId, (SetItem, ItemSettings)>,
 }
 
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 struct Set {
     campaigns: HashMap<CampaignId, (SetCampaign, CampaignSettings)>,
     groups: HashMap<AdGroupId, (SetGroup, AdGroupSettings)>,
@@ -92,6 +92,70 @@ impl Settings {
     /// A campaign's settings, where its channel told them.
     pub fn campaign(&self, id: CampaignId) -> Option<&CampaignSettings> {
         self.set.campaigns.get(&id).map(|(_, s)| s)
+    }
+
+    /// A campaign's channel.
+    pub fn channel_of(&self, id: CampaignId) -> Option<ChannelId> {
+        self.set.campaigns.get(&id).map(|(c, _)| c.channel)
+    }
+
+    /// The campaigns of a campaign's channel, itself among them.
+    fn beside(
+        &self,
+        id: CampaignId,
+    ) -> impl Iterator<Item = (CampaignId, &CampaignSettings)> + Clone {
+        let channel = self.channel_of(id);
+        let here = self.set.campaigns.iter().filter(move |(_, (c, _))| Some(c.channel) == channel);
+        here.map(|(id, (_, s))| (*id, s))
+    }
+
+    /// The other campaigns that share a campaign's strategy, in order of their numbers.
+    pub fn sharers(&self, id: CampaignId) -> Vec<CampaignId> {
+        let name = self.campaign(id).and_then(|c| c.shared.as_deref());
+        self.members(id, name).into_iter().filter(|m| *m != id).collect()
+    }
+
+    /// The campaigns of a campaign's channel that take part in a shared strategy, in order of their numbers.
+    fn members(&self, id: CampaignId, name: Option<&str>) -> Vec<CampaignId> {
+        let shares = |c: &CampaignSettings| name.is_some() && c.shared.as_deref() == name;
+        let mut all: Vec<_> =
+            self.beside(id).filter(|(_, c)| shares(c)).map(|(id, _)| id).collect();
+        all.sort_unstable();
+        all
+    }
+
+    /// Takes a change of a campaign over, where a strategy is shared or will be, and tells what is set besides: where,
+    /// what was set there, and what is.
+    pub fn share(&mut self, spot: Spot, set: &Setting) -> Vec<(CampaignId, Setting, Setting)> {
+        let shares = self.campaign(spot.campaign).is_some_and(|c| c.shared.is_some());
+        let concerned = matches!(set, Setting::Shared(_)) || (shares && shared::is_term(set));
+        if spot.ad_group.is_some() || !concerned {
+            return Vec::new();
+        }
+        let mut all = shared::implied(spot.campaign, set, self.beside(spot.campaign));
+        all.sort_by_key(|(id, _)| *id);
+        let was = |id, set: &Setting| self.campaign(id)?.present(set);
+        let besides: Vec<_> =
+            all.into_iter().filter_map(|(id, set)| Some((id, was(id, &set)?, set))).collect();
+        let campaigns = &mut Arc::make_mut(&mut self.set).campaigns;
+        let own = std::iter::once((spot.campaign, set));
+        for (id, set) in own.chain(besides.iter().map(|(id, _, set)| (*id, set))) {
+            if let Some((_, c)) = campaigns.get_mut(&id) {
+                c.put(set);
+            }
+        }
+        besides
+    }
+
+    /// Why a setting is barred from a campaign by what a shared strategy is, if it is.
+    pub fn barred(&self, spot: Spot, set: &Setting) -> Option<&'static str> {
+        let own = self.campaign(spot.campaign).filter(|_| spot.ad_group.is_none())?;
+        let name = match set {
+            Setting::Shared(name) => name.as_deref(),
+            _ => own.shared.as_deref(),
+        };
+        let exists = self.members(spot.campaign, name).iter().any(|m| *m != spot.campaign);
+        shared::barred(set, own, exists)
     }
 
     /// The connection of a campaign's channel.

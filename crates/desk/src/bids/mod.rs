@@ -5,6 +5,7 @@
 //! - `against`: bid against volume
 //! - `course`: steps toward what is affordable, with their look-backs
 //! - `file`: of a report file, for the command line
+//! - `shared`: strategies that several campaigns share
 //! - `starting`: a first target, and the budget that it needs
 //! - `step`: one campaign's next step, now and then
 //! - `toward`: many bids at once, halfway or all the way to what is affordable
@@ -16,6 +17,7 @@ pub mod advisor;
 pub mod against;
 pub mod course;
 pub mod file;
+pub mod shared;
 pub mod starting;
 pub mod step;
 pub mod toward;
@@ -48,10 +50,12 @@ use crate::{DeskError, learning};
 const CONFIDENCE: f64 = 0.95;
 
 /// How a thing bids, as its channel has it.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Bidding {
     /// Its campaign's strategy.
     pub strategy: Strategy,
+    /// The shared strategy that this is.
+    pub shared: Option<String>,
     /// The bid in force there; the one that it inherits, where it has none of its own.
     pub bid: Option<Micros>,
     /// The least that the strategy bids.
@@ -166,6 +170,7 @@ pub async fn lines(db: &PgPool, book: &Book, rows: Vec<Row>) -> Result<Vec<Line>
 fn bidding(settings: &Settings, row: &Row, set: &CampaignSettings) -> Bidding {
     Bidding {
         strategy: set.strategy,
+        shared: set.shared.clone(),
         bid: settings.spot(row.subject).and_then(|spot| settings.bid(spot)),
         floor: set.bid_floor,
         ceiling: set.bid_ceiling,

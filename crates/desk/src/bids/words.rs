@@ -15,8 +15,14 @@ use crate::numerals::{self, day, money, number, sum};
 use crate::tray::proposal::Origin;
 use crate::wording::{self, Words};
 
-/// How it bids: `target CPA 52.00`, `manual CPC 2.10`, `most clicks, at most 1.50`.
+/// How it bids: `target CPA 52.00, shared as Leads`, `manual CPC 2.10`.
 pub fn bids_by(b: &Bidding) -> String {
+    let terms = terms(b);
+    b.shared.as_ref().map_or_else(|| terms.clone(), |name| format!("{terms}, shared as {name}"))
+}
+
+/// Its strategy with what is set of it: `target CPA 52.00`, `manual CPC 2.10`, `most clicks, at most 1.50`.
+pub fn terms(b: &Bidding) -> String {
     let units = |m: Micros| money(m.to_units());
     let kind = change_words::strategy_in_full(b.strategy);
     let by = match b.bid.filter(|_| !b.strategy.automatic()) {

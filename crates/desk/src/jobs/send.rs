@@ -5,7 +5,7 @@ use tiller_channel::connection::{ChannelError, Connection as _};
 use tiller_channel::wire::{Batch as WireBatch, Change as WireChange};
 use tiller_core::look_back;
 use tiller_store::PgPool;
-use tiller_store::changes::{self, Answered, Batch, Find};
+use tiller_store::changes::{self, Answered, Batch, Besides, Find};
 use tiller_store::connections::{self, Connection};
 use tiller_store::people::{self, Account};
 use tracing::Instrument;
@@ -50,7 +50,8 @@ async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
         // Without an interface the batch is the file that somebody carries.
         let answers: Vec<Answered> =
             rows.iter().map(|r| made(r, today(None), account.settle_days())).collect();
-        changes::answered(db, batch, today(None), &answers).await?;
+        let besides = besides(&rows, today(None), account.settle_days())?;
+        changes::answered(db, batch, today(None), &answers, &besides).await?;
         return Ok(());
     };
     let from = today(connection.last_day);
@@ -64,7 +65,12 @@ async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
         // The channel understood, and made nothing of it.
         Err(error) => rows.iter().map(|r| refused(r, error.to_string())).collect(),
     };
-    changes::answered(db, batch, from, &answers).await?;
+    // What was refused has set nothing besides.
+    let made = |r: &Row| answers.iter().any(|a| a.id == r.change.id && a.refused.is_none());
+    let made = rows.iter().filter(|r| made(r)).map(|r| r.change.clone()).collect();
+    let made = tray::check::check(db, &account, made).await?;
+    let besides = besides(&made, from, account.settle_days())?;
+    changes::answered(db, batch, from, &answers, &besides).await?;
     connections::queue(db, batch.account, connection.id).await?;
     Ok(())
 }
@@ -81,6 +87,25 @@ fn made(row: &Row, from: NaiveDate, settle_days: u64) -> Answered {
 
 fn refused(row: &Row, why: String) -> Answered {
     Answered { id: row.change.id, refused: Some(why), look_back: None }
+}
+
+/// What the channel has set besides, where a strategy is shared.
+fn besides(rows: &[Row], from: NaiveDate, settle_days: u64) -> Result<Vec<Besides>, DeskError> {
+    let all = rows.iter().flat_map(|r| r.besides.iter().map(move |b| (r, b)));
+    all.map(|(r, b)| {
+        Ok(Besides {
+            change: r.change.id,
+            campaign: b.campaign,
+            place: b.name.clone(),
+            was: tray::json(&b.was)?,
+            set_to: tray::json(&b.set)?,
+            setting: b.set.word().to_owned(),
+            reason: format!("Its strategy is shared; it was changed at {}.", r.change.place),
+            look_back: look_back::due(from, b.learns_anew, settle_days),
+            told: b.sentence(),
+        })
+    })
+    .collect()
 }
 
 async fn deliver(

@@ -43,6 +43,45 @@ pub struct Row {
     pub checks: Vec<Check>,
     /// Whether its strategy will learn anew.
     pub learns_anew: bool,
+    /// What the channel sets besides, where the strategy is shared.
+    pub besides: Vec<Besides>,
+}
+
+/// What is set besides a change, on a campaign that shares the strategy or joins it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Besides {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// Its name.
+    pub name: String,
+    /// What was set.
+    pub was: Setting,
+    /// What will be.
+    pub set: Setting,
+    /// Whether its strategy will learn anew.
+    pub learns_anew: bool,
+}
+
+impl Besides {
+    fn all(standing: &mut Settings, at: Spot, set: &Setting) -> Vec<Self> {
+        let besides = standing.share(at, set);
+        let read = |(campaign, was, set): (CampaignId, Setting, Setting)| Self {
+            name: standing.names(Spot::of(campaign)).unwrap_or_default(),
+            learns_anew: learning::restarts(
+                automatic(standing, Spot::of(campaign), &set),
+                words::moved(Some(&was), &set),
+            ),
+            campaign,
+            was,
+            set,
+        };
+        besides.into_iter().map(read).collect()
+    }
+
+    /// What it does, as a sentence without its end.
+    pub fn sentence(&self) -> String {
+        words::sentence(Some(&self.was), &self.set)
+    }
 }
 
 /// Reads the settings of changes.
@@ -72,7 +111,17 @@ pub(crate) async fn check(
     let today = connections::today(db, account).await?;
     let made = touched::made(db, account, today.pred_opt().unwrap_or(today)).await?;
     let present = facts::present(db, account.id, PRESENT_DAYS.into()).await?;
-    let together = Together::of(&all, &read_all);
+    // Changes are made in their order: what is shared by then counts.
+    let mut standing = settings.clone();
+    let shared: Vec<(Option<&str>, Vec<Besides>)> = all
+        .iter()
+        .zip(&read_all)
+        .map(|(c, (_, set))| {
+            let barred = standing.barred(spot(c), set);
+            (barred, Besides::all(&mut standing, spot(c), set))
+        })
+        .collect();
+    let together = Together::of(&all, &read_all, &shared);
     let checks: Vec<(Vec<Check>, bool)> = (0..all.len())
         .map(|i| {
             let (was, set) = &read_all[i];
@@ -80,9 +129,23 @@ pub(crate) async fn check(
             let mut found = Vec::new();
             let moved = words::moved(was.as_ref(), set);
             let automatic = automatic(&settings, at, set);
-            let learns_anew = learning::restarts(automatic, moved);
+            let (barred, besides) = &shared[i];
+            let itself = besides.iter().any(|b| b.campaign == at.campaign && b.learns_anew);
+            let learns_anew = learning::restarts(automatic, moved) || itself;
+            let learning = |campaign| learns(present.get(&campaign).copied().unwrap_or_default());
             if learns_anew {
-                found.push(warn(learns(present.get(&at.campaign).copied().unwrap_or_default())));
+                found.push(warn(learning(at.campaign)));
+            }
+            found.extend(barred.map(stop));
+            for b in besides {
+                let so = match b.campaign == at.campaign {
+                    true => format!("it takes over {}", b.sentence().to_lowercase()),
+                    false if b.learns_anew => {
+                        format!("it sets {} of {} too: {}", b.sentence(), b.name, learning(b.campaign))
+                    }
+                    false => format!("it sets {} of {} too", b.sentence(), b.name),
+                };
+                found.push(warn(so));
             }
             let at_once = match moved {
                 Moved::Budget { from, to } if !automatic && at.ad_group.is_none() => {
@@ -106,7 +169,7 @@ pub(crate) async fn check(
             found.extend(too_soon(touches, &all[i], set));
             found.extend(limits(settings.limits(at.campaign), set));
             found.extend(floors(&settings, at, set, &together));
-            if together.things[&(at, set.thing())] > 1 {
+            if together.crossed(at, set, besides) {
                 found.push(stop("another change in the tray sets the same thing; take one of them out"));
             }
             let now = settings.present(at, set);
@@ -128,12 +191,14 @@ pub(crate) async fn check(
         .into_iter()
         .zip(read_all)
         .zip(checks)
-        .map(|((change, (was, set_to)), (checks, learns_anew))| Row {
+        .zip(shared.into_iter().map(|(_, besides)| besides))
+        .map(|(((change, (was, set_to)), (checks, learns_anew)), besides)| Row {
             change,
             was,
             set_to,
             checks,
             learns_anew,
+            besides,
         })
         .collect())
 }
@@ -202,11 +267,18 @@ struct Together<'a> {
 }
 
 impl<'a> Together<'a> {
-    fn of(all: &[Change], read_all: &'a [(Option<Setting>, Setting)]) -> Self {
+    fn of(
+        all: &[Change],
+        read_all: &'a [(Option<Setting>, Setting)],
+        shared: &'a [(Option<&str>, Vec<Besides>)],
+    ) -> Self {
         let (mut things, mut budgets, mut floors) =
             (HashMap::new(), HashMap::new(), HashMap::new());
-        for (c, (_, set)) in all.iter().zip(read_all) {
+        for ((c, (_, set)), (_, besides)) in all.iter().zip(read_all).zip(shared) {
             *things.entry((spot(c), set.thing())).or_default() += 1;
+            for b in besides {
+                *things.entry((Spot::of(b.campaign), b.set.thing())).or_default() += 1;
+            }
             match (set, c.ad_group) {
                 (Setting::Budget(b), None) => drop(budgets.insert(c.campaign, b.per_day())),
                 (Setting::Floor(f), Some(group)) => drop(floors.entry(group).or_insert(*f)),
@@ -214,6 +286,13 @@ impl<'a> Together<'a> {
             }
         }
         Self { things, budgets, floors }
+    }
+
+    /// Whether another change sets the same as one, or as what that sets besides.
+    fn crossed(&self, at: Spot, set: &Setting, besides: &[Besides]) -> bool {
+        let often =
+            |at: Spot, set: &Setting| self.things.get(&(at, set.thing())).is_some_and(|n| *n > 1);
+        often(at, set) || besides.iter().any(|b| often(Spot::of(b.campaign), &b.set))
     }
 }
 

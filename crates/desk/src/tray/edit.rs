@@ -1,5 +1,7 @@
 //! What is set by hand on several things at once.
 
+use std::collections::HashSet;
+
 use tiller_core::Micros;
 use tiller_core::ids::PersonId;
 use tiller_core::setting::{Budget, Setting, Status, Strategy};
@@ -26,6 +28,8 @@ pub enum Edit {
     LowestBid,
     /// The most that their strategies bid.
     HighestBid,
+    /// The shared strategy that they take part in.
+    Shared,
     /// The least a day that ad groups get of a pooled budget.
     Floor,
     /// The most a day that ad groups get of a pooled budget.
@@ -37,7 +41,7 @@ pub enum Edit {
 }
 
 tiller_core::words!(Edit: Budget "budget", Bid "bid", Target "target", LowestBid "lowest_bid",
-    HighestBid "highest_bid", Floor "floor", Ceiling "ceiling", Pause "pause", Run "run");
+    HighestBid "highest_bid", Shared "shared", Floor "floor", Ceiling "ceiling", Pause "pause", Run "run");
 
 impl Edit {
     /// For people.
@@ -48,6 +52,7 @@ impl Edit {
             Self::Target => "target of the strategy",
             Self::LowestBid => "lowest bid of the strategy",
             Self::HighestBid => "highest bid of the strategy",
+            Self::Shared => "shared strategy",
             Self::Floor => "floor of the ad group",
             Self::Ceiling => "ceiling of the ad group",
             Self::Pause => "pause",
@@ -73,6 +78,14 @@ pub async fn edit(
         .await?
         .with_items(db, &items_of(subjects.iter().copied()))
         .await?;
+    if edit == Edit::Shared && !typed.trim().is_empty() {
+        let spots = subjects.iter().filter_map(|s| settings.spot(*s));
+        let channels: HashSet<_> = spots.map(|s| settings.channel_of(s.campaign)).collect();
+        if channels.len() > 1 {
+            let text = "a strategy is shared within one channel; choose campaigns of one";
+            return Err(DeskError::Invalid(text.into()));
+        }
+    }
     let reason = if reason.trim().is_empty() { "Set by hand." } else { reason.trim() };
     let mut proposals = Vec::with_capacity(subjects.len());
     for subject in subjects {
@@ -138,6 +151,12 @@ fn edited(settings: &Settings, spot: Spot, edit: Edit, typed: &str) -> Result<Se
                 _ => (Setting::BidCeiling, campaign.bid_ceiling),
             };
             if typed.trim().is_empty() { Ok(make(None)) } else { Ok(make(Some(amount(base)?))) }
+        }
+        Edit::Shared if spot.ad_group.is_some() => Err("strategies are shared by campaigns".into()),
+        Edit::Shared => {
+            let name = typed.trim();
+            let set = Setting::Shared((!name.is_empty()).then(|| name.to_owned()));
+            settings.barred(spot, &set).map_or(Ok(set), |why| Err(why.into()))
         }
         Edit::Floor | Edit::Ceiling => {
             let make = if edit == Edit::Floor { Setting::Floor } else { Setting::Ceiling };

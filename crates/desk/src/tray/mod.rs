@@ -74,6 +74,10 @@ pub(crate) async fn ready(
         if was.as_ref() == Some(&p.set) {
             continue;
         }
+        if let Some(why) = settings.barred(spot, &p.set) {
+            let place = settings.names(spot).unwrap_or_default();
+            return Err(DeskError::Invalid(format!("{place}: {why}")));
+        }
         if let Some(past) = check::past_flight(was.as_ref(), &p.set, today) {
             let place = settings.names(spot).unwrap_or_default();
             return Err(DeskError::Invalid(format!("{place}: {past}")));
@@ -109,7 +113,7 @@ pub(crate) fn unconnected() -> DeskError {
     )
 }
 
-fn json(value: &impl serde::Serialize) -> Result<serde_json::Value, DeskError> {
+pub(crate) fn json(value: &impl serde::Serialize) -> Result<serde_json::Value, DeskError> {
     Ok(serde_json::to_value(value).map_err(StoreError::from)?)
 }
 

@@ -40,6 +40,7 @@ pub fn apply(
         (Setting::Budget(budget), _) => set_budget(sim, limits, &spot, *budget)?,
         (Setting::Bid(bid), _) => set_bid(sim, limits, &spot, *bid)?,
         (Setting::Strategy(strategy), Spot::Campaign) => set_strategy(sim, *strategy)?,
+        (Setting::Shared(name), Spot::Campaign) => sim.settings.shared.clone_from(name),
         (Setting::BidFloor(bid), Spot::Campaign) => {
             at_least(*bid, limits.least_bid)?;
             sim.settings.bid_floor = *bid;

@@ -251,6 +251,7 @@ impl CampaignSim {
                 budget: (!campaign.own_budgets).then(|| budget(campaign.budget)),
                 pacing: campaign.pacing,
                 strategy,
+                shared: None,
                 bid,
                 bid_floor: None,
                 bid_ceiling,

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use chrono::{Days, NaiveDate};
 use tiller_channel::Micros;
 use tiller_channel::wire::{Answer, Change, ChannelInfo, Refusal};
-use tiller_core::setting::Limits;
+use tiller_core::setting::{CampaignSettings, Limits, Setting, shared};
 
-use super::apply::apply;
+use super::apply::{Refused, apply};
 use super::campaign::{CampaignSim, Home};
 use super::day::live;
 use super::demand::Moment;
@@ -146,23 +146,61 @@ impl Market {
                 None => return answer(Some(Refusal::NotHere), "this can’t be set there".into()),
             }
         }
-        let limits = self.channel(channel).limits;
-        let since = self.since();
         let of_world = &self.world.accounts[account];
-        let sim = self.accounts[account].campaigns.iter_mut().find(|c| {
+        let found = self.accounts[account].campaigns.iter().position(|c| {
             c.key == change.place.campaign && of_world.campaigns[c.index].channel == channel
         });
-        let Some(sim) = sim else {
+        let Some(at) = found else {
             return answer(Some(Refusal::NoSuchPlace), "there is no such campaign".into());
         };
-        let home = Home {
-            world: &self.world,
-            account: of_world,
-            campaign: &of_world.campaigns[sim.index],
-        };
-        match apply(sim, home, &limits, change, since) {
+        match self.make(account, channel, at, change) {
             Ok(()) => answer(None, String::new()),
             Err((refusal, message)) => answer(Some(refusal), message),
         }
+    }
+
+    /// Makes a change to a campaign, with what it sets besides where a strategy is shared.
+    fn make(
+        &mut self,
+        account: usize,
+        channel: &str,
+        at: usize,
+        change: &Change,
+    ) -> Result<(), Refused> {
+        let whole = change.place.ad_group.is_none();
+        let campaigns = &self.world.accounts[account].campaigns;
+        let here = self.accounts[account].campaigns.iter().enumerate();
+        let here = here.filter(|(_, c)| campaigns[c.index].channel == channel);
+        let here: Vec<(usize, &CampaignSettings)> = here.map(|(i, c)| (i, &c.settings)).collect();
+        let own = &self.accounts[account].campaigns[at].settings;
+        let exists = matches!(&change.set, Setting::Shared(name)
+            if here.iter().any(|(i, c)| *i != at && c.shared == *name));
+        if let Some(why) = shared::barred(&change.set, own, exists).filter(|_| whole) {
+            return Err((Refusal::BadValue, why.into()));
+        }
+        let also =
+            if whole { shared::implied(at, &change.set, here.iter().copied()) } else { Vec::new() };
+        self.apply(account, channel, at, change)?;
+        for (at, set) in also {
+            let change = Change { set, ..change.clone() };
+            self.apply(account, channel, at, &change)?;
+        }
+        Ok(())
+    }
+
+    fn apply(
+        &mut self,
+        account: usize,
+        channel: &str,
+        at: usize,
+        change: &Change,
+    ) -> Result<(), Refused> {
+        let (limits, since) = (self.channel(channel).limits, self.since());
+        let account = &mut self.accounts[account];
+        let of_world = &self.world.accounts[account.index];
+        let sim = &mut account.campaigns[at];
+        let campaign = &of_world.campaigns[sim.index];
+        let home = Home { world: &self.world, account: of_world, campaign };
+        apply(sim, home, &limits, change, since)
     }
 }

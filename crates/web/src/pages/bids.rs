@@ -225,11 +225,26 @@ fn looked(bids: &Bids, settings: &Settings, line: &Line, frame: &Frame) -> Looke
     }
 }
 
-fn range(line: &Line) -> String {
-    let text = |x: f64| match line.row.target {
-        Some(tiller_core::Target::Roas(_)) => number(x, 2),
-        _ => money(x),
+/// A figure in the unit of a row's target.
+fn unit(line: &Line) -> fn(f64) -> String {
+    match line.row.target {
+        Some(tiller_core::Target::Roas(_)) => |x| number(x, 2),
+        _ => money,
+    }
+}
+
+/// What a row achieves of its target, as CPA or ROAS.
+pub(super) fn achieved(line: &Line) -> String {
+    let of = match line.row.target {
+        Some(tiller_core::Target::Roas(_)) => line.row.tally.roas(),
+        _ => line.row.tally.cpa().map(tiller_core::Price::units),
     };
+    numerals::or_absent(of, unit(line))
+}
+
+/// Its interval.
+pub(super) fn range(line: &Line) -> String {
+    let text = unit(line);
     line.range.map_or(numerals::ABSENT.into(), |i| format!("{} to {}", text(i.low), text(i.high)))
 }
 

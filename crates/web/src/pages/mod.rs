@@ -24,6 +24,7 @@ pub mod plan;
 pub mod pool;
 pub mod remedy;
 pub mod reports;
+pub mod shared;
 pub mod sign_in;
 pub mod spend;
 pub mod split;
