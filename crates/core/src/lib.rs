@@ -25,6 +25,7 @@ pub mod pace;
 pub mod pool;
 pub mod purpose;
 pub mod response;
+pub mod results_estimate;
 pub mod segments;
 pub mod setting;
 pub mod share;

@@ -108,6 +108,14 @@ pub fn strategy_in_full(s: Strategy) -> String {
     }
 }
 
+/// A value with what it is of, within a sentence: `target CPA 52.00`, `highest bid 2.40`.
+pub fn in_full(setting: &Setting) -> String {
+    match setting {
+        Setting::Strategy(s) => strategy_in_full(*s),
+        other => format!("{} {}", title(other).to_lowercase(), value(other)),
+    }
+}
+
 /// The name of a strategy.
 pub fn kind(kind: Kind) -> &'static str {
     match kind {

@@ -63,7 +63,7 @@ async fn what_is_set_at_one_is_set_at_all(db: PgPool) {
     // The tray tells before anything is sent that the second gives its own target up, and begins to learn.
     assert!(waiting[0].besides.is_empty() && !waiting[0].learns_anew, "{:?}", waiting[0]);
     let taken = notes(&waiting[1]);
-    assert!(taken.contains("takes over target cpa from 40.00 to 55.00"), "{taken}");
+    assert!(taken.contains("takes it from target CPA 40.00 to target CPA 55.00"), "{taken}");
     assert!(waiting[1].learns_anew && taken.contains("will be learning"), "{taken}");
     s.send(&db).await;
     let leads = Some("Leads".to_owned());
@@ -77,7 +77,10 @@ async fn what_is_set_at_one_is_set_at_all(db: PgPool) {
     edit(&db, &s, &[COURSES], Edit::Target, "44").await.unwrap();
     let waiting = rows(&db, &s).await;
     let note = notes(&waiting[0]);
-    assert!(note.contains("sets Target CPA from 55.00 to 44.00 of Names, search too"), "{note}");
+    assert!(
+        note.contains("Names, search goes from target CPA 55.00 to target CPA 44.00 too"),
+        "{note}"
+    );
     s.send(&db).await;
     assert_eq!(target(&s, NAMES).0, 44.0);
     // Both campaigns' histories know of it, each with a look-back of its own.
@@ -136,7 +139,7 @@ async fn what_can_not_be_shared_is_refused_with_what_to_do(db: PgPool) {
     // A campaign that bids by hand may join one that is there: it takes the strategy over.
     edit(&db, &s, &[NAMES], Edit::Shared, "Leads").await.unwrap();
     let note = notes(&rows(&db, &s).await[0]);
-    assert!(note.contains("takes over target cpa to 55.00"), "{note}");
+    assert!(note.contains("takes it from manual CPC to target CPA 55.00"), "{note}");
     s.send(&db).await;
     assert_eq!(target(&s, NAMES).0, 55.0);
 }

@@ -15,9 +15,10 @@ use tower_http::trace::TraceLayer;
 use tracing::Instrument;
 
 use crate::pages::{
-    adjustments, advice, bids, budgets, causes, channels, curve, findings, flight, health, hours,
-    lines, logbook, measure, pace, pace_working, peers, plan, pool, reports, shared, sign_in,
-    spend, split, strategies, strategy_table, targets, today, tray, views, volume, working,
+    adjustments, advice, bids, budgets, causes, channels, curve, estimate, findings, flight,
+    health, hours, lines, logbook, measure, pace, pace_working, peers, plan, pool, reports, shared,
+    sign_in, spend, split, strategies, strategy_table, targets, today, tray, views, volume,
+    working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -74,6 +75,7 @@ pub fn router(app: App) -> Router {
         .route("/bids.csv", get(bids::csv))
         .route("/bids/edit", post(bids::edit))
         .route("/bids/adjustments", get(adjustments::show).post(adjustments::take))
+        .route("/bids/estimate", get(estimate::show))
         .route("/bids/shared", get(shared::show))
         .route("/bids/strategies", get(strategies::list))
         .route("/bids/strategies/table", get(strategy_table::show).post(strategy_table::set))

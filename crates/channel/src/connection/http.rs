@@ -12,7 +12,9 @@ use serde::Deserialize;
 use serde::de::DeserializeOwned;
 
 use super::{ChannelError, Connection, Pieces};
-use crate::wire::{Answer, Batch, ChannelInfo, Clock, Problem, ReportKind, Structure};
+use crate::wire::{
+    Answer, Batch, ChannelInfo, Clock, Draft, Estimate, Problem, ReportKind, Structure,
+};
 
 /// How long a channel is waited for.
 #[derive(Clone, Copy, Debug)]
@@ -215,6 +217,11 @@ impl Connection for HttpConnection {
         let path = ["v1", "channels", &self.channel, "changes"];
         let request = self.request(Method::POST, &path)?.header("Idempotency-Key", key).json(batch);
         self.read(request).await
+    }
+
+    async fn estimate(&self, draft: &Draft) -> Result<Estimate, ChannelError> {
+        let path = ["v1", "channels", &self.channel, "estimate"];
+        self.read(self.request(Method::POST, &path)?.json(draft)).await
     }
 
     async fn pass(&self, days: u16) -> Result<NaiveDate, ChannelError> {

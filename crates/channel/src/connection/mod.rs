@@ -16,7 +16,7 @@ use bytes::Bytes;
 use chrono::NaiveDate;
 use futures::stream::BoxStream;
 
-use crate::wire::{Answer, Batch, ChannelInfo, ReportKind, Structure};
+use crate::wire::{Answer, Batch, ChannelInfo, Draft, Estimate, ReportKind, Structure};
 
 pub use http::{HttpConnection, Patience};
 pub use rows::rows;
@@ -91,6 +91,8 @@ pub trait Connection: Send + Sync {
     ) -> Result<Pieces, ChannelError>;
     /// Makes changes. Under the same key the same batch is made once, however often it is sent.
     async fn send(&self, key: &str, batch: &Batch) -> Result<Vec<Answer>, ChannelError>;
+    /// What a campaign would do that doesn't exist yet.
+    async fn estimate(&self, draft: &Draft) -> Result<Estimate, ChannelError>;
     /// On a stand-in market: lets days pass, and tells the last that is over.
     async fn pass(&self, days: u16) -> Result<NaiveDate, ChannelError>;
 }

@@ -59,6 +59,18 @@ impl Kind {
     pub fn automatic(self) -> bool {
         !matches!(self, Self::ManualCpc | Self::ManualCpm)
     }
+
+    /// The strategy; none where it needs a target.
+    pub fn without_target(self) -> Option<Strategy> {
+        Some(match self {
+            Self::ManualCpc => Strategy::ManualCpc,
+            Self::ManualCpm => Strategy::ManualCpm,
+            Self::MostClicks => Strategy::MostClicks,
+            Self::MostConversions => Strategy::MostConversions,
+            Self::MostValue => Strategy::MostValue,
+            Self::TargetCpa | Self::TargetRoas => return None,
+        })
+    }
 }
 
 impl From<Strategy> for Kind {

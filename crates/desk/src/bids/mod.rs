@@ -4,6 +4,7 @@
 //! - `advisor`: which strategy fits
 //! - `against`: bid against volume
 //! - `course`: steps toward what is affordable, with their look-backs
+//! - `estimate`: what a campaign would bring that doesn't exist yet
 //! - `file`: of a report file, for the command line
 //! - `shared`: strategies that several campaigns share
 //! - `starting`: a first target, and the budget that it needs
@@ -16,6 +17,7 @@ pub mod adjustments;
 pub mod advisor;
 pub mod against;
 pub mod course;
+pub mod estimate;
 pub mod file;
 pub mod shared;
 pub mod starting;

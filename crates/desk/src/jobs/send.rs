@@ -11,9 +11,9 @@ use tiller_store::people::{self, Account};
 use tracing::Instrument;
 
 use super::caught::caught;
-use crate::DeskError;
 use crate::account::settings::Settings;
 use crate::tray::{self, Row};
+use crate::{DeskError, change_words};
 
 /// A batch that can't be delivered is tried again after so many seconds at most.
 const LONGEST_PAUSE: f64 = 60.0;
@@ -102,7 +102,7 @@ fn besides(rows: &[Row], from: NaiveDate, settle_days: u64) -> Result<Vec<Beside
             setting: b.set.word().to_owned(),
             reason: format!("Its strategy is shared; it was changed at {}.", r.change.place),
             look_back: look_back::due(from, b.learns_anew, settle_days),
-            told: b.sentence(),
+            told: change_words::sentence(Some(&b.was), &b.set),
         })
     })
     .collect()

@@ -78,9 +78,9 @@ impl Besides {
         besides.into_iter().map(read).collect()
     }
 
-    /// What it does, as a sentence without its end.
-    pub fn sentence(&self) -> String {
-        words::sentence(Some(&self.was), &self.set)
+    /// Where it goes: `from target CPA 52.00 to target CPA 44.00`.
+    fn way(&self) -> String {
+        format!("from {} to {}", words::in_full(&self.was), words::in_full(&self.set))
     }
 }
 
@@ -139,11 +139,11 @@ pub(crate) async fn check(
             found.extend(barred.map(stop));
             for b in besides {
                 let so = match b.campaign == at.campaign {
-                    true => format!("it takes over {}", b.sentence().to_lowercase()),
+                    true => format!("what is shared takes it {}", b.way()),
                     false if b.learns_anew => {
-                        format!("it sets {} of {} too: {}", b.sentence(), b.name, learning(b.campaign))
+                        format!("{} goes {} too: {}", b.name, b.way(), learning(b.campaign))
                     }
-                    false => format!("it sets {} of {} too", b.sentence(), b.name),
+                    false => format!("{} goes {} too", b.name, b.way()),
                 };
                 found.push(warn(so));
             }

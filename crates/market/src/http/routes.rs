@@ -15,7 +15,7 @@ use axum::{Json, Router};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use tiller_channel::wire::{
-    Answer, Batch, ChannelInfo, Clock, Problem, Refusal, ReportKind, Structure,
+    Answer, Batch, ChannelInfo, Clock, Draft, Estimate, Problem, Refusal, ReportKind, Structure,
 };
 use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
 use utoipa::{Modify, OpenApi, ToSchema};
@@ -23,10 +23,13 @@ use utoipa::{Modify, OpenApi, ToSchema};
 use super::faults::Faults;
 use super::journal::{Answered, Journal, JournalError, Line};
 use super::reports::{Wanted, body};
+use crate::sim::Unknown;
 use crate::{Market, World};
 
 /// Changes that one batch may hold.
 const MOST_CHANGES: usize = 500;
+/// Items of a campaign that an estimate looks at.
+const MOST_ITEMS: usize = 1000;
 
 struct Inner {
     market: Arc<Market>,
@@ -95,6 +98,7 @@ impl Service {
             .route("/v1/channels/{channel}/structure", get(structure))
             .route("/v1/channels/{channel}/reports/{kind}", get(report))
             .route("/v1/channels/{channel}/changes", axum::routing::post(changes))
+            .route("/v1/channels/{channel}/estimate", axum::routing::post(estimate))
             .route("/v1/clock", get(clock).post(pass))
             .layer(from_fn_with_state(self.clone(), spoil))
             .route("/v1/faults", get(faults).put(set_faults))
@@ -371,6 +375,42 @@ fn keep(inner: &mut Inner, line: Line) -> Result<(), Wrong> {
     })
 }
 
+/// What a campaign would do that doesn't exist yet: ranges, as far as the channel knows.
+#[utoipa::path(post, path = "/v1/channels/{channel}/estimate", security(("bearer" = [])), request_body = Draft,
+    params(("channel" = String, Path)),
+    responses((status = 200, body = Estimate), (status = 400, body = Problem), (status = 401, body = Problem),
+        (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn estimate(
+    Bearer(account): Bearer,
+    State(service): State<Service>,
+    InPath(channel): InPath<String>,
+    draft: Result<Json<Draft>, axum::extract::rejection::JsonRejection>,
+) -> Result<Json<Estimate>, Wrong> {
+    let bad = |detail: String| wrong(StatusCode::BAD_REQUEST, "the campaign can’t be read", detail);
+    let Json(draft) = draft.map_err(|e| bad(e.body_text()))?;
+    if draft.items.len() > MOST_ITEMS {
+        return Err(bad(format!("at most {MOST_ITEMS} items are looked at")));
+    }
+    let market = service.market();
+    known(&market, account, &channel)?;
+    let done = tokio::task::spawn_blocking(move || {
+        market.estimate(&market.accounts[account], &channel, &draft)
+    });
+    let told = done.await.map_err(|e| {
+        wrong(StatusCode::INTERNAL_SERVER_ERROR, "nothing could be worked out", e.to_string())
+    })?;
+    told.map(Json).map_err(|why| {
+        let detail = match why {
+            Unknown::Kind => "the channel has no demand of this kind; choose another kind",
+            Unknown::Value => {
+                "a budget above 0 is needed, and a bid above 0 where it is set by hand"
+            }
+            Unknown::People => "the channel knows no such people; leave them out",
+        };
+        wrong(StatusCode::UNPROCESSABLE_ENTITY, "nothing can be said of it", detail)
+    })
+}
+
 /// The market's date.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Today {
@@ -437,7 +477,7 @@ impl Modify for Token {
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Channel interface", version = "1", description = "What a desk and an ad channel say to each other. Money in JSON is an integer of millionths of the account's currency; in reports it is in units."),
-    paths(channels, structure, report, changes, clock, pass, faults, set_faults),
+    paths(channels, structure, report, changes, estimate, clock, pass, faults, set_faults),
     modifiers(&Token)
 )]
 struct Interface;

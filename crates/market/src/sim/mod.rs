@@ -11,6 +11,7 @@
 //! - `day`: one day of a campaign, hour by hour
 //! - `apply`: changes, made or refused
 //! - `market`: all accounts of a world up to a day
+//! - `estimate`: what a channel expects of a campaign that doesn't exist yet
 //! - `structure`, `report`, `split`: what a channel tells of it
 //! - `truth`, `steer`: what only the market knows, and how well it was used
 
@@ -21,6 +22,7 @@ mod campaign;
 pub mod chance;
 mod day;
 mod demand;
+mod estimate;
 mod market;
 mod people;
 mod purse;
@@ -31,6 +33,7 @@ mod stream;
 mod structure;
 mod truth;
 
+pub use estimate::Unknown;
 pub use market::{AccountSim, Market};
 pub use steer::{Outcome, Policy, outcome, steer};
 pub use truth::{CampaignTruth, CurvePoint, truth};

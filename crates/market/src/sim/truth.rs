@@ -48,7 +48,7 @@ pub struct CampaignTruth {
 }
 
 /// A campaign run forward as expected, without its past days.
-struct Ahead<'w> {
+pub(super) struct Ahead<'w> {
     sim: CampaignSim,
     home: Home<'w>,
     from: Moment,
@@ -56,7 +56,12 @@ struct Ahead<'w> {
 }
 
 impl<'w> Ahead<'w> {
-    fn of(market: &'w Market, account: &'w AccountSim, sim: &CampaignSim, days: u32) -> Self {
+    pub(super) fn of(
+        market: &'w Market,
+        account: &'w AccountSim,
+        sim: &CampaignSim,
+        days: u32,
+    ) -> Self {
         let of_world = market.of_world(account);
         Self {
             sim: CampaignSim { days: Vec::new(), ..sim.clone() },
@@ -72,6 +77,18 @@ impl<'w> Ahead<'w> {
 
     /// Its mean day with another budget, and with bids by hand multiplied.
     fn run(&self, budget: Option<f64>, bid: f64) -> CurvePoint {
+        let day = self.outlook(budget, bid);
+        CurvePoint {
+            budget: budget.unwrap_or_else(|| self.sim.budget_a_day().to_units()),
+            spend: day.spend,
+            clicks: day.clicks,
+            conversions: day.conversions,
+            value: day.value,
+        }
+    }
+
+    /// The same with all that is expected.
+    pub(super) fn outlook(&self, budget: Option<f64>, bid: f64) -> Outlook {
         let mut sim = self.sim.clone();
         if let Some(units) = budget {
             set_budget(&mut sim, units);
@@ -91,14 +108,15 @@ impl<'w> Ahead<'w> {
                 demand::expected(self.home.world, self.home.account, self.home.campaign, at);
             let day = outlook(&mut sim, self.home, &weather, &mix, at);
             sum.spend += day.spend;
+            sum.impressions += day.impressions;
             sum.clicks += day.clicks;
             sum.conversions += day.conversions;
             sum.value += day.value;
         }
         let n = f64::from(self.days);
-        CurvePoint {
-            budget: budget.unwrap_or_else(|| self.sim.budget_a_day().to_units()),
+        Outlook {
             spend: sum.spend / n,
+            impressions: sum.impressions / n,
             clicks: sum.clicks / n,
             conversions: sum.conversions / n,
             value: sum.value / n,

@@ -14,7 +14,9 @@ mod terms;
 
 pub(crate) use counting::{recount, set_click_window, set_events};
 pub use events::{Aged, EventTally, aged, events, set_settle_days};
-pub use segments::{SegmentTally, before_noon, segments, segments_by, segments_of, week};
+pub use segments::{
+    Known, SegmentTally, before_noon, people, segments, segments_by, segments_of, week,
+};
 pub use stage::{
     Counts, StagedConversion, StagedSegment, StagedTerm, clear, stage_conversions, stage_segments,
     stage_terms, staged,

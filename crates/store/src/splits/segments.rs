@@ -21,6 +21,36 @@ pub struct SegmentTally {
     pub tally: Tally,
 }
 
+/// People whom a channel tells apart.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Known {
+    /// The channel's name.
+    pub channel: String,
+    /// What tells them apart.
+    pub dimension: String,
+    /// Which of them.
+    pub segment: String,
+}
+
+/// Whom an account's channels told apart over a window; hours are no people.
+pub async fn people(
+    db: &PgPool,
+    account: AccountId,
+    window: Window,
+) -> Result<Vec<Known>, StoreError> {
+    Ok(sqlx::query_as!(
+        Known,
+        r#"SELECT DISTINCT c.name AS channel, s.dimension, s.segment FROM channel_segment_day s
+           JOIN channel c ON c.account_id = s.account_id AND c.id = s.channel_id
+           WHERE s.account_id = $1 AND s.day BETWEEN $2 AND $3 AND s.dimension <> 'hour' ORDER BY 1, 2, 3"#,
+        account.0,
+        window.from(),
+        window.to()
+    )
+    .fetch_all(db)
+    .await?)
+}
+
 /// All segments of a campaign, by dimension and name.
 pub async fn segments_of(
     db: &PgPool,

@@ -9,6 +9,7 @@ pub mod causes;
 pub mod channels;
 pub mod columns;
 pub mod curve;
+pub mod estimate;
 pub mod figures_table;
 pub mod findings;
 pub mod flight;
