@@ -70,6 +70,9 @@ pub struct People {
     /// By placement.
     #[serde(default)]
     pub placement: Vec<Part>,
+    /// By income tier.
+    #[serde(default)]
+    pub income: Vec<Part>,
 }
 
 impl People {
@@ -81,6 +84,7 @@ impl People {
             Dimension::Age => &self.age,
             Dimension::Gender => &self.gender,
             Dimension::Placement => &self.placement,
+            Dimension::Income => &self.income,
             Dimension::Hour => &[],
         }
     }

@@ -262,7 +262,12 @@ fn outcomes(
         }
     };
     let market = Market::begin(Arc::new(world), until);
-    Ok((0..market.accounts.len()).map(|i| steer(market.clone(), i, policy, days)).collect())
+    let levers = tiller_market::sim::Levers {
+        budgets: levers != Levers::Bids,
+        bids: levers != Levers::Budgets,
+    };
+    let of = |i| steer(market.clone(), i, policy, levers, days);
+    Ok((0..market.accounts.len()).map(of).collect())
 }
 
 fn print_outcomes(world: &World, outcomes: Vec<Outcome>, json: bool) -> anyhow::Result<()> {

@@ -155,7 +155,7 @@ struct Diagnose {
     /// When the campaign was launched.
     #[arg(long)]
     launched: Option<NaiveDate>,
-    /// The report by segments, as CSV: whom it reached, by device, country, age, gender, placement, hour.
+    /// The report by segments, as CSV: whom it reached, by device, country, age, gender, income, placement, hour.
     #[arg(long)]
     segments: Option<PathBuf>,
     /// Print the answer as JSON.

@@ -80,4 +80,4 @@ impl FromStr for Column {
 /// Columns that split an item's day into several rows. Such files are reports of their own kind and
 /// are never added to the unsplit one.
 pub(super) const SPLITS: &[&str] =
-    &["device", "country", "age", "gender", "placement", "hour", "event", "age_days"];
+    &["device", "country", "age", "gender", "income", "placement", "hour", "event", "age_days"];

@@ -13,7 +13,7 @@ pub enum ReportKind {
     Items,
     /// Conversions by event and by the days between click and report.
     Conversions,
-    /// Ad groups by device, country, age, gender, placement, hour.
+    /// Ad groups by device, country, age, gender, income, placement, hour.
     Segments,
     /// Keywords by what was searched for.
     Terms,

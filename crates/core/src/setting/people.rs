@@ -21,9 +21,11 @@ pub enum Dimension {
     Placement,
     /// Hour of the day, in the account's time zone.
     Hour,
+    /// Income tier of the household; those of whom nothing is known are a segment too, as of age and gender.
+    Income,
 }
 
-crate::words!(Dimension: Device "device", Country "country", Age "age", Gender "gender", Placement "placement", Hour "hour");
+crate::words!(Dimension: Device "device", Country "country", Age "age", Gender "gender", Placement "placement", Hour "hour", Income "income");
 
 /// A bid that is raised or lowered for some people.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

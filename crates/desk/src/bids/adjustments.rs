@@ -10,9 +10,10 @@ use tiller_store::PgPool;
 use crate::account::settings::Settings;
 use crate::book::Book;
 use crate::causes::findings;
+use crate::numerals::{number, signed};
 use crate::tray::offer::{Offer, taken};
 use crate::tray::proposal::Proposal;
-use crate::{DeskError, tray};
+use crate::{DeskError, change_words, tray};
 
 /// As many campaigns are looked through, those that spend the most: each takes several queries the first time.
 pub const MOST: usize = 40;
@@ -26,12 +27,12 @@ pub struct Row {
     pub campaign: CampaignId,
     /// Its name.
     pub name: String,
-    /// Who: `country Sweden`.
+    /// Who: `country Sweden`, or `hours of the week`.
     pub who: String,
-    /// What is in force, in percent.
-    pub now: i16,
-    /// What is proposed, in percent; −100 leaves them out.
-    pub to: i16,
+    /// What is in force.
+    pub now: String,
+    /// What is proposed.
+    pub to: String,
     /// On which evidence.
     pub why: String,
     /// Money above target that it concerns.
@@ -70,17 +71,39 @@ pub async fn of_account(db: &PgPool, book: &Book) -> Result<(Vec<Row>, usize), D
                     campaign: id,
                     name: entry.campaign.name.clone(),
                     who: format!("{} {}", to.dimension.word(), to.segment),
-                    now: in_force(&settings, id, to),
-                    to: to.percent,
+                    now: percent(in_force(&settings, id, to)),
+                    to: percent(to.percent),
                     why: f.why.clone(),
                     excess: f.excess,
                     change: p.clone(),
                 });
             }
         }
+        let hours = settings.campaign(id).and_then(|c| c.hours.clone());
+        rows.extend(found.week.as_ref().and_then(|f| {
+            Some(Row {
+                campaign: id,
+                name: entry.campaign.name.clone(),
+                who: f.what.clone(),
+                now: change_words::value(&Setting::Hours(hours)),
+                to: f.advice.clone(),
+                why: f.why.clone(),
+                excess: f.excess,
+                change: f.proposals.first()?.clone(),
+            })
+        }));
     }
     rows.sort_by(|a, b| b.excess.abs().total_cmp(&a.excess.abs()));
     Ok((rows, left))
+}
+
+/// An adjustment as it stands in the table.
+fn percent(x: i16) -> String {
+    match x {
+        0 => "none".into(),
+        -100 => "left out".into(),
+        x => signed(f64::from(x), |x| number(x, 0)) + "%",
+    }
 }
 
 fn in_force(settings: &Settings, id: CampaignId, like: &Adjustment) -> i16 {

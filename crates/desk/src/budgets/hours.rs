@@ -50,7 +50,7 @@ fn zone(book: &Book) -> Tz {
     book.account.time_zone.parse().unwrap_or(Tz::UTC)
 }
 
-fn week_of(hours: Option<&Hours>) -> Week {
+pub(crate) fn week_of(hours: Option<&Hours>) -> Week {
     hours.map_or(ALWAYS, |h| std::array::from_fn(|i| h.at(WeekHour::nth(i))))
 }
 

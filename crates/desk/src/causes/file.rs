@@ -51,6 +51,7 @@ fn segments(q: &Question, entry: &Entry, window: Window) -> Vec<SegmentFile> {
         Dimension::Country,
         Dimension::Gender,
         Dimension::Age,
+        Dimension::Income,
         Dimension::Placement,
         Dimension::Device,
         Dimension::Hour,

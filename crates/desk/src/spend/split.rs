@@ -29,10 +29,11 @@ pub enum SplitBy {
 
 impl SplitBy {
     /// All of them, with their words in addresses and their titles.
-    pub const ALL: [(Self, &'static str, &'static str); 9] = [
+    pub const ALL: [(Self, &'static str, &'static str); 10] = [
         (Self::People(Dimension::Country), "country", "Country"),
         (Self::People(Dimension::Gender), "gender", "Gender"),
         (Self::People(Dimension::Age), "age", "Age"),
+        (Self::People(Dimension::Income), "income", "Income"),
         (Self::People(Dimension::Placement), "placement", "Placement"),
         (Self::People(Dimension::Device), "device", "Device"),
         (Self::People(Dimension::Hour), "hour", "Hour"),

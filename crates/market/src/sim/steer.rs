@@ -1,11 +1,14 @@
-//! How well an account was steered: the same days with nothing changed, and with the best budgets that
-//! knowledge of the truth allows. The same money is the same spend: a budget that is not used up has none to give.
+//! How well an account was steered: the same days with nothing changed, and with the best budgets, bids and targets that
+//! knowledge of the truth allows. Where only budgets are moved, the same money is the same spend: a budget that is not
+//! used up has none to give. Where bids are, what is spent is part of the decision: the best brings the most above what
+//! its results are worth at the account's target.
 
 use serde::Serialize;
 use tiller_core::setting::{Budget, Status};
 
+use super::campaign::CampaignSim;
 use super::market::Market;
-use super::truth::{CurvePoint, response, set_budget};
+use super::truth::{Ahead, CurvePoint, response, scale_bids, set_budget};
 
 /// Who steers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -15,6 +18,15 @@ pub enum Policy {
     Stay,
     /// One who knows every true response: the best daily budgets for what is spent where nobody steers.
     Oracle,
+}
+
+/// What the oracle may move.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Levers {
+    /// Daily budgets, within their total.
+    pub budgets: bool,
+    /// What stands for bids: bids by hand, targets, highest bids.
+    pub bids: bool,
 }
 
 /// What came of it.
@@ -44,13 +56,14 @@ const POINTS: usize = 32;
 const AIMS: usize = 4;
 
 /// Steers an account of a market that stands at the end of its history, and says what came of it.
-pub fn steer(market: Market, account: usize, policy: Policy, days: u32) -> Outcome {
-    let with = |budgets: &[Option<f64>]| {
+pub fn steer(market: Market, account: usize, policy: Policy, levers: Levers, days: u32) -> Outcome {
+    let with = |set: &[Set]| {
         let mut market = market.clone();
-        for (sim, budget) in market.accounts[account].campaigns.iter_mut().zip(budgets) {
-            if let Some(units) = budget {
-                set_budget(sim, *units);
+        for (sim, set) in market.accounts[account].campaigns.iter_mut().zip(set) {
+            if let Some(units) = set.budget {
+                set_budget(sim, units);
             }
+            scale_bids(sim, set.times);
         }
         market.pass(u64::from(days));
         outcome(&market, account, days)
@@ -59,6 +72,13 @@ pub fn steer(market: Market, account: usize, policy: Policy, days: u32) -> Outco
     if policy == Policy::Stay || stayed.spend <= 0.0 {
         return stayed;
     }
+    if levers.bids {
+        return with(&most_worth(&market, account, levers, days));
+    }
+    let with = |budgets: &[Option<f64>]| {
+        let set = |budget: &Option<f64>| Set { budget: *budget, times: 1.0 };
+        with(&budgets.iter().map(set).collect::<Vec<_>>())
+    };
     // What is expected is not what is spent in the end: more money would be compared with less.
     let mut share = 1.0;
     let mut steered = with(&best_budgets(&market, account, days, share));
@@ -122,10 +142,6 @@ impl BudgetResponse {
 fn best_budgets(market: &Market, account: usize, days: u32, share: f64) -> Vec<Option<f64>> {
     let sim = &market.accounts[account];
     let by_value = market.of_world(sim).target_roas.is_some();
-    let is_lever = |c: &super::campaign::CampaignSim| {
-        c.settings.status == Status::Active
-            && matches!(c.settings.budget, Some(Budget::Daily { .. }))
-    };
     let nominal: f64 =
         sim.campaigns.iter().filter(|c| is_lever(c)).map(|c| c.budget_a_day().to_units()).sum();
     // Finer where little money is, since responses bend most there.
@@ -163,6 +179,74 @@ fn best_budgets(market: &Market, account: usize, days: u32, share: f64) -> Vec<O
         }
     };
     responses.iter().zip(spends).map(|(l, spend)| l.as_ref().map(|l| budget(l, spend))).collect()
+}
+
+/// Whether a campaign runs on a daily budget.
+fn is_lever(c: &CampaignSim) -> bool {
+    c.settings.status == Status::Active && matches!(c.settings.budget, Some(Budget::Daily { .. }))
+}
+
+/// What the oracle sets on a campaign.
+#[derive(Clone, Copy, Debug, PartialEq)]
+struct Set {
+    /// Its budget a day; none leaves it.
+    budget: Option<f64>,
+    /// Times that what stands for its bids is multiplied.
+    times: f64,
+}
+
+/// As many times the present bids as are tried.
+const TIMES: [f64; 11] = [0.3, 0.4, 0.5, 0.63, 0.8, 0.9, 1.0, 1.12, 1.25, 1.6, 2.0];
+/// Budgets that are tried with each of them.
+const BUDGETS: usize = 14;
+
+/// For each campaign the bids, and the budget if that may be moved, that bring the account the most above what is spent,
+/// each conversion worth the target, with budgets that add up to no more than the present ones.
+fn most_worth(market: &Market, account: usize, levers: Levers, days: u32) -> Vec<Set> {
+    let sim = &market.accounts[account];
+    let of_world = market.of_world(sim);
+    let worth = |p: &CurvePoint| match (of_world.target_roas, of_world.target_cpa) {
+        (Some(roas), _) => p.value / roas,
+        (None, Some(cpa)) => p.conversions * cpa,
+        (None, None) => p.conversions,
+    };
+    let budgets = |c: &CampaignSim| c.budget_a_day().to_units();
+    let total: f64 = sim.campaigns.iter().filter(|c| is_lever(c)).map(budgets).sum();
+    let grid: Vec<f64> =
+        (1..=BUDGETS).map(|k| total * (k as f64 / BUDGETS as f64).powi(2)).collect();
+    let none = Set { budget: None, times: 1.0 };
+    let ways = |c: &CampaignSim| -> Vec<(CurvePoint, Set)> {
+        let ahead = Ahead::of(market, sim, c, days);
+        if c.settings.status != Status::Active {
+            return vec![(ahead.run(None, 1.0), none)];
+        }
+        let budgets: Vec<Option<f64>> = if levers.budgets && is_lever(c) {
+            grid.iter().map(|b| Some(*b)).collect()
+        } else {
+            vec![None]
+        };
+        let all = TIMES.iter().flat_map(|times| budgets.iter().map(move |b| (*times, *b)));
+        all.map(|(times, budget)| (ahead.run(budget, times), Set { budget, times })).collect()
+    };
+    let ways: Vec<Vec<(CurvePoint, Set)>> = sim.campaigns.iter().map(ways).collect();
+    // Each campaign's best where a unit of money costs so much: dearer as long as more is spent than there is.
+    let best = |price: f64| -> Vec<&(CurvePoint, Set)> {
+        let gain = |p: &CurvePoint| worth(p) - price * p.spend;
+        let of = |all: &'_ Vec<(CurvePoint, Set)>| {
+            (0..all.len()).max_by(|a, b| gain(&all[*a].0).total_cmp(&gain(&all[*b].0)))
+        };
+        ways.iter().filter_map(|all| of(all).map(|i| &all[i])).collect()
+    };
+    let spent = |price: f64| best(price).iter().map(|(p, _)| p.spend).sum::<f64>();
+    let (mut low, mut high) = (1.0, 1.0);
+    while levers.budgets && spent(high) > total && high < 1e3 {
+        high *= 2.0;
+    }
+    for _ in 0..30 {
+        let middle = f64::midpoint(low, high);
+        if spent(middle) > total { low = middle } else { high = middle }
+    }
+    best(high).into_iter().map(|(_, set)| *set).collect()
 }
 
 /// The least concave curve above the points: what mixing two budgets over days would reach.

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use tiller_channel::Micros;
-use tiller_core::setting::Budget;
+use tiller_core::setting::{Budget, Strategy};
 
 use super::campaign::{CampaignSim, Home};
 use super::day::{Outlook, everyone, outlook, who};
@@ -75,8 +75,8 @@ impl<'w> Ahead<'w> {
         }
     }
 
-    /// Its mean day with another budget, and with bids by hand multiplied.
-    fn run(&self, budget: Option<f64>, bid: f64) -> CurvePoint {
+    /// Its mean day with another budget, and with what stands for its bids multiplied.
+    pub(super) fn run(&self, budget: Option<f64>, bid: f64) -> CurvePoint {
         let day = self.outlook(budget, bid);
         CurvePoint {
             budget: budget.unwrap_or_else(|| self.sim.budget_a_day().to_units()),
@@ -93,10 +93,7 @@ impl<'w> Ahead<'w> {
         if let Some(units) = budget {
             set_budget(&mut sim, units);
         }
-        for s in &mut sim.streams {
-            s.settings.bid = s.settings.bid.map(|b| Micros::from_units(b.to_units() * bid));
-        }
-        sim.settings.bid = sim.settings.bid.map(|b| Micros::from_units(b.to_units() * bid));
+        scale_bids(&mut sim, bid);
         let mix = who(&sim, self.home).unwrap_or_else(everyone);
         let mut sum = Outlook::default();
         for n in 1..=i64::from(self.days) {
@@ -121,6 +118,23 @@ impl<'w> Ahead<'w> {
             conversions: sum.conversions / n,
             value: sum.value / n,
         }
+    }
+}
+
+/// Multiplies what stands for its bids: bids by hand wherever they are set, a strategy's target, its highest bid.
+pub(super) fn scale_bids(sim: &mut CampaignSim, times: f64) {
+    let scaled = |m: Micros| Micros::from_units(m.to_units() * times);
+    for s in &mut sim.streams {
+        s.settings.bid = s.settings.bid.map(scaled);
+    }
+    for g in &mut sim.groups {
+        g.settings.bid = g.settings.bid.map(scaled);
+    }
+    sim.settings.bid = sim.settings.bid.map(scaled);
+    match &mut sim.settings.strategy {
+        Strategy::TargetCpa { target } => *target = scaled(*target),
+        Strategy::TargetRoas { target } => *target /= times,
+        _ => sim.settings.bid_ceiling = sim.settings.bid_ceiling.map(scaled),
     }
 }
 

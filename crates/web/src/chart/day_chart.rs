@@ -2,7 +2,9 @@
 
 use askama::Template;
 use chrono::NaiveDate;
+use tiller_core::learning::Learning;
 use tiller_core::{Price, Tally, Target};
+use tiller_desk::bids::words;
 use tiller_desk::causes::Estimate;
 use tiller_desk::numerals::{conversions, day, money, number, sum};
 
@@ -39,6 +41,13 @@ struct Expected {
     title: String,
 }
 
+/// The days on which its strategy is learning.
+struct Learns {
+    from: f64,
+    to: f64,
+    text: String,
+}
+
 /// The chart.
 #[derive(Template)]
 #[template(path = "chart/day_chart.html")]
@@ -50,6 +59,7 @@ pub struct DayChart {
     unsettled_path: String,
     dots: Vec<(f64, f64)>,
     expected: Vec<Expected>,
+    learns: Option<Learns>,
     cost_marks: Vec<Mark>,
     spend_marks: Vec<Mark>,
     days: Vec<Mark>,
@@ -99,12 +109,13 @@ impl DayChart {
     }
 
     /// Days in order; those after `settled` are drawn dashed, with the conversions that are expected of them in
-    /// the end. None without days.
+    /// the end, and the days on which its strategy is learning marked. None without days.
     pub fn new(
         days: &[(NaiveDate, Tally)],
         expected: &[(NaiveDate, Estimate)],
         settled: NaiveDate,
         target: Option<Target>,
+        learning: Option<Learning>,
         currency: &str,
         form: Form,
     ) -> Option<Self> {
@@ -207,7 +218,14 @@ impl DayChart {
             .step_by(every)
             .map(|d| Mark { at: at(x(d) + slot / 2.0), text: day(d) })
             .collect();
+        // What began before the chart does is marked from its first day on.
+        let learns = learning.filter(|l| l.began <= last).map(|l| Learns {
+            from: at(x(l.began.max(first))),
+            to: at(x(last) + slot),
+            text: words::learning(&l),
+        });
         Some(Self {
+            learns,
             width,
             suffix: form.suffix(),
             settled_path: path(&|d| d <= settled),
@@ -247,6 +265,7 @@ mod tests {
             &expected,
             days[2].0,
             Some(Target::Cpa(Price(30.0))),
+            Learning::since(days[3].0, days[4].0, 1.0),
             "EUR",
             Form::Wide,
         )
@@ -261,6 +280,9 @@ mod tests {
         );
         assert_eq!(chart.unsettled_path.matches('L').count(), 2);
         assert!(chart.render().unwrap().contains("not settled"));
-        assert!(DayChart::new(&[], &[], first, None, "EUR", Form::Wide).is_none());
+        let learns = chart.learns.as_ref().unwrap();
+        assert!(learns.text.contains("day 2 of 14") && learns.from > chart.bars[2].x);
+        assert!(learns.to > chart.bars[4].x);
+        assert!(DayChart::new(&[], &[], first, None, None, "EUR", Form::Wide).is_none());
     }
 }

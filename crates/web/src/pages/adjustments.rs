@@ -6,7 +6,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::spot::Subject;
 use tiller_desk::bids::adjustments::{self as desk, MOST, Row};
-use tiller_desk::numerals::{number, signed, sum};
+use tiller_desk::numerals::{signed, sum};
 
 use crate::App;
 use crate::error::PageError;
@@ -41,22 +41,14 @@ struct AdjustmentsPage {
     most: usize,
 }
 
-fn percent(x: i16) -> String {
-    match x {
-        0 => "none".into(),
-        -100 => "left out".into(),
-        x => signed(f64::from(x), |x| number(x, 0)) + "%",
-    }
-}
-
 fn line(r: &Row, frame: &Frame) -> Line {
     Line {
         button: r.offer().button(),
         name: r.name.clone(),
         href: frame.base().causes(Subject::Campaign(r.campaign), &frame.days),
         who: r.who.clone(),
-        now: percent(r.now),
-        to: percent(r.to),
+        now: r.now.clone(),
+        to: r.to.clone(),
         why: r.why.clone(),
         excess: signed(r.excess, sum),
         tone: if r.excess > 0.0 { "harm" } else { "gain" },

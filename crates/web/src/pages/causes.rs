@@ -15,7 +15,7 @@ use tiller_desk::causes::{self, Examined};
 use tiller_desk::numerals::{self, counted, money, number, percent, probability, signed, sum};
 use tiller_desk::rows::{Level, Within, rows};
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{AdGroupId, CampaignId, ItemId};
+use tiller_desk::{AdGroupId, CampaignId, ItemId, learning};
 
 use crate::App;
 use crate::chart::{BridgeChart, DayChart, Forms, Ladder};
@@ -250,6 +250,9 @@ async fn examine(
     if !matches!(subject, Subject::Campaign(_)) {
         crumbs.push((e.campaign.clone(), campaign_link));
     }
+    // A strategy is its campaign's; its parts learn with it.
+    let learners = learning::of_account(&app.db, &book).await?;
+    let learns = entry.and_then(|x| learners.get(&x.campaign.id)).copied();
     let settled = book.last_settled();
     let target = e.judged.as_ref().map(|j| j.target);
     let j = e.judged.as_ref();
@@ -302,7 +305,8 @@ async fn examine(
             _ => None,
         },
         days: Forms::of(|form| {
-            DayChart::new(&e.days, &e.expected, settled, target, &book.account.currency, form)
+            let currency = &book.account.currency;
+            DayChart::new(&e.days, &e.expected, settled, target, learns, currency, form)
         }),
         look_back: j
             .filter(|j| j.diagnosis.faults != Faults::default())

@@ -150,6 +150,7 @@ fn title(by: Told) -> &'static str {
         Told::Country => "Countries",
         Told::Gender => "Genders",
         Told::Age => "Ages",
+        Told::Income => "Incomes",
         Told::Placement => "Placements",
         Told::Device => "Devices",
         Told::Hour => "Hours",

@@ -58,6 +58,8 @@ struct SplitPage {
     cost_title: &'static str,
     more: usize,
     csv: Params,
+    /// Whether its parts can be bid for.
+    bids: bool,
     short: Option<&'static str>,
 }
 
@@ -180,6 +182,7 @@ pub async fn show(
     let working = params.with("by", a.word).with("of", "part");
     let page = SplitPage {
         title: a.title,
+        bids: matches!(a.by, SplitBy::People(_) | SplitBy::Weekday),
         ways: SplitBy::ALL.iter().map(|(_, w, t)| (*t, *w == a.word, params.with("by", w).with("part", ""))).collect(),
         campaigns: a
             .book

@@ -9,10 +9,11 @@ use tiller_store::splits::SegmentTally;
 /// Smaller changes of the cost, as a share, are not taken apart.
 const LEAST: f64 = 0.05;
 /// In this order dimensions are preferred where they tell as much.
-const ORDER: [Dimension; 5] = [
+const ORDER: [Dimension; 6] = [
     Dimension::Country,
     Dimension::Gender,
     Dimension::Age,
+    Dimension::Income,
     Dimension::Placement,
     Dimension::Device,
 ];

@@ -80,6 +80,8 @@ pub struct Findings {
     pub audit: Vec<Found>,
     /// People and hours, in the order in which they are looked through.
     pub people: Vec<Dimension>,
+    /// The hours of its week that are worth another bid, or none; offered on the page of hours and among the adjustments.
+    pub week: Option<Found>,
     /// Search terms.
     pub searches: Searches,
     /// Listings whose bids should move.
@@ -213,6 +215,7 @@ async fn look_through(
         None
     };
     let people = people::find(&scene, &split, &of_week);
+    let week = people::week(&scene, &of_week);
     let searches = searches::find(&scene, terms);
     Ok(Findings {
         window: Some(window),
@@ -220,6 +223,7 @@ async fn look_through(
         listings,
         path,
         people,
+        week,
         searches,
         broke,
         gap: gap::find(&split, &before),

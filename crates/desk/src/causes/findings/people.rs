@@ -1,6 +1,6 @@
-//! People and hours that carry the excess: country first, then gender, age, placement, device, hours.
+//! People and hours that carry the excess: country first, then gender, age, income, placement, device, hours.
 
-use tiller_core::hours::hopeless;
+use tiller_core::hours::{advised, hopeless};
 use tiller_core::segments::{self, Finding, Proposal as Advice, Segment};
 use tiller_core::setting::{Adjustment, Budget, Dimension as Told, Hours, Setting};
 use tiller_core::week::WeekHour;
@@ -8,12 +8,15 @@ use tiller_core::{Tally, Target};
 use tiller_store::splits::SegmentTally;
 
 use super::{Found, Scene};
-use crate::numerals::{money, number, signed};
+use crate::budgets::hours::{week_of, window};
+use crate::numerals::{counted, money, number, signed};
 use crate::tray::proposal::{Adds, Proposal};
+use crate::wording::capital;
 use tiller_core::spot::Subject;
 
 /// In this order segments are looked through.
-const ORDER: [Told; 5] = [Told::Country, Told::Gender, Told::Age, Told::Placement, Told::Device];
+const ORDER: [Told; 6] =
+    [Told::Country, Told::Gender, Told::Age, Told::Income, Told::Placement, Told::Device];
 
 /// One way to tell people apart.
 #[derive(Clone, Debug)]
@@ -196,6 +199,49 @@ fn hours(s: &Scene, of_week: &[(WeekHour, Tally)]) -> Option<Dimension> {
                 proposals: hours_off(s, &off, &reason),
             }),
         }],
+    })
+}
+
+/// The week's hours, each with the bid that what it brings is worth: of weekdays and of weekends, three hours together.
+pub(super) fn week(s: &Scene, of_week: &[(WeekHour, Tally)]) -> Option<Found> {
+    if needs_lifetime(s) {
+        return None;
+    }
+    let set = s.settings.campaign(s.campaign())?.hours.as_ref();
+    let present = week_of(set);
+    let advised = advised(&present, of_week, s.rules)?;
+    let differ = |at: &WeekHour| present[at.index()] != advised[at.index()];
+    let of = |pick: &dyn Fn(Option<i16>, i16) -> bool| {
+        let all = WeekHour::all().filter(differ).map(WeekHour::index);
+        all.filter(|i| present[*i].is_some_and(|was| pick(advised[*i], was))).count() as u64
+    };
+    let parts = [
+        (of(&|to, _| to.is_none()), "off"),
+        (of(&|to, was| to.is_some_and(|to| to < was)), "at a lower bid"),
+        (of(&|to, was| to.is_some_and(|to| to > was)), "at a higher bid"),
+    ];
+    let mut parts = parts.into_iter().filter(|(n, _)| *n > 0);
+    let (first, how) = parts.next()?;
+    let first = format!("{} {how}", counted(first, "hour", "hours"));
+    let rest = parts.map(|(n, how)| format!("{n} {how}"));
+    let advice = std::iter::once(first).chain(rest).collect::<Vec<_>>().join(", ");
+    let tally: Tally = of_week.iter().filter(|(at, _)| differ(at)).map(|(_, t)| *t).sum();
+    let why = format!(
+        "over {} days these hours bring more or less than the rest of the week, by more than chance explains",
+        window(s.window.to()).days()
+    );
+    let hours = Hours::new(advised.to_vec()).ok()?;
+    let subject = Subject::Campaign(s.campaign());
+    let proposal =
+        s.propose(subject, Setting::Hours(Some(hours)), &format!("{}.", capital(&why)), "")?;
+    Some(Found {
+        id: "week".into(),
+        what: "hours of the week".into(),
+        why,
+        tally: Some(tally),
+        excess: s.target.excess(&tally),
+        advice,
+        proposals: vec![proposal],
     })
 }
 

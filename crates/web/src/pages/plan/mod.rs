@@ -3,6 +3,8 @@
 mod table;
 pub mod working;
 
+use std::sync::Arc;
+
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
@@ -11,6 +13,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::allocation::Answer;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::book::Book;
+use tiller_desk::learning::{self, Learners};
 use tiller_desk::plans::file::PlanFile;
 use tiller_desk::plans::{FieldError, GroupBy, Opened, Typed};
 use tiller_desk::{DeskError, PlanId, plans as desk};
@@ -67,9 +70,26 @@ async fn page(
         None => false,
     };
     let others = others(app, member, opened.plan.id).await?;
-    let scene = Scene { opened, file, fields, book: book.as_deref(), others: &others, newer };
+    let learners = learners(app, book.as_deref()).await?;
+    let scene = Scene {
+        opened,
+        file,
+        fields,
+        book: book.as_deref(),
+        others: &others,
+        learners: &learners,
+        newer,
+    };
     let table = table(&frame, &scene, errors);
     Ok(PlanPage { frame, table })
+}
+
+/// The campaigns whose strategies are learning.
+async fn learners(app: &App, book: Option<&Book>) -> Result<Arc<Learners>, PageError> {
+    match book {
+        Some(book) => Ok(learning::of_account(&app.db, book).await?),
+        None => Ok(Arc::default()),
+    }
 }
 
 /// The account's other plans.
@@ -125,12 +145,14 @@ pub async fn solve(
     if fragment {
         let frame = Frame::new(&member, Station::Budgets, &params);
         let others = others(&app, &member, opened.plan.id).await?;
+        let learners = learners(&app, book.as_deref()).await?;
         let scene = Scene {
             opened: &opened,
             file: &file,
             fields: &fields,
             book: book.as_deref(),
             others: &others,
+            learners: &learners,
             newer: false,
         };
         return Ok(table(&frame, &scene, errors).into_response());

@@ -8,7 +8,9 @@ use askama_web::WebTemplate;
 use tiller_core::allocation::{
     Answer, Goal, HeldBy, Problem, Response as Curve, Solved, Use, at_totals, brings,
 };
+use tiller_desk::bids::words::learning as learned;
 use tiller_desk::book::Book;
+use tiller_desk::learning::Learners;
 use tiller_desk::numerals::{self, count, money, number, percent, signed};
 use tiller_desk::plans::file::PlanFile;
 use tiller_desk::plans::{FieldError, Opened, THIN, Typed, answer, moves, words};
@@ -27,6 +29,8 @@ pub struct LineView {
     id: String,
     group: String,
     current: String,
+    /// How far its strategy has come with learning, if it is.
+    learning: String,
     rates: String,
     thin: bool,
     shape: &'static str,
@@ -129,11 +133,12 @@ pub(super) struct Scene<'a> {
     pub fields: &'a Typed,
     pub book: Option<&'a Book>,
     pub others: &'a [Opened],
+    pub learners: &'a Learners,
     pub newer: bool,
 }
 
 pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
-    let Scene { opened, file, fields, book, others, newer } = *scene;
+    let Scene { opened, file, fields, book, others, learners, newer } = *scene;
     let worked = if file.check().is_ok() { Some(desk::work(file)) } else { None };
     let solved = worked.as_ref().and_then(desk::Worked::solved);
     let errors: HashMap<String, String> =
@@ -212,7 +217,14 @@ pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> Pl
         refresh: (newer && frame.editor)
             .then(|| format!("{}/budgets/{}/refresh", frame.base(), opened.plan.id)),
         lines: (0..file.lines.len())
-            .map(|i| line_view(file, i, answered, whys.get(i), &errors, &shown))
+            .map(|i| {
+                let campaign = book.and_then(|b| desk::entry_of(b, &file.lines[i].id));
+                let learning = campaign.and_then(|e| learners.get(&e.campaign.id));
+                LineView {
+                    learning: learning.map(learned).unwrap_or_default(),
+                    ..line_view(file, i, answered, whys.get(i), &errors, &shown)
+                }
+            })
             .collect(),
         results: match file.goal {
             Goal::Conversions | Goal::LeastSpend => "Conversions",
@@ -403,6 +415,7 @@ fn line_view(
         id: line.id.clone(),
         group: line.group.clone().unwrap_or_default(),
         current: budget(line.current),
+        learning: String::new(),
         rates,
         thin: conversions < THIN,
         shape: match line.response {
