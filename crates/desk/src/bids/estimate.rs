@@ -1,7 +1,7 @@
 //! What a campaign that doesn't exist yet would bring (P10): from the account's own campaigns that are like it, from what
 //! its channel says, and from both together.
 
-use tiller_channel::connection::Connection as _;
+use tiller_channel::connection::{ChannelError, Connection as _};
 use tiller_channel::wire::{Draft, Estimate, MoneyBetween, Who};
 use tiller_core::evidence::Interval;
 use tiller_core::results_estimate::{Guess, Own, Results, Similar, Told, results};
@@ -221,6 +221,7 @@ pub async fn estimate(db: &PgPool, book: &Book, asked: &Asked<'_>) -> Result<Est
     };
     let (answer, silent) = match answer {
         Ok(answer) => (Some(answer), None),
+        Err(ChannelError::Refused { detail, .. }) if !detail.is_empty() => (None, Some(detail)),
         Err(error) => (None, Some(error.to_string())),
     };
     let most = most_cpc(&draft, &own);

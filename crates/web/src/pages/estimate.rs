@@ -68,9 +68,12 @@ fn range(i: Interval, text: &dyn Fn(f64) -> String) -> String {
     if low == high { low } else { format!("{low} to {high}") }
 }
 
+/// A budget of which so much is spent is used up.
+const USED_UP: f64 = 0.95;
+
 /// A count of a day: whole ones where there are many.
 fn a_day(x: f64) -> String {
-    if x >= 10.0 { count(x.round()) } else { number(x, if x >= 1.0 { 1 } else { 2 }) }
+    if x >= 10.0 { count(x.round()) } else { number(x, if x >= 0.1 { 1 } else { 2 }) }
 }
 
 /// Reads a figure from results.
@@ -112,9 +115,14 @@ fn lead(e: &Estimated) -> String {
         return "Nothing tells what its clicks would bring: no campaign of the account is like it."
             .into();
     };
+    let spent = e.together.spend.map_or(e.budget, Guess::mid);
+    let of = if spent < USED_UP * e.budget {
+        format!("Of {} a day about {} would be spent, for", sum(e.budget), sum(spent))
+    } else {
+        format!("{} a day would bring", sum(e.budget))
+    };
     format!(
-        "{} a day would bring {} conversions, at {} each.",
-        sum(e.together.spend.map_or(e.budget, Guess::mid)),
+        "{of} {} conversions at {} each.",
         range(conversions.between(), &a_day),
         range(cpa.between(), &|x| money(x))
     )
@@ -147,7 +155,7 @@ fn notes(e: &Estimated) -> Vec<String> {
         });
     }
     if let Some(why) = &e.silent {
-        notes.push(format!("The channel says nothing of it: {}", as_sentence(why)));
+        notes.push(format!("The channel says nothing of it: {why}."));
     }
     if e.differ {
         notes.push("The channel and your campaigns differ in what a click costs by more than either allows for; together the range holds both.".into());

@@ -52,6 +52,26 @@ impl Desk {
         format!("budgets/campaigns/{id}")
     }
 
+    /// A page whatever its status.
+    pub async fn get(&self, place: &str) -> (StatusCode, String) {
+        let answer = self.site.get(&self.path(place), Some(&self.cookie)).await;
+        (answer.status(), text(answer).await)
+    }
+
+    /// Sends everything that waits, and fetches what came of it.
+    pub async fn send_all(&self) {
+        let tray = self.page("tray").await;
+        let ids = tray.split("name=\"change\" value=\"").skip(1);
+        let body: Vec<String> =
+            ids.map(|r| format!("change={}", r.split('"').next().unwrap())).collect();
+        let sent =
+            self.site.post(&self.path("tray/send"), Some(&self.cookie), &body.join("&")).await;
+        assert_eq!(sent.status(), StatusCode::SEE_OTHER);
+        while tiller_desk::jobs::send::run_next(&self.site.db).await.unwrap()
+            || tiller_desk::jobs::fetch::run_next(&self.site.db).await.unwrap()
+        {}
+    }
+
     pub async fn waiting(&self) -> usize {
         self.page("tray").await.matches("name=\"change\"").count()
     }
