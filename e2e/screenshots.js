@@ -63,7 +63,7 @@ await press("Fill from results");
 await page.getByText("Filled from what the hours brought").waitFor();
 await shoot("hours");
 await view("pace", `${school}/spend/pace`);
-await view("channels", `${school}/channels`);
+await view("estimate", `${school}/bids/estimate?channel=Findle&kind=keyword&strategy=manual_cpc&bid=8&budget=150`);
 
 await page.goto(`${school}/reports`);
 const rows = ["Tag;Kampagne;Anzeigengruppe;Klicks;Kosten;Leads", ...Array.from({ length: 9 }, (_, i) => `0${i + 1}.11.2026;Autumn fair;Stand;${40 + i};${30 + i},50;${1 + (i % 3)}`)];

@@ -162,3 +162,71 @@ test("a target follows its product line", async ({ desk: page }) => {
   await page.getByRole("button", { name: "Apply" }).click();
   await expect(page.getByLabel("Name, row 1")).toHaveValue("");
 });
+
+test("a strategy is shared, and the tray tells beforehand what that changes for each", async ({ desk: page }) => {
+  await page.goto(`${supply}/bids`);
+  await page.getByRole("link", { name: "Shared", exact: true }).click();
+  await expect(page.getByText("No campaigns share a strategy.")).toBeVisible();
+  await expectAccessible(page);
+  // By keyboard alone.
+  await page.getByLabel("Choose Smokers, search").focus();
+  await page.keyboard.press("Space");
+  await page.getByLabel("Choose Suits, search").focus();
+  await page.keyboard.press("Space");
+  await page.getByLabel("Share as").focus();
+  await page.keyboard.type("Safety");
+  await page.keyboard.press("Enter");
+  await expect(page.getByText("2 changes were put in the tray.")).toBeVisible();
+  await page.goto(`${supply}/tray`);
+  await expect(page.getByText("what is shared takes it from most value to target ROAS 8.50")).toBeVisible();
+  await expect(page.getByText("its strategy will be learning for about")).toBeVisible();
+  await expectAccessible(page);
+  await emptyTray(page, supply);
+  // Of two channels nothing is shared.
+  await page.goto(`${supply}/bids/shared`);
+  await page.getByLabel("Choose Smokers, search").check();
+  await page.getByLabel("Choose Stall, hives").check();
+  await page.getByLabel("Share as").fill("Safety");
+  await page.getByRole("button", { name: "Put in tray" }).click();
+  await expect(page.getByText("A strategy is shared within one channel; choose campaigns of one.")).toBeVisible();
+});
+
+test("what a campaign would bring is estimated before there is one", async ({ desk: page }) => {
+  await page.goto(`${school}/bids`);
+  await page.getByRole("link", { name: "Estimate", exact: true }).click();
+  await expectAccessible(page);
+  await page.getByLabel("Channel").selectOption("Findle");
+  await page.getByLabel("Shows by").selectOption("Keywords");
+  await page.getByLabel("Bids by").selectOption("Manual CPC");
+  await page.getByLabel("Bid, or highest bid").fill("5");
+  await page.getByLabel("Budget a day").fill("many");
+  await page.getByRole("button", { name: "Estimate" }).click();
+  await expect(page.getByRole("alert")).toContainText("Budget");
+  await expect(page.getByLabel("Budget a day")).toHaveValue("many");
+  await page.getByLabel("Budget a day").fill("150");
+  await page.getByText("Only some, by device").click();
+  await page.getByLabel("phone").check();
+  await page.getByRole("button", { name: "Estimate" }).click();
+  await expect(page.locator("p.lead-in")).toContainText("conversions at");
+  await expect(page.getByText("The channel advises bids of")).toBeVisible();
+  await expect(page.getByLabel("phone")).toBeChecked();
+  await expectAccessible(page);
+  // CPA = CPC ÷ CVR and spend = clicks × CPC: the middle of each range agrees with the others.
+  const middle = async (title) => {
+    const cell = page.locator("tr", { has: page.getByRole("rowheader", { name: title, exact: true }) }).locator("td").last();
+    const ends = (await cell.innerText()).split(" to ").map(number);
+    return Math.sqrt(ends[0] * ends[ends.length - 1]);
+  };
+  const [clicks, spend, cpc] = [await middle("Clicks a day"), await middle("Spend a day"), await middle("CPC")];
+  expect(clicks * cpc / spend).toBeGreaterThan(0.85);
+  expect(clicks * cpc / spend).toBeLessThan(1.15);
+});
+
+test("adjustments are reached from a split, and hours stand among them", async ({ desk: page }) => {
+  await page.goto(`${school}/spend/split?by=age`);
+  await page.getByRole("link", { name: "Adjustments", exact: true }).click();
+  await expect(page.getByRole("heading", { name: "Adjustments" })).toBeVisible();
+  await expectAccessible(page);
+  await page.goto(`${school}/spend/split?by=income`);
+  await expect(page.getByRole("rowheader", { name: "unknown" })).toBeVisible();
+});
