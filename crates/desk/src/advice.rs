@@ -19,6 +19,7 @@ use crate::budgets::responses;
 use crate::budgets::weekly::{self, Move, Part, Week};
 use crate::causes::{Examined, remedy};
 use crate::kept::Kept;
+use crate::since::{self, Since};
 use crate::tray::proposal::{Origin, Proposal};
 use crate::volume::{self, Volumes};
 
@@ -47,6 +48,7 @@ pub struct Advised {
     /// How clicks answer to bids, campaign by campaign.
     pub volumes: Arc<Volumes>,
     raises: HashMap<CampaignId, Proposal>,
+    since: since::Moves,
     quiet: HashMap<CampaignId, Quiet>,
 }
 
@@ -58,14 +60,21 @@ pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Advised>, DeskEr
         let settings = Settings::of_book(db, book).await?;
         let curves = Curves::load(db, &book.account).await?;
         let volumes = volume::of_account(db, book).await?;
-        Ok(Advised::of(book, &settings, &curves, volumes))
+        let since = since::of_account(db, book).await?;
+        Ok(Advised::of(book, &settings, &curves, volumes, since))
     };
     book.keep(&KEPT, (), reconcile).await
 }
 
 impl Advised {
     /// From what has been loaded.
-    pub fn of(book: &Book, settings: &Settings, curves: &Curves, volumes: Arc<Volumes>) -> Self {
+    pub fn of(
+        book: &Book,
+        settings: &Settings,
+        curves: &Curves,
+        volumes: Arc<Volumes>,
+        since: since::Moves,
+    ) -> Self {
         let known = responses::of_account(book, settings, curves);
         let quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
@@ -97,7 +106,7 @@ impl Advised {
             Some((e.campaign.id, remedy::raise(settings, &volumes, e, j.as_ref()?)?))
         };
         let raises = book.entries.iter().zip(book.judge_all()).filter_map(raise).collect();
-        Self { week, known, volumes, raises, quiet }
+        Self { week, known, volumes, raises, since, quiet }
     }
 
     /// The one advice for a campaign with its verdict.
@@ -110,8 +119,16 @@ impl Advised {
         let moved = self.week.moves.iter().find(|m| m.line.campaign == id);
         match (judged, moved) {
             (_, Some(m)) => Advice::Budget(m),
-            (Some(judged), None) => Advice::Verdict(judged),
-            (None, None) => self.raises.get(&id).map_or(Advice::Nothing, Advice::Raise),
+            (Some(judged), None) => match self.since.get(&id).filter(|_| asks_for_less(judged)) {
+                Some(since) => since
+                    .against_less()
+                    .map_or(Advice::Verdict(judged), |quiet| Advice::Quiet(quiet.clone())),
+                None => Advice::Verdict(judged),
+            },
+            (None, None) => self.raises.get(&id).map_or(Advice::Nothing, |raise| {
+                let against = self.since.get(&id).and_then(Since::against_more);
+                against.map_or(Advice::Raise(raise), |quiet| Advice::Quiet(quiet.clone()))
+            }),
         }
     }
 
@@ -204,6 +221,11 @@ fn halfway_fixed(j: &Judged) -> f64 {
     };
     // No result at all can't be fixed by a share.
     cost.map_or(1.0, |over| 2.0 * over / (over + 1.0)).max(1.0)
+}
+
+/// Whether its verdict asks for a lower bid.
+fn asks_for_less(j: &Judged) -> bool {
+    matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::OrderValue | Verdict::Both)
 }
 
 /// Whether its verdict asks for something before its budget does; a launch or a shock asks for patience.

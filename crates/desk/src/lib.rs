@@ -21,6 +21,7 @@ pub mod pace;
 pub mod plans;
 pub mod report_file;
 pub mod rows;
+mod since;
 pub mod spend;
 pub mod steps;
 pub mod today;

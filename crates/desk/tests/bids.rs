@@ -120,6 +120,43 @@ async fn a_shock_makes_a_strategy_learn(db: PgPool) {
     assert_eq!(learning().await, None, "it is over");
 }
 
+/// Once its look-back is over a campaign is judged by days of which half still tell of the bid before: what came since has
+/// to ask for another step too. Here it was cut so far that it does not.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_step_that_suffices_is_not_followed_by_another(db: PgPool) {
+    let s = Scene::new(&db).await;
+    account::set_default_target(&db, s.account.id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
+    let account = account::by_slug(&db, &s.account.slug).await.unwrap();
+    let id = s.id(&db, "Courses, search").await;
+    let cure = async || {
+        let now = book(&db, &account).await;
+        let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();
+        let advised = advice::of_account(&db, &now).await.unwrap();
+        let judged = now.judge(id);
+        let over = judged.as_ref().is_some_and(|j| j.tally.cpa().is_some_and(|c| c > Price(30.0)));
+        (over, advised.cure(&now, &settings, now.entry(id).unwrap(), judged.as_ref()))
+    };
+    assert!(matches!(cure().await, (true, Some(Cure::Change(_)))));
+    let subject = tiller_core::spot::Subject::Campaign(id);
+    let edit = tray::Edit::Target;
+    // In two steps, so that nothing begins to learn anew and the look-back comes sooner.
+    for to in ["44.5", "36"] {
+        tray::edit(&db, &account, s.person, &[subject], edit, to, "").await.unwrap();
+        s.send(&db).await;
+    }
+    let (_, first) = cure().await;
+    assert!(matches!(&first, Some(Cure::Quiet(q)) if !q.unclear), "{first:?}");
+    s.days_pass(&db, 15).await;
+    let (over, then) = cure().await;
+    let Some(Cure::Quiet(quiet)) = then else { panic!("{over} {then:?}") };
+    assert!(over && quiet.unclear, "the days before still weigh: {over} {quiet:?}");
+    assert!(quiet.sentence().contains("what came since does not ask for more"));
+    // When all days tell of it, it is judged as it is.
+    s.days_pass(&db, 20).await;
+    let (over, last) = cure().await;
+    assert!(!matches!(&last, Some(Cure::Quiet(q)) if q.unclear), "{over} {last:?}");
+}
+
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn toward_what_is_affordable_by_whatever_sets_the_bid(db: PgPool) {
     let s = Scene::new(&db).await;

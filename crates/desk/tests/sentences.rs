@@ -430,8 +430,10 @@ fn changes(out: &mut Snapshot) {
     out.say(&change_words::sentence(None, &word(true)));
     for until in [Some(day(19)), None] {
         let what = change_words::sentence(Some(&daily(50.0)), &daily(60.0));
-        out.say(&Quiet { what, until, undone: false }.sentence());
+        out.say(&Quiet { what, until, undone: false, unclear: false }.sentence());
     }
+    let what = change_words::sentence(Some(&daily(50.0)), &daily(60.0));
+    out.say(&Quiet { what, until: Some(day(19)), undone: false, unclear: true }.sentence());
     out.section("What limits it");
     for held in [LimitedBy::Budget, LimitedBy::Bid, LimitedBy::Neither] {
         let t = tally(300.0, 2.0, 0.1, 80.0, 0.03);

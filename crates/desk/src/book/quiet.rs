@@ -18,6 +18,8 @@ pub struct Quiet {
     pub until: Option<NaiveDate>,
     /// Whether it took another change back.
     pub undone: bool,
+    /// Whether its look-back is over, and what came since does not ask for more yet.
+    pub unclear: bool,
 }
 
 impl Quiet {
@@ -26,12 +28,18 @@ impl Quiet {
             what: change_words::sentence(touch.was.as_ref(), &touch.set_to),
             until: touch.until.filter(|_| !touch.waits()),
             undone: touch.undoes,
+            unclear: false,
         }
     }
 
     /// What was changed, and until when that is left alone.
     pub fn sentence(&self) -> String {
         match self.until {
+            Some(until) if self.unclear => format!(
+                "{}; what came since does not ask for more, and from {} on all days tell of it",
+                self.what,
+                day(until)
+            ),
             Some(until) => format!("{}; look-back on {}", self.what, day(until)),
             None => format!("{} waits in the tray", self.what),
         }
