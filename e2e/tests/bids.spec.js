@@ -230,3 +230,39 @@ test("adjustments are reached from a split, and hours stand among them", async (
   await page.goto(`${school}/spend/split?by=income`);
   await expect(page.getByRole("rowheader", { name: "unknown" })).toBeVisible();
 });
+
+test("listings that return too little and too much are both brought halfway from here", async ({ desk: page }) => {
+  await page.goto(`${supply}/bids`);
+  await page.getByRole("link", { name: "Items", exact: true }).click();
+  const bidOf = async (name) => {
+    await page.getByLabel("Filter by name").fill(name);
+    const row = page.locator("#seen tbody tr", { hasText: name }).filter({ hasText: "Shop listings" });
+    await expect(row).toHaveCount(1);
+    await row.getByRole("checkbox").check();
+    await page.getByLabel("What", { exact: true }).selectOption({ label: "bid halfway to affordable" });
+    await page.getByRole("button", { name: "Put in tray" }).last().click();
+    await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+    await page.goto(`${supply}/tray`);
+    const change = page.locator("table.changes tbody tr", { hasText: name });
+    const [now, then] = await change.locator("td.value").allInnerTexts();
+    await page.goto(`${supply}/bids?level=items`);
+    return [number(now), number(then)];
+  };
+  const [low, lower] = await bidOf("Extractor, 3 frames, hand");
+  expect(lower).toBeLessThan(low);
+  const [high, higher] = await bidOf("Foundation, 5 kg");
+  expect(higher).toBeGreaterThan(high);
+  await emptyTray(page, supply);
+});
+
+test("bids that follow their own averages are found from here and raised again", async ({ desk: page }) => {
+  await page.goto(`${supply}/bids`);
+  await page.locator("#seen").getByRole("link", { name: "Stall, jars" }).click();
+  await expect(page.getByRole("heading", { name: "Stall, jars" })).toBeVisible();
+  await page.getByRole("link", { name: "Why", exact: true }).click();
+  await expect(page.getByRole("heading", { name: "The path of its bids" })).toBeVisible();
+  await page.getByRole("checkbox", { name: /^Select: bid/ }).first().check();
+  await page.getByRole("button", { name: "Put selected in the tray" }).click();
+  await expect(page.getByText("One change was put in the tray.")).toBeVisible();
+  await emptyTray(page, supply);
+});

@@ -276,27 +276,42 @@ fn print_outcomes(world: &World, outcomes: Vec<Outcome>, json: bool) -> anyhow::
     if json {
         let object: serde_json::Map<String, serde_json::Value> = outcomes
             .iter()
-            .map(|(a, o)| Ok((a.key.clone(), serde_json::to_value(o)?)))
+            .map(|(a, o)| {
+                let mut of = serde_json::to_value(o)?;
+                of["worth"] = worth(a, &o).into();
+                Ok((a.key.clone(), of))
+            })
             .collect::<Result<_, serde_json::Error>>()?;
         serde_json::to_writer_pretty(&mut out, &object)?;
         return Ok(writeln!(out)?);
     }
     writeln!(
         out,
-        "{:<20} {:>12} {:>12} {:>13} {:>10} {:>6}",
-        "account", "spend", "conversions", "value", "CPA", "ROAS"
+        "{:<20} {:>12} {:>12} {:>13} {:>10} {:>6} {:>13}",
+        "account", "spend", "conversions", "value", "CPA", "ROAS", "over spend"
     )?;
     for (account, o) in outcomes {
         writeln!(
             out,
-            "{:<20} {:>12} {:>12} {:>13} {:>10} {:>6}",
+            "{:<20} {:>12} {:>12} {:>13} {:>10} {:>6} {:>13}",
             account.key,
             money(o.spend),
             number(o.conversions, 0),
             money(o.value),
             or_absent(o.cpa(), money),
             or_absent((o.value > 0.0).then(|| o.value / o.spend), |r| number(r, 2)),
+            or_absent(worth(account, &o), money),
         )?;
     }
     Ok(())
+}
+
+/// What results are worth at an account's target, above what was spent.
+fn worth(account: &tiller_market::world::Account, o: &Outcome) -> Option<f64> {
+    let results = match (account.target_cpa, account.target_roas) {
+        (Some(cpa), _) => o.conversions * cpa,
+        (None, Some(roas)) => o.value / roas,
+        (None, None) => return None,
+    };
+    Some(results - o.spend)
 }
