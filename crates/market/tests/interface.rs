@@ -217,6 +217,7 @@ fn the_openapi_document_names_every_place() {
         [
             "/v1/channels",
             "/v1/channels/{channel}/changes",
+            "/v1/channels/{channel}/estimate",
             "/v1/channels/{channel}/reports/{kind}",
             "/v1/channels/{channel}/structure",
             "/v1/clock",
