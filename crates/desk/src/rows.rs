@@ -13,7 +13,7 @@ use crate::book::{self, Book, Entry, Judged, Period};
 use tiller_core::spot::Subject;
 
 /// What a row of the table is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Level {
     /// Campaigns.
     Campaigns,
@@ -38,7 +38,7 @@ impl Level {
 }
 
 /// What is looked into.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Within {
     /// One campaign only.
     pub campaign: Option<CampaignId>,

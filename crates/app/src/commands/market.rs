@@ -278,7 +278,7 @@ fn print_outcomes(world: &World, outcomes: Vec<Outcome>, json: bool) -> anyhow::
             .iter()
             .map(|(a, o)| {
                 let mut of = serde_json::to_value(o)?;
-                of["worth"] = worth(a, &o).into();
+                of["worth"] = worth(a, o).into();
                 Ok((a.key.clone(), of))
             })
             .collect::<Result<_, serde_json::Error>>()?;

@@ -124,11 +124,14 @@ pub async fn campaigns(db: &PgPool, book: &Arc<Book>) -> Result<Arc<Bids>, DeskE
             book: Arc::clone(book),
             window: window(book),
             volumes: Arc::clone(&advised.volumes),
-            lines: lines(db, book, rows).await?,
+            lines: lines(db, book, rows.to_vec()).await?,
         })
     };
     book.keep(&KEPT, (), read).await
 }
+
+/// Of a large account a level has tens of thousands: of few accounts at a time.
+static ROWS: Kept<(Period, (Level, Within)), Vec<Row>> = Kept::new(4);
 
 /// The rows of a level over the settled days.
 pub async fn rows_of(
@@ -136,8 +139,9 @@ pub async fn rows_of(
     book: &Book,
     level: Level,
     within: Within,
-) -> Result<Vec<Row>, DeskError> {
-    rows_over(db, book, level, within, Period { window: window(book), against: None }).await
+) -> Result<Arc<Vec<Row>>, DeskError> {
+    let over = Period { window: window(book), against: None };
+    book.keep(&ROWS, (level, within), || rows_over(db, book, level, within, over)).await
 }
 
 /// Rows with how they bid: of a large account those that a page shows, since each item's settings are read.

@@ -140,11 +140,11 @@ pub async fn show(
         }
         level => {
             let rows = desk::rows_of(&app.db, &book, level, view.within).await?;
-            let mut rows = view.arrange(rows, |r| r, ORDER);
+            let rows = view.arrange(rows.iter().collect(), |r| *r, ORDER);
             let table = Table::new("bids", &view, &params, &columns, ORDER);
-            let table = table.of_rows(&book, &view, rows.iter(), &params);
-            rows.truncate(MOST_ROWS);
-            (table, desk::lines(&app.db, &book, rows).await?)
+            let table = table.of_rows(&book, &view, rows.iter().copied(), &params);
+            let shown = rows.into_iter().take(MOST_ROWS).cloned().collect();
+            (table, desk::lines(&app.db, &book, shown).await?)
         }
     };
     let account = book.total(whole.window);
@@ -293,7 +293,8 @@ pub async fn csv(
     let view = View::of(&params)?;
     let columns = columns(&session, &params, &book, view.level).await?;
     let rows = desk::rows_of(&app.db, &book, view.level, view.within).await?;
-    let all = desk::lines(&app.db, &book, view.arrange(rows, |r| r, ORDER)).await?;
+    let rows = view.arrange(rows.iter().collect(), |r| *r, ORDER);
+    let all = desk::lines(&app.db, &book, rows.into_iter().cloned().collect()).await?;
     let window = book.settled().unwrap_or(book.period.window);
     let account = book.total(window);
     let before = [
