@@ -178,7 +178,7 @@ test("a strategy is shared, and the tray tells beforehand what that changes for 
   await page.keyboard.press("Enter");
   await expect(page.getByText("2 changes were put in the tray.")).toBeVisible();
   await page.goto(`${supply}/tray`);
-  await expect(page.getByText("what is shared takes it from most value to target ROAS 8.50")).toBeVisible();
+  await expect(page.getByText("joining takes it from most value to target ROAS 8.50")).toBeVisible();
   await expect(page.getByText("its strategy will be learning for about")).toBeVisible();
   await expectAccessible(page);
   await emptyTray(page, supply);

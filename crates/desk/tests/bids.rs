@@ -150,7 +150,7 @@ async fn a_step_that_suffices_is_not_followed_by_another(db: PgPool) {
     let (over, then) = cure().await;
     let Some(Cure::Quiet(quiet)) = then else { panic!("{over} {then:?}") };
     assert!(over && quiet.unclear, "the days before still weigh: {over} {quiet:?}");
-    assert!(quiet.sentence().contains("what came since does not ask for more"));
+    assert!(quiet.sentence().contains("don’t call for another step yet"));
     // When all days tell of it, it is judged as it is.
     s.days_pass(&db, 20).await;
     let (over, last) = cure().await;

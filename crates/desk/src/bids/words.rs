@@ -58,7 +58,7 @@ pub fn next(line: &Line) -> String {
         Some(Cure::Change(p)) => change_words::aim(&p.set),
         Some(Cure::Budget(m, _)) => format!("daily budget {} to {}", money(m.from), money(m.to)),
         Some(Cure::Quiet(quiet)) => match quiet.until {
-            Some(until) if quiet.unclear => format!("judged anew on {}", day(until)),
+            Some(until) if quiet.unclear => format!("judged again on {}", day(until)),
             Some(until) => format!("look-back on {}", day(until)),
             None => "waits in the tray".into(),
         },

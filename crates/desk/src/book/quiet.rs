@@ -36,7 +36,7 @@ impl Quiet {
     pub fn sentence(&self) -> String {
         match self.until {
             Some(until) if self.unclear => format!(
-                "{}; what came since does not ask for more, and from {} on all days tell of it",
+                "{}; results since then don’t call for another step yet; judged again on {}",
                 self.what,
                 day(until)
             ),

@@ -139,7 +139,7 @@ pub(crate) async fn check(
             found.extend(barred.map(stop));
             for b in besides {
                 let so = match b.campaign == at.campaign {
-                    true => format!("what is shared takes it {}", b.way()),
+                    true => format!("joining takes it {}", b.way()),
                     false if b.learns_anew => {
                         format!("{} goes {} too: {}", b.name, b.way(), learning(b.campaign))
                     }
