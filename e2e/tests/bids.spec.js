@@ -222,7 +222,7 @@ test("what a campaign would bring is estimated before there is one", async ({ de
   expect(clicks * cpc / spend).toBeLessThan(1.15);
 });
 
-test("adjustments are reached from a split, and hours stand among them", async ({ desk: page }) => {
+test("adjustments are reached from a split, and income is one", async ({ desk: page }) => {
   await page.goto(`${school}/spend/split?by=age`);
   await page.getByRole("link", { name: "Adjustments", exact: true }).click();
   await expect(page.getByRole("heading", { name: "Adjustments" })).toBeVisible();

@@ -247,32 +247,23 @@ pub fn results(own: &Own, told: Option<&Told>, budget: f64, most_cpc: Option<f64
         (Some(spend), Some(cpc)) if own.cpc.is_some() => Some(spend.over(cpc)),
         _ => says.clicks,
     };
-    let luck = |conversions: Guess| {
-        let count = DAYS * conversions.mid() / own.dispersion.max(1.0);
-        Guess { sd: conversions.sd.hypot(count.max(0.5).sqrt().recip()), ..conversions }
-    };
-    let conversions = clicks.zip(own.cvr).map(|(clicks, cvr)| luck(clicks.times(cvr)));
-    let a_click = own.cvr.zip(own.aov).map(|(cvr, aov)| cvr.times(aov));
-    let cpa = cpc.zip(own.cvr).map(|(cpc, cvr)| Guess {
-        sd: conversions.map_or(0.0, |c| {
-            let count = DAYS * c.mid() / own.dispersion.max(1.0);
-            cpc.over(cvr).sd.hypot(count.max(0.5).sqrt().recip())
-        }),
-        ..cpc.over(cvr)
-    });
+    let converted = clicks.zip(own.cvr).map(|(clicks, cvr)| clicks.times(cvr));
+    // The luck of four weeks' own conversions comes on top of what is not known.
+    let count = converted.map(|c| DAYS * c.mid() / own.dispersion.max(1.0));
+    let luck = count.map_or(0.0, |count| count.max(0.5).sqrt().recip());
+    let with_luck = |g: Guess| Guess { sd: g.sd.hypot(luck), ..g };
+    let conversions = converted.map(with_luck);
+    let cost = cpc.zip(own.cvr).map(|(cpc, cvr)| cpc.over(cvr));
     Results {
         reach: says.reach,
         impressions: says.impressions.or_else(|| Some(clicks?.over(own.ctr?))),
         value: conversions.zip(own.aov).map(|(c, aov)| c.times(aov)),
-        roas: a_click.zip(cpc).zip(cpa).map(|((value, cpc), cpa)| Guess {
-            sd: cpa.sd.hypot(own.aov.map_or(0.0, |a| a.sd)),
-            ..value.over(cpc)
-        }),
+        roas: own.aov.zip(cost).map(|(aov, cost)| with_luck(aov.over(cost))),
+        cpa: cost.map(with_luck),
         clicks,
         spend,
         conversions,
         cpc,
-        cpa,
     }
 }
 
@@ -331,5 +322,25 @@ mod tests {
         assert_eq!(r.spend.unwrap().mid().round(), 100.0);
         let silent = results(&Own::of(&[]), Some(&Told::default()), 100.0, None);
         assert_eq!(silent.spend, None, "the channel said nothing of it");
+    }
+
+    /// A channel that tells no spend leaves the cost as unsure as the campaigns that are like it.
+    #[test]
+    fn what_is_not_told_makes_nothing_sure() {
+        let like = |conversions| Similar {
+            impressions: 9000.0,
+            clicks: 300.0,
+            spend: 600.0,
+            conversions,
+            value: 80.0 * conversions,
+            dispersion: 1.0,
+        };
+        let own = Own::of(&[like(12.0), like(20.0)]);
+        let r = results(&own, Some(&Told::default()), 100.0, None);
+        for g in [r.cpa, r.roas, r.cpc] {
+            let Interval { low, high } = g.unwrap().between();
+            assert!(high / low > 1.5, "{g:?}");
+        }
+        assert_eq!((r.conversions, r.clicks), (None, None));
     }
 }

@@ -8,12 +8,13 @@ use common::book;
 use common::market::{amberfold, practice};
 use common::scene::{Scene, says};
 use tiller_core::evidence::Interval;
-use tiller_core::setting::Strategy;
-use tiller_core::{Price, Target};
+use tiller_core::setting::{Budget, Setting, Strategy};
+use tiller_core::{Micros, Price, Target};
 use tiller_desk::advice::{self, Advice, Cure};
 use tiller_desk::bids::{self, course, toward};
 use tiller_desk::courses::{self, Lever};
 use tiller_desk::learning;
+use tiller_desk::tray::proposal::{Origin, Proposal};
 use tiller_desk::{PgPool, account, tray, volume};
 use tiller_market::sim::truth;
 use tiller_store::MIGRATIONS;
@@ -178,6 +179,42 @@ async fn toward_what_is_affordable_by_whatever_sets_the_bid(db: PgPool) {
     }
     let none = toward::set(&db, &now, s.person, &[], toward::Toward::Halfway, "").await;
     says(none.unwrap_err(), "choose at least one row");
+}
+
+/// Fault 6: nobody answers the telephone at night. Once the channel takes hours, with a lifetime budget, the hours of the week
+/// stand among the adjustments, as one change that sets them.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn hours_of_the_week_stand_among_the_adjustments(db: PgPool) {
+    let market = amberfold(20).await;
+    let account = practice(&db, &market, "school", 20, Target::Cpa(Price(30.0))).await;
+    let s = Scene::of(&db, market, account).await;
+    let id = s.id(&db, "Evening calls, feed").await;
+    let week = async || {
+        let now = book(&db, &s.account).await;
+        let (rows, _) = bids::adjustments::of_account(&db, &now).await.unwrap();
+        rows.into_iter().find(|r| r.campaign == id && r.who == "hours of the week")
+    };
+    assert!(week().await.is_none(), "the channel would refuse them");
+    let set = Setting::Budget(Budget::Lifetime {
+        amount: Micros::from_units(4000.0),
+        starts: "2026-11-10".parse().unwrap(),
+        ends: "2026-12-31".parse().unwrap(),
+    });
+    let subject = tiller_core::spot::Subject::Campaign(id);
+    let change = Proposal::new(subject, set, Origin::Hand, "For its hours.");
+    tray::propose(&db, &s.account, s.person, vec![change]).await.unwrap();
+    s.send(&db).await;
+    s.days_pass(&db, 31).await;
+    let row = week().await.expect("nobody answers at night");
+    assert!(row.now == "always" && row.to.contains("off"), "{row:?}");
+    let Setting::Hours(Some(hours)) = &row.change.set else { panic!("{row:?}") };
+    assert!(hours.on() < 168 && hours.on() > 24, "{row:?}");
+    let now = book(&db, &s.account).await;
+    let button = vec![row.offer().button()];
+    let put = bids::adjustments::take(&db, &now, s.person, &button).await.unwrap();
+    assert_eq!(put, 1);
+    s.send(&db).await;
+    assert!(week().await.is_none(), "it is left alone until its look-back");
 }
 
 /// Fault 14: a return asked for far above what is wanted keeps a campaign out of auctions that would pay. It is offered a

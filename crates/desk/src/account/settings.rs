@@ -89,6 +89,12 @@ impl Settings {
         Ok(self)
     }
 
+    /// The same without items.
+    #[must_use]
+    pub fn of_campaigns(&self) -> Self {
+        Self { account: self.account, set: Arc::clone(&self.set), items: HashMap::new() }
+    }
+
     /// A campaign's settings, where its channel told them.
     pub fn campaign(&self, id: CampaignId) -> Option<&CampaignSettings> {
         self.set.campaigns.get(&id).map(|(_, s)| s)
@@ -117,7 +123,10 @@ impl Settings {
 
     /// The campaigns of a campaign's channel that take part in a shared strategy, in order of their numbers.
     fn members(&self, id: CampaignId, name: Option<&str>) -> Vec<CampaignId> {
-        let shares = |c: &CampaignSettings| name.is_some() && c.shared.as_deref() == name;
+        if name.is_none() {
+            return Vec::new();
+        }
+        let shares = |c: &CampaignSettings| c.shared.as_deref() == name;
         let mut all: Vec<_> =
             self.beside(id).filter(|(_, c)| shares(c)).map(|(id, _)| id).collect();
         all.sort_unstable();

@@ -7,7 +7,7 @@ use tiller_core::evidence::Interval;
 use tiller_core::results_estimate::{Guess, Own, Results, Similar, Told, results};
 use tiller_core::setting::{Dimension, ItemKind, Strategy};
 use tiller_core::strategy::Kind;
-use tiller_core::{Micros, Target, Window};
+use tiller_core::{Micros, Window};
 use tiller_store::splits::{self, Known};
 use tiller_store::{PgPool, connections as stored};
 
@@ -67,8 +67,6 @@ pub struct Estimated {
     pub enough: Option<Interval>,
     /// The budget that was asked for.
     pub budget: f64,
-    /// What a result may cost or return.
-    pub target: Option<Target>,
 }
 
 /// What can be asked for: the account's connected channels, with the people that each tells apart.
@@ -241,6 +239,5 @@ pub async fn estimate(db: &PgPool, book: &Book, asked: &Asked<'_>) -> Result<Est
         bid: most,
         enough: answer.and_then(|a| range(a.enough)),
         budget,
-        target: book.account.target(),
     })
 }

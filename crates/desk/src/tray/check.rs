@@ -112,7 +112,7 @@ pub(crate) async fn check(
     let made = touched::made(db, account, today.pred_opt().unwrap_or(today)).await?;
     let present = facts::present(db, account.id, PRESENT_DAYS.into()).await?;
     // Changes are made in their order: what is shared by then counts.
-    let mut standing = settings.clone();
+    let mut standing = settings.of_campaigns();
     let shared: Vec<(Option<&str>, Vec<Besides>)> = all
         .iter()
         .zip(&read_all)

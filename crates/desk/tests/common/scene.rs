@@ -24,6 +24,10 @@ impl Scene {
 
     pub async fn on(db: &PgPool, market: Answering) -> Self {
         let account = connected(db, &market).await;
+        Self::of(db, market, account).await
+    }
+
+    pub async fn of(db: &PgPool, market: Answering, account: Account) -> Self {
         let person = account::save_person(db, "a@amberfold.example", "Ada", "a long password")
             .await
             .unwrap();
