@@ -238,9 +238,7 @@ async fn what_its_bid_keeps_from_more_is_raised(db: PgPool) {
     }
     let smokers = raised.iter().find(|(name, _)| name == "Smokers, search");
     let (_, p) = smokers.unwrap_or_else(|| panic!("{raised:?}"));
-    let tiller_core::setting::Setting::Strategy(Strategy::TargetRoas { target }) = p.set else {
-        panic!("{:?}", p.set)
-    };
+    let Setting::Strategy(Strategy::TargetRoas { target }) = p.set else { panic!("{:?}", p.set) };
     assert!((target - 8.5 / 1.19).abs() < 0.01, "a step more bid: {target}");
     // Bids and Causes offer the same.
     let entry = now.entries.iter().find(|e| e.campaign.name == "Smokers, search").unwrap();
