@@ -3,7 +3,7 @@
 
 use proptest::prelude::*;
 use tiller_core::affordable::{affordable, halfway_bid, step_bid};
-use tiller_core::bid_volume::{Elasticity, at_bid};
+use tiller_core::bid_volume::{Prior, Slope, at_bid, unmoved};
 use tiller_core::break_even::{Measure, ProductLine};
 use tiller_core::learning::days_needed;
 use tiller_core::strategy::{Aim, Facts, Kind, Medium, Table, Values, first_target};
@@ -121,17 +121,37 @@ proptest! {
 
     /// A higher bid costs more a result, buys no fewer, and its last one more than its mean one.
     #[test]
-    fn higher_bids_buy_no_fewer(mean in -0.5f64..2.5, sd in 0.01f64..0.6, a in 0.4f64..1.8, b in 0.4f64..1.8) {
-        let e = Elasticity { mean, sd, seen: None, moved: true };
+    fn higher_bids_buy_no_fewer(
+        mean in -0.5f64..2.5,
+        sd in 0.01f64..0.6,
+        price in (0.0f64..1.0, 0.01f64..0.5),
+        a in 0.4f64..1.8,
+        b in 0.4f64..1.8,
+    ) {
+        let mut e = unmoved(Prior { mean, sd });
+        e.price = Slope { mean: price.0, sd: price.1, most: 1.0 };
         let (low, high) = (a.min(b), a.max(b));
         let at = |times| at_bid(&e, 800.0, 1600.0, 40.0, times);
         prop_assert!(at(low).conversions.mid <= at(high).conversions.mid + 1e-9);
-        prop_assert!(at(low).cpa <= at(high).cpa && at(low).spend.mid <= at(high).spend.mid + 1e-9);
-        let next = at(high).next.unwrap();
-        prop_assert!(next.mid >= at(high).cpa.unwrap().units() && next.around.low <= next.mid);
+        prop_assert!(at(low).cpa.unwrap().mid <= at(high).cpa.unwrap().mid + 1e-9);
+        prop_assert!(at(low).spend.mid <= at(high).spend.mid + 1e-9);
+        let (cpa, next) = (at(high).cpa.unwrap().mid, at(high).next.unwrap());
+        prop_assert!(next.mid >= cpa && next.around.low <= next.mid && next.mid <= next.around.high);
         // The next costs at most so many times the mean one with the probability that its quantiles say.
-        let times = next.around.low / at(high).cpa.unwrap().units();
-        prop_assert!((e.next_within(times) - 0.1).abs() < 1e-6 || !times.is_finite());
+        let times = next.around.low / cpa;
+        prop_assert!(e.next_within(times * 1.0001) >= 0.1 && e.next_within(times * 0.9999) <= 0.1);
+        // A bid for a price brings that price, as far as one may be moved for it.
+        let bid = e.bid_for(low);
+        prop_assert!((e.cpc(bid).mid / low - 1.0).abs() < 1e-9 || (bid / low.powi(2) - 1.0).abs() < 1e-9);
+    }
+
+    /// A step halfway in price never goes below what is affordable, however much of the bid's change the price follows.
+    #[test]
+    fn halfway_never_goes_beyond(may in 0.05f64..0.99, kappa in 0.0f64..1.0, truly in 0.0f64..1.0) {
+        let mut e = unmoved(Prior { mean: 1.0, sd: 0.3 });
+        e.price = Slope { mean: kappa, sd: 0.01, most: 1.0 };
+        let bid = e.bid_for(halfway_bid(Price(may), Price(1.0)).units());
+        prop_assert!(bid.powf(truly) >= may - 1e-9);
     }
 
     #[test]

@@ -8,7 +8,7 @@ use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, LogNormal, Normal};
 use tiller_core::bid_feedback::{self, feedback, steady_headroom};
-use tiller_core::bid_volume::{self, PRIOR, elasticity};
+use tiller_core::bid_volume::{self, PRICE, PRIOR, elasticity};
 use tiller_core::change_point::change_point;
 use tiller_core::lag::{Open, RunOff};
 use tiller_core::segments::{self, LEAST_CONVERSIONS, Proposal, Rules, Segment};
@@ -266,22 +266,29 @@ proptest! {
                 weekday: DAYS[i % 7],
                 at: i as f64,
                 clicks: *clicks,
+                spend: 0.8 * bid * rate as f64 * *clicks as f64,
                 bid: Some(bid * rate as f64),
+                held: i % 9 == 8,
             };
             days.iter().enumerate().map(day).collect()
         };
-        let e = elasticity(&list(1), PRIOR).unwrap();
-        prop_assert!(e.sd > 0.0 && e.sd <= PRIOR.sd && e.mean.is_finite());
-        prop_assert_eq!(e.volume(1.0).0, 1.0);
-        let (mut times, mut last) = (from, e.volume(from).0);
+        let e = elasticity(&list(1), PRIOR, None).unwrap();
+        prop_assert!(e.clicks.sd > 0.0 && e.clicks.sd <= PRIOR.sd && e.clicks.mean.is_finite());
+        prop_assert!(e.price.sd > 0.0 && e.price.sd <= PRICE.sd && e.price.mean.is_finite());
+        prop_assert_eq!((e.volume(1.0).mid, e.cpc(1.0).mid), (1.0, 1.0));
+        let (mut times, mut last, mut paid) = (from, e.volume(from).mid, e.cpc(from).mid);
         for step in steps {
             times *= step;
-            let (volume, interval) = e.volume(times);
-            prop_assert!(volume >= last - 1e-12 && interval.low <= volume && volume <= interval.high);
-            last = volume;
+            let (volume, cpc) = (e.volume(times), e.cpc(times));
+            prop_assert!(volume.mid >= last - 1e-12 && volume.around.contains(volume.mid));
+            // Dearer, but never by more than the bid is higher.
+            prop_assert!(cpc.mid >= paid - 1e-12 && cpc.mid <= paid * step * (1.0 + 1e-9));
+            (last, paid) = (volume.mid, cpc.mid);
         }
-        let there = elasticity(&list(rate), PRIOR).unwrap();
-        prop_assert!((there.mean - e.mean).abs() < 1e-6 && (there.sd - e.sd).abs() < 1e-6);
+        let there = elasticity(&list(rate), PRIOR, None).unwrap();
+        for (a, b) in [(there.clicks, e.clicks), (there.price, e.price)] {
+            prop_assert!((a.mean - b.mean).abs() < 1e-6 && (a.sd - b.sd).abs() < 1e-6);
+        }
         let seen = e.seen.unwrap();
         prop_assert!(seen.contains(1.0) && e.has_seen(seen.low) && !e.has_seen(seen.high * 1.01));
     }

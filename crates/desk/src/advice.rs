@@ -32,8 +32,9 @@ pub enum Advice<'a> {
     Verdict(&'a Judged),
     /// Another budget.
     Budget(&'a Move),
-    /// A higher bid, where that is what keeps it from more.
-    Raise(&'a Proposal),
+    /// Another bid, though it is on target: higher where its bid keeps it from more, lower where the same money would
+    /// last to the end of its days.
+    Bid(&'a Proposal),
     /// Nothing.
     Nothing,
 }
@@ -47,7 +48,7 @@ pub struct Advised {
     pub known: Vec<responses::Spender>,
     /// How clicks answer to bids, campaign by campaign.
     pub volumes: Arc<Volumes>,
-    raises: HashMap<CampaignId, Proposal>,
+    bids: HashMap<CampaignId, Proposal>,
     since: since::Moves,
     quiet: HashMap<CampaignId, Quiet>,
 }
@@ -102,11 +103,14 @@ impl Advised {
             .cloned()
             .collect();
         let week = weekly::advise(lines, book.by_value(), weekly::targets(book), part);
-        let raise = |(e, j): (&Entry, &Option<Judged>)| {
-            Some((e.campaign.id, remedy::raise(settings, &volumes, e, j.as_ref()?)?))
+        let bid = |(e, j): (&Entry, &Option<Judged>)| {
+            let j = j.as_ref()?;
+            let more = || remedy::raise(settings, &volumes, e, j);
+            let bid = more().or_else(|| remedy::last_longer(settings, &volumes, e, j))?;
+            Some((e.campaign.id, bid))
         };
-        let raises = book.entries.iter().zip(book.judge_all()).filter_map(raise).collect();
-        Self { week, known, volumes, raises, since, quiet }
+        let bids = book.entries.iter().zip(book.judge_all()).filter_map(bid).collect();
+        Self { week, known, volumes, bids, since, quiet }
     }
 
     /// The one advice for a campaign with its verdict.
@@ -125,9 +129,10 @@ impl Advised {
                     .map_or(Advice::Verdict(judged), |quiet| Advice::Quiet(quiet.clone())),
                 None => Advice::Verdict(judged),
             },
-            (None, None) => self.raises.get(&id).map_or(Advice::Nothing, |raise| {
-                let against = self.since.get(&id).and_then(Since::against_more);
-                against.map_or(Advice::Raise(raise), |quiet| Advice::Quiet(quiet.clone()))
+            (None, None) => self.bids.get(&id).map_or(Advice::Nothing, |bid| {
+                let more = bid.adds.spend.is_some_and(|x| x > 0.0);
+                let against = self.since.get(&id).filter(|_| more).and_then(Since::against_more);
+                against.map_or(Advice::Bid(bid), |quiet| Advice::Quiet(quiet.clone()))
             }),
         }
     }
@@ -149,7 +154,7 @@ impl Advised {
                 let change = remedy::of_campaign(settings, &self.volumes, entry, judged)?;
                 Some(unless_quiet(book, settings, entry.campaign.id, change))
             }
-            Advice::Raise(p) => Some(unless_quiet(book, settings, entry.campaign.id, p.clone())),
+            Advice::Bid(p) => Some(unless_quiet(book, settings, entry.campaign.id, p.clone())),
         }
     }
 
@@ -160,8 +165,9 @@ impl Advised {
 }
 
 impl Cure {
-    /// What a raise says; the others are said by their verdict, their move, or what they wait for.
-    pub fn raise(&self) -> Option<String> {
+    /// What another bid for a campaign on target says; the others are said by their verdict, their move, or what they
+    /// wait for.
+    pub fn on_target(&self) -> Option<String> {
         match self {
             Self::Change(p) if p.origin == Origin::Bids => {
                 Some(format!("{} Expect {}.", p.reason, p.effect))

@@ -44,8 +44,8 @@ pub enum What {
     Campaign(Box<Faulty>),
     /// The week's budgets: together, since what some get is what others give.
     Budgets(Week),
-    /// A campaign whose bid keeps it from more.
-    Raise(Box<Proposal>, String),
+    /// A campaign on target that would get more with another bid.
+    Bid(Box<Proposal>, String),
 }
 
 /// A campaign to be mended.
@@ -186,7 +186,7 @@ pub fn deeds(book: &Book, advised: &Advised) -> (Vec<Deed>, usize) {
         .filter(|(_, j)| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0)
         .count();
     let mut deeds: Vec<Deed> = budgets(book, advised).into_iter().collect();
-    deeds.extend(ranked.iter().filter_map(|(e, j)| raise(advised, e, j)));
+    deeds.extend(ranked.iter().filter_map(|(e, j)| another_bid(advised, e, j)));
     deeds.extend(ranked.into_iter().filter_map(|(e, j)| faulty(advised, e, j)));
     deeds.sort_by(|a, b| b.worth.total_cmp(&a.worth));
     deeds.truncate(WORTH_DOING);
@@ -199,13 +199,13 @@ fn budgets(book: &Book, advised: &Advised) -> Option<Deed> {
     (worth > 0.0).then(|| Deed { worth, what: What::Budgets(advised.week.clone()) })
 }
 
-/// A higher bid, with what its results are worth at the target beyond what they cost.
-fn raise(advised: &Advised, entry: &Entry, judged: &Judged) -> Option<Deed> {
-    let Advice::Raise(p) = advised.on(entry, Some(judged)) else { return None };
+/// Another bid, with what its results are worth at the target beyond what they cost.
+fn another_bid(advised: &Advised, entry: &Entry, judged: &Judged) -> Option<Deed> {
+    let Advice::Bid(p) = advised.on(entry, Some(judged)) else { return None };
     let (spend, conversions) = p.adds.spend.zip(p.adds.conversions)?;
     let worth = conversions * judged.diagnosis.target_cpa?.units() - spend;
     let worth = worth * judged.window.days() as f64;
-    let what = What::Raise(Box::new(p.clone()), entry.campaign.name.clone());
+    let what = What::Bid(Box::new(p.clone()), entry.campaign.name.clone());
     (worth > 0.0).then_some(Deed { worth, what })
 }
 

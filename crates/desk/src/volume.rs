@@ -5,10 +5,11 @@ use std::sync::Arc;
 
 use chrono::{Datelike, NaiveDate};
 use serde::Deserialize;
-use tiller_core::Micros;
-use tiller_core::bid_volume::{Day, Elasticity, PRIOR, elasticity, of_kind};
+use tiller_core::bid_volume::{Day, Elasticity, PRIOR, believed, elasticity, of_kind, unmoved};
 use tiller_core::ids::CampaignId;
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
+use tiller_core::{Micros, Share};
+use tiller_store::facts::CampaignDay;
 use tiller_store::touched::{self, Made};
 use tiller_store::{PgPool, StoreError};
 
@@ -17,6 +18,13 @@ use crate::account::settings::Settings;
 use crate::book::{Book, Entry, Period};
 use crate::change_words::amount;
 use crate::kept::Kept;
+
+/// A day that spends so much of its budget was ended by it.
+const FULL: f64 = 0.95;
+/// A share of auctions lost to the budget that says the same.
+const AMONG_MANY: f64 = 0.05;
+/// Days that tell how many auctions it loses.
+const LATELY: usize = 28;
 
 /// How campaigns' clicks answer to their bids.
 #[derive(Clone, Debug, Default)]
@@ -78,11 +86,7 @@ impl Change {
 }
 
 /// What stood for the bid on a day: the bid itself where it is set by hand, else the strategy's target or highest bid.
-fn bid_on(
-    set: Option<&CampaignSettings>,
-    changes: &[Change],
-    day: &tiller_store::facts::CampaignDay,
-) -> Option<f64> {
+fn bid_on(set: Option<&CampaignSettings>, changes: &[Change], day: &CampaignDay) -> Option<f64> {
     let Some(set) = set else { return day.bid.map(Micros::to_units) };
     let (word, now, inverse) = match set.strategy {
         Strategy::ManualCpc | Strategy::ManualCpm => return day.bid.map(Micros::to_units),
@@ -102,37 +106,53 @@ fn bid_on(
     stood.filter(|x| *x > 0.0).map(|x| if inverse { 1.0 / x } else { x })
 }
 
-fn days(
-    entry: &Entry,
-    until: NaiveDate,
-    bid: impl Fn(&tiller_store::facts::CampaignDay) -> Option<f64>,
-) -> Vec<Day> {
+fn days(entry: &Entry, until: NaiveDate, bid: impl Fn(&CampaignDay) -> Option<f64>) -> Vec<Day> {
     let settled = entry.days.iter().filter(|d| d.day <= until);
     settled
         .map(|d| Day {
             weekday: d.day.weekday(),
             at: f64::from(d.day.num_days_from_ce()),
             clicks: d.tally.clicks,
+            spend: d.tally.spend.to_units(),
             bid: bid(d),
+            held: held(d),
         })
         .collect()
+}
+
+/// Whether its budget ended a day.
+fn held(d: &CampaignDay) -> bool {
+    d.budget.is_some_and(|b| b > Micros::ZERO && d.tally.spend.to_units() >= FULL * b.to_units())
+        || d.lost_to_budget.is_some_and(|l| l.get() > AMONG_MANY)
+}
+
+/// Share of the auctions that it could have bid in that a campaign lost for want of bid lately, where its channel tells.
+fn lost(entry: &Entry, until: NaiveDate) -> Option<Share> {
+    let lately = entry.days.iter().filter(|d| d.day <= until).rev().take(LATELY);
+    Share::mean(lately.filter_map(|d| {
+        let entered = 1.0 - d.lost_to_budget.map_or(0.0, Share::get);
+        Share::new((d.lost_to_bid?.get() / entered.max(f64::MIN_POSITIVE)).min(1.0))
+    }))
 }
 
 impl Volumes {
     /// From each campaign's days: first each by itself, then with what its kind is like.
     pub fn of(book: &Book, days: impl Fn(&Entry) -> Vec<Day>) -> Self {
-        let all: Vec<(&Entry, Vec<Day>)> = book.entries.iter().map(|e| (e, days(e))).collect();
+        let until = until(book);
+        let with_lost = |e| (e, days(e), lost(e, until));
+        let all: Vec<(&Entry, Vec<Day>, Option<Share>)> =
+            book.entries.iter().map(with_lost).collect();
         let mut kinds: HashMap<&str, Vec<(CampaignId, Elasticity)>> = HashMap::new();
-        for (e, days) in &all {
-            if let Some(alone) = elasticity(days, PRIOR) {
+        for (e, days, lost) in &all {
+            if let Some(alone) = elasticity(days, believed(*lost), *lost) {
                 kinds.entry(&e.campaign.kind).or_default().push((e.campaign.id, alone));
             }
         }
-        let fit = |(e, days): (&Entry, Vec<Day>)| {
+        let fit = |(e, days, lost): (&Entry, Vec<Day>, Option<Share>)| {
             let kind = kinds.get(e.campaign.kind.as_str()).map_or(&[][..], Vec::as_slice);
             let others: Vec<Elasticity> =
                 kind.iter().filter(|(id, _)| *id != e.campaign.id).map(|(_, x)| *x).collect();
-            Some((e.campaign.id, elasticity(&days, of_kind(&others))?))
+            Some((e.campaign.id, elasticity(&days, of_kind(&others, believed(lost)), lost)?))
         };
         Self { of: all.into_iter().filter_map(fit).collect() }
     }
@@ -144,7 +164,6 @@ impl Volumes {
 
     /// A campaign's; what is believed of any, where nothing is known of it.
     pub fn get(&self, campaign: CampaignId) -> Elasticity {
-        let believed = || Elasticity { mean: PRIOR.mean, sd: PRIOR.sd, seen: None, moved: false };
-        self.of.get(&campaign).copied().unwrap_or_else(believed)
+        self.of.get(&campaign).copied().unwrap_or_else(|| unmoved(PRIOR))
     }
 }

@@ -434,8 +434,10 @@ fn certainty(j: &Judged) -> Option<Words> {
 /// What the change to the halfway bid is likely to bring.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct TradeOff {
-    /// The bid.
+    /// What a click costs then.
     pub halfway: Price,
+    /// Times the present bid that makes it cost that.
+    pub times: f64,
     /// Cost per conversion then.
     pub cpa: Price,
     /// Value for a unit of spend then, where results are told by their value.
@@ -525,7 +527,10 @@ fn bid_advice(first: Words, begin: &str, t: TradeOff, j: &Judged, meets: Option<
     let mut words = first
         .and(format!("{begin} the cost of a click down to "))
         .strong(money(t.halfway))
-        .and(", halfway to what is affordable. Expect ")
+        .and(format!(
+            ", halfway to what is affordable, by bidding {}% less. Expect ",
+            percent(1.0 - t.times)
+        ))
         .strong(t.cost())
         .and(" and ")
         .strong(t.volume())

@@ -196,6 +196,7 @@ fn judged(out: &mut Snapshot, case: &Case, circle: &PeerCircle) {
     let trade = |seen| {
         halfway.map(|halfway| TradeOff {
             halfway,
+            times: 0.76,
             cpa: Price(34.8),
             roas: matches!(case.target, Target::Roas(_)).then_some(3.2),
             now: case.tally.conversions,

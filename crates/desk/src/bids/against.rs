@@ -29,6 +29,8 @@ pub struct Against {
     pub set: f64,
     /// Whether a higher number bids less: a return asked for.
     pub inverse: bool,
+    /// What a click costs now.
+    pub cpc: f64,
     /// Settled days that the figures are of.
     pub days: u64,
     /// What a result may cost or return.
@@ -101,6 +103,7 @@ pub async fn of_campaign(
         what,
         set: number_set,
         inverse,
+        cpc: spend / clicks,
         days: window.days(),
         target: entry.target,
         points: (0..POINTS)

@@ -49,23 +49,26 @@ impl Steps {
 }
 
 /// The steps of a campaign that pays too much for a click, where one would not do.
-pub fn of(settings: &Settings, line: &Line) -> Option<Steps> {
+pub fn of(bids: &Bids, settings: &Settings, line: &Line) -> Option<Steps> {
     let Some(Cure::Change(first)) = &line.cure else { return None };
-    line.next_cpc()?;
+    line.step?;
     let judged = line.row.judged.as_ref()?;
     let paid = judged.tally.cpc()?;
     let may = judged.diagnosis.affordable?.cautious;
     let set = courses::bid(settings, line.row.campaign).ok()?;
     let inverse =
         matches!(settings.campaign(line.row.campaign)?.strategy, Strategy::TargetRoas { .. });
-    let mut cpc = paid;
+    let elasticity = bids.volumes.get(line.row.campaign);
+    let mut times = 1.0;
     let mut numbers = Vec::new();
-    while cpc / may > NEAR && numbers.len() < MOST {
+    while numbers.len() < MOST {
+        let cpc = paid * elasticity.cpc(times).mid;
+        if cpc / may <= NEAR {
+            break;
+        }
         // Halfway, but never so far at once that a strategy would learn anew.
-        let least = cpc * (1.0 - STEP);
-        let halfway = halfway_bid(may, cpc);
-        cpc = if halfway < least { least } else { halfway };
-        let times = cpc / paid;
+        let halfway = elasticity.bid_for(halfway_bid(may, cpc) / paid);
+        times = halfway.max(times * (1.0 - STEP));
         let to = if inverse { set / times } else { set * times };
         numbers.push((to * 100.0).round() / 100.0);
     }
@@ -83,7 +86,7 @@ pub async fn begin(
     let settings = Settings::of_book(db, &bids.book).await?;
     let line = bids.lines.iter().find(|l| l.row.campaign == id);
     let line = line.ok_or(DeskError::NotFound("campaign"))?;
-    let offers = of(&settings, line).map(|s| s.offer(&line.row.name));
+    let offers = of(bids, &settings, line).map(|s| s.offer(&line.row.name));
     let mut taken = tray::offer::taken(buttons, offers.into_iter().collect())?;
     let Some(mut steps) = taken.pop() else {
         return Err(DeskError::Invalid("nothing is advised there in steps now".into()));

@@ -4,6 +4,7 @@ use chrono::NaiveDate;
 use schemars::JsonSchema;
 use serde::Serialize;
 use tiller_core::affordable::{affordable, halfway_bid, step_bid};
+use tiller_core::evidence::Interval;
 use tiller_core::strategy::Table;
 use tiller_core::verdict::LimitedBy;
 use tiller_core::{Price, Target, Window};
@@ -152,8 +153,8 @@ fn campaign(
 
 fn next_conversion(entry: &Entry, window: Window, volumes: &Volumes) -> Option<NextFile> {
     let cpa = entry.tally(window).cpa()?.units();
-    let (times, range) = volumes.get(entry.campaign.id).next_click();
+    let next = volumes.get(entry.campaign.id).next_click().times(cpa);
     // A cost without an end is told as none.
-    let known = range.high.is_finite();
-    known.then_some(NextFile { cost: times * cpa, low: range.low * cpa, high: range.high * cpa })
+    let Interval { low, high } = next.around;
+    high.is_finite().then_some(NextFile { cost: next.mid, low, high })
 }

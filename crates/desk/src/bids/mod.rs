@@ -32,7 +32,7 @@ use std::sync::Arc;
 use tiller_core::Price;
 use tiller_core::evidence::{Interval, poisson};
 use tiller_core::ids::CampaignId;
-use tiller_core::learning::{Learning, STEP};
+use tiller_core::learning::Learning;
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::spot::Subject;
 use tiller_core::{Micros, Target, Window};
@@ -41,12 +41,12 @@ use tiller_store::PgPool;
 use crate::account::settings::Settings;
 use crate::advice::{self, Cure};
 use crate::book::{Book, Period};
+use crate::change_words::amount;
 use crate::kept::Kept;
 use crate::rows::{Level, Row, Within, rows_over};
 use crate::tray::items_of;
-use crate::tray::proposal::Origin;
 use crate::volume::Volumes;
-use crate::{DeskError, learning};
+use crate::{DeskError, courses, learning};
 
 /// Confidence of what a result costs.
 const CONFIDENCE: f64 = 0.95;
@@ -79,19 +79,34 @@ pub struct Line {
     pub learning: Option<Learning>,
     /// What the one advice asks for; of campaigns only.
     pub cure: Option<Cure>,
+    /// Where that leads its bids, if it moves them.
+    pub step: Option<BidStep>,
 }
 
-impl Line {
-    /// The CPC that its next step leads to, where that is a step of its bids.
-    pub fn next_cpc(&self) -> Option<Price> {
-        let Some(Cure::Change(change)) = &self.cure else { return None };
-        let bids =
-            matches!(change.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_));
-        let judged = self.row.judged.as_ref().filter(|_| bids)?;
-        if change.origin == Origin::Bids {
-            return Some(judged.tally.cpc()? * (1.0 + STEP));
+/// A step of a campaign's bids.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct BidStep {
+    /// Times what is bid now.
+    pub times: f64,
+    /// What a click costs then.
+    pub cpc: Price,
+}
+
+impl BidStep {
+    /// Of a change, from what stands for the bid now.
+    fn of(settings: &Settings, volumes: &Volumes, row: &Row, cure: &Cure) -> Option<Self> {
+        let Cure::Change(change) = cure else { return None };
+        if !matches!(change.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_)) {
+            return None;
         }
-        judged.diagnosis.halfway_bid
+        let set = courses::bid(settings, row.campaign).ok()?;
+        let (to, inverse) = match change.set {
+            Setting::Strategy(Strategy::TargetRoas { target }) => (target, true),
+            ref other => (amount(other)?, false),
+        };
+        let times = if inverse { set / to } else { to / set };
+        let cpc = row.judged.as_ref()?.tally.cpc()? * volumes.get(row.campaign).cpc(times).mid;
+        Some(Self { times, cpc })
     }
 }
 
@@ -162,11 +177,14 @@ pub async fn lines(db: &PgPool, book: &Book, rows: Vec<Row>) -> Result<Vec<Line>
             *dispersions.entry(row.campaign).or_insert_with(of)
         });
         let judged = row.judged.as_ref().filter(|_| whole);
+        let cure = if whole { advised.cure(book, &settings, entry, judged) } else { None };
+        let step = cure.as_ref().and_then(|c| BidStep::of(&settings, &advised.volumes, &row, c));
         lines.push(Line {
             bidding: set.map(|s| bidding(&settings, &row, s)),
             range: phi.and_then(|phi| range(&row, phi)),
             learning: learners.get(&row.campaign).copied().filter(|_| whole),
-            cure: if whole { advised.cure(book, &settings, entry, judged) } else { None },
+            cure,
+            step,
             row,
         });
     }

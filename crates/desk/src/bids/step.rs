@@ -3,7 +3,7 @@
 use tiller_core::Target;
 use tiller_core::bid_volume::{AtBid, Range, at_bid};
 
-use super::{Bids, Line};
+use super::{BidStep, Bids, Line};
 use crate::numerals::{self, count, money, number};
 use crate::wording;
 
@@ -33,11 +33,10 @@ pub struct Step {
 
 /// Looks at a campaign's next CPC; none where it has none.
 pub fn of(bids: &Bids, line: &Line) -> Option<Step> {
-    let to = line.next_cpc()?;
+    let BidStep { times, cpc: to } = line.step?;
     let judged = line.row.judged.as_ref()?;
     let tally = &judged.tally;
     let cpc = tally.cpc()?;
-    let times = to / cpc;
     let elasticity = bids.volumes.get(line.row.campaign);
     let (clicks, spend) = (tally.clicks as f64, tally.spend.to_units());
     let at = |times| at_bid(&elasticity, clicks, spend, tally.conversions, times);
@@ -48,10 +47,11 @@ pub fn of(bids: &Bids, line: &Line) -> Option<Step> {
     let cost = match judged.target {
         Target::Roas(_) => {
             let roas = |x: Option<f64>| numerals::or_absent(x, |x| number(x, 2));
-            (roas(tally.roas()), roas(tally.roas().map(|x| x / times)))
+            (roas(tally.roas()), roas(tally.roas().map(|x| x / then.cpc.mid)))
         }
         Target::Cpa(_) => {
-            (numerals::or_absent(now.cpa, money), numerals::or_absent(then.cpa, money))
+            let cost = |cpa: Option<Range>| numerals::or_absent(cpa, |r| money(r.mid));
+            (cost(now.cpa), cost(then.cpa))
         }
     };
     let figures = vec![

@@ -13,6 +13,7 @@ use crate::numerals::money;
 use crate::rows::{Level, Row, Within};
 use crate::tray::items_of;
 use crate::tray::proposal::{Origin, Proposal, bid_times};
+use crate::volume::{self, Volumes};
 use crate::{DeskError, tray};
 
 /// How far.
@@ -57,6 +58,7 @@ pub async fn set(
     }
     let items = items_of(subjects.iter().copied());
     let settings = Settings::of_book(db, book).await?.with_items(db, &items).await?;
+    let volumes = volume::of_account(db, book).await?;
     let mut proposals = Vec::with_capacity(subjects.len());
     for level in [Level::Campaigns, Level::AdGroups, Level::Items] {
         let of_level: Vec<Subject> =
@@ -68,7 +70,7 @@ pub async fn set(
         for subject in of_level {
             let row = rows.iter().find(|r| r.subject == subject);
             let row = row.ok_or(DeskError::NotFound("row with figures"))?;
-            proposals.push(propose(&settings, row, toward, reason)?);
+            proposals.push(propose(&settings, &volumes, row, toward, reason)?);
         }
     }
     tray::propose(db, &book.account, person, proposals).await
@@ -84,6 +86,7 @@ fn level_of(subject: Subject) -> Level {
 
 fn propose(
     settings: &Settings,
+    volumes: &Volumes,
     row: &Row,
     toward: Toward,
     reason: &str,
@@ -94,7 +97,8 @@ fn propose(
     })?;
     let to = toward.cpc(may.cautious, paid);
     let spot = settings.spot(row.subject).ok_or_else(tray::unconnected)?;
-    let set = bid_times(settings, spot, to / paid).ok_or_else(|| {
+    let times = volumes.get(row.campaign).bid_for(to / paid);
+    let set = bid_times(settings, spot, times).ok_or_else(|| {
         refuse("nothing sets its bid there: its strategy bids without a target or a highest bid")
     })?;
     let because = match reason.trim() {

@@ -77,9 +77,7 @@ pub fn lead(bids: &Bids) -> Words {
         .lines
         .iter()
         .filter_map(|l| match &l.cure {
-            Some(Cure::Change(p)) if l.next_cpc().is_some() && p.origin != Origin::Bids => {
-                Some(&p.adds)
-            }
+            Some(Cure::Change(p)) if l.step.is_some() && p.origin != Origin::Bids => Some(&p.adds),
             _ => None,
         })
         .collect();
@@ -100,11 +98,20 @@ pub fn lead(bids: &Bids) -> Words {
             .gain(format!("{frees} about {} a day", sum(freed)))
             .and(format!(" and {costs} about {} conversions a day.", number(lost.max(0.0), 1)));
     }
-    let raises = bids.lines.iter().filter(|l| l.cure.as_ref().and_then(Cure::raise).is_some());
-    words = match raises.count() {
+    let on_target = |l: &&Line| l.cure.as_ref().and_then(Cure::on_target).is_some();
+    let on_target = bids.lines.iter().filter(on_target).filter_map(|l| l.step);
+    let (more, less): (Vec<_>, Vec<_>) = on_target.partition(|s| s.times > 1.0);
+    words = match more.len() {
         0 => words,
         1 => words.and(" One is on target and could buy more with a higher bid."),
         n => words.and(format!(" {n} are on target and could buy more with higher bids.")),
+    };
+    words = match less.len() {
+        0 => words,
+        1 => words.and(" One is on target and would get more for the same money at a lower bid."),
+        n => words.and(format!(
+            " {n} are on target and would get more for the same money at lower bids."
+        )),
     };
     let held = |l: &&Line| {
         let room = l.row.tally.cpc().zip(l.row.affordable()).is_some_and(|(p, a)| p < a.cautious);
@@ -162,8 +169,8 @@ pub fn advice(bids: &Bids, line: &Line) -> Words {
         Some(Cure::Quiet(quiet)) => {
             Words::say(format!("It is left alone for now: {}.", quiet.sentence()))
         }
-        Some(raise @ Cure::Change(_)) if raise.raise().is_some() => {
-            Words::say(raise.raise().unwrap_or_default())
+        Some(bid @ Cure::Change(_)) if bid.on_target().is_some() => {
+            Words::say(bid.on_target().unwrap_or_default())
         }
         Some(Cure::Change(_)) | None => {
             let book = &bids.book;

@@ -139,11 +139,12 @@ fn examined(
 pub fn trade_off(j: &Judged, elasticity: &Elasticity) -> Option<TradeOff> {
     let halfway = j.diagnosis.halfway_bid?;
     let (cpc, cvr) = j.tally.cpc().zip(j.tally.cvr())?;
-    let times = halfway / cpc;
-    let (_, interval) = elasticity.volume(times);
+    let times = elasticity.bid_for(halfway / cpc);
+    let interval = elasticity.volume(times).around;
     let now = j.tally.conversions;
     Some(TradeOff {
         halfway,
+        times,
         cpa: halfway / cvr,
         roas: j
             .tally

@@ -1,10 +1,11 @@
 //! Remedies: the change that does what an advice or a plan says, ready for the tray.
 
-use tiller_core::Target;
 use tiller_core::bid_volume::at_bid;
+use tiller_core::evidence::Interval;
 use tiller_core::learning::STEP;
 use tiller_core::setting::{PlacesMode, Setting};
 use tiller_core::verdict::{LimitedBy, Verdict};
+use tiller_core::{Share, Target};
 
 use crate::account::settings::Settings;
 use crate::book::{Entry, Judged};
@@ -77,6 +78,54 @@ pub fn raise(
     Some(proposal)
 }
 
+/// A campaign that loses less than this share of its auctions to its budget has no days to fill.
+const LEAST_LOST: f64 = 0.05;
+/// As much more as the same money must buy at the least, for a bid to be lowered for it.
+const LEAST_GAIN: f64 = 1.03;
+
+/// A lower bid for a campaign on target whose budget ends its days early: the same money lasts longer, and each click
+/// costs less of it. Never so low that the money would be left unspent, as far as that is known.
+pub fn last_longer(
+    settings: &Settings,
+    volumes: &Volumes,
+    entry: &Entry,
+    judged: &Judged,
+) -> Option<Proposal> {
+    let d = &judged.diagnosis;
+    if d.verdict != Verdict::OnTarget || d.limited_by != LimitedBy::Budget {
+        return None;
+    }
+    let days = entry.days.iter().filter(|day| judged.window.contains(day.day));
+    let lost = Share::mean(days.filter_map(|day| day.lost_to_budget))?.get();
+    let elasticity = volumes.get(entry.campaign.id);
+    let times = elasticity.bid_that_spends(1.0 - lost).max(1.0 - STEP);
+    let Interval { low, high } = elasticity.cpc(times).around;
+    let gain = Interval { low: 1.0 / high, high: 1.0 / low.max(f64::MIN_POSITIVE) };
+    if lost < LEAST_LOST || gain.low < LEAST_GAIN {
+        return None;
+    }
+    let subject = Subject::Campaign(entry.campaign.id);
+    let set = bid_times(settings, settings.spot(subject)?, times)?;
+    let now = judged.tally.conversions;
+    let days = judged.window.days();
+    let more = now * (1.0 / elasticity.cpc(times).mid - 1.0);
+    let adds = Adds::of(0.0, more / days as f64, judged.tally.aov());
+    let reason = format!(
+        "It is on target, and its budget ends its days early: {}% of its auctions are lost to that. At a lower bid the same money lasts longer, and a click costs less of it.",
+        percent(lost)
+    );
+    let effect = format!(
+        "{} to {} conversions instead of {} in {}, for the same money",
+        count((now * gain.low).round()),
+        count((now * gain.high).round()),
+        count(now),
+        counted(days, "day", "days")
+    );
+    let mut proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
+    proposal.evidence = evidence(judged);
+    Some(proposal)
+}
+
 /// The change that a verdict asks for; none where it asks for none, or none can be made there.
 pub fn of_verdict(
     settings: &Settings,
@@ -90,7 +139,7 @@ pub fn of_verdict(
         Verdict::Traffic => (only_in_its_places(settings, spot)?, cheaper_visitors(judged)),
         Verdict::Bid | Verdict::OrderValue | Verdict::Both => {
             let trade = trade?;
-            let set = bid_times(settings, spot, trade.halfway / judged.tally.cpc()?)?;
+            let set = bid_times(settings, spot, trade.times)?;
             let fewer = format!(
                 "{} and {} in {}",
                 trade.cost(),

@@ -109,8 +109,7 @@ pub(crate) fn coins(units: f64) -> Micros {
     Micros::from_units((units * 100.0).round() / 100.0)
 }
 
-/// What makes clicks cost so many times as much as now, by whatever sets bids at a spot: its bid, its strategy's target
-/// or highest bid; none where nothing does.
+/// So many times what sets bids at a spot: its bid, its strategy's target or highest bid; none where nothing does.
 pub fn bid_times(settings: &Settings, spot: Spot, ratio: f64) -> Option<Setting> {
     let campaign = settings.campaign(spot.campaign)?;
     match campaign.strategy {

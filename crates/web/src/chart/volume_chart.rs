@@ -1,8 +1,8 @@
 //! Bid against volume: results and what they cost over the bid, with the marker that says where one looks.
 
 use askama::Template;
+use tiller_core::Target;
 use tiller_core::bid_volume::{AtBid, Range};
-use tiller_core::{Price, Target};
 use tiller_desk::bids::against::{Against, REACH};
 use tiller_desk::numerals::{money, number};
 
@@ -52,7 +52,7 @@ impl VolumeChart {
         let most = a.points.iter().map(|p| p.conversions.around.high).fold(0.0, f64::max);
         let results = Scale::up(most * 1.05, RESULTS.1, RESULTS.1 - RESULTS.0);
         // Twice what the dearest mean is, so that a band without an end does not flatten all else.
-        let dearest = a.points.iter().filter_map(|p| p.cpa).map(Price::units).fold(0.0, f64::max);
+        let dearest = a.points.iter().filter_map(|p| p.cpa).map(|r| r.mid).fold(0.0, f64::max);
         let cap = dearest * 2.2;
         let costs = Scale::up(cap, COSTS.1, COSTS.1 - COSTS.0);
         let line = |y: &dyn Fn(&AtBid) -> Option<f64>| {
@@ -80,7 +80,7 @@ impl VolumeChart {
             bid_marks: marks.iter().map(|m| Mark { at: x(*m), text: text(*m) }).collect(),
             results_band: band(&|p| Some(p.conversions), &results),
             results: line(&|p| Some(results.y(p.conversions.mid))),
-            costs: line(&|p| Some(costs.y(p.cpa?.units()))),
+            costs: line(&|p| Some(costs.y(p.cpa?.mid))),
             next_band: band(&|p| p.next, &costs),
             next: line(&|p| Some(costs.y(p.next?.mid))),
             target: match a.target {
@@ -111,6 +111,6 @@ fn summary(a: &Against) -> String {
         a.days,
         number(a.setting(c.times), 2),
         results(c.conversions),
-        c.cpa.map_or("–".into(), money)
+        c.cpa.map_or("–".into(), |r| money(r.mid))
     )
 }

@@ -167,7 +167,7 @@ pub async fn show(
 /// the most above target.
 fn looked_at<'a>(lines: &'a [Line], of: &str) -> Option<&'a Line> {
     let named = subject(of).and_then(|s| lines.iter().find(|l| l.row.subject == s));
-    let leads = || lines.iter().filter(|l| l.next_cpc().is_some());
+    let leads = || lines.iter().filter(|l| l.step.is_some());
     let excess = |l: &Line| l.row.excess().unwrap_or(f64::NEG_INFINITY);
     named
         .or_else(|| leads().max_by_key(|l| l.row.tally.spend))
@@ -190,7 +190,7 @@ fn picture(lines: &[Line], here: Option<&Line>, frame: &Frame) -> Option<Forms<P
                 paid: l.row.tally.cpc()?.positive()?,
                 affords: l.row.affordable()?.cautious,
                 spend: l.row.tally.spend.to_units(),
-                next: l.next_cpc(),
+                next: l.step.map(|s| s.cpc),
                 here: Some(l.row.subject) == here,
             })
         })
@@ -214,7 +214,7 @@ fn looked(bids: &Bids, settings: &Settings, line: &Line, frame: &Frame) -> Looke
         days,
         figures,
         note,
-        steps: course::of(settings, line)
+        steps: course::of(bids, settings, line)
             .filter(|_| frame.editor)
             .map(|s| (of_campaign("steps"), s.offer(&line.row.name).button(), s.says())),
         remedy: line.cure.as_ref().filter(|_| frame.editor).and_then(|c| match c {

@@ -282,8 +282,8 @@ async fn examine(
                 let advice = if better { advice.and(" ") } else { Words::default() };
                 return advice.and(m.sentence());
             }
-            if let Some(raise) = cure.as_ref().and_then(Cure::raise) {
-                return Words::say(raise);
+            if let Some(said) = cure.as_ref().and_then(Cure::on_target) {
+                return Words::say(said);
             }
             let better = found.as_ref().is_some_and(findings::View::has_advice);
             if better && j.diagnosis.verdict == Verdict::OnTarget {

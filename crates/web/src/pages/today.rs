@@ -127,11 +127,15 @@ pub async fn show(
                     .filter(|_| frame.editor)
                     .map(|p| Remedy::change(f.subject, &p)),
             },
-            What::Raise(p, name) => Todo {
+            What::Bid(p, name) => Todo {
                 worth: sum(d.worth),
                 tone: "gain",
                 text: Words::default().strong(name.clone()).and(format!(
-                    " could take a higher bid: {}. Expect {}.",
+                    " {}: {}. Expect {}.",
+                    match p.adds.spend {
+                        Some(more) if more > 0.0 => "could take a higher bid",
+                        _ => "would get more for its money at a lower bid",
+                    },
                     tiller_desk::change_words::aim(&p.set),
                     p.effect
                 )),

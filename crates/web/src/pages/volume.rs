@@ -62,7 +62,8 @@ fn seen(a: &Against, frame: &Frame) -> Seen {
     let (now, then) = (&a.now, &a.chosen);
     let whole = |x: f64| count(x.round());
     let row = |title, now: String, then: String| Compared { title, now, then };
-    let next = |r: Option<Range>| numerals::or_absent(r, |r| between(r, &|x| money(x)));
+    let cost = |r: Range| between(r, &|x| money(x));
+    let next = |r: Option<Range>| numerals::or_absent(r, cost);
     Seen {
         lead: lead(a),
         what: a.what,
@@ -73,7 +74,8 @@ fn seen(a: &Against, frame: &Frame) -> Seen {
             row("Clicks", whole(now.clicks.mid), between(then.clicks, &whole)),
             row("Spend", sum(now.spend.mid), between(then.spend, &|x| sum(x))),
             row("Conversions", count(now.conversions.mid), between(then.conversions, &whole)),
-            row("CPA", numerals::or_absent(now.cpa, money), numerals::or_absent(then.cpa, money)),
+            row("CPC", cost(now.cpc.times(a.cpc)), cost(then.cpc.times(a.cpc))),
+            row("CPA", numerals::or_absent(now.cpa, cost), numerals::or_absent(then.cpa, cost)),
             row("The next conversion", next(now.next), next(then.next)),
         ],
         known: known(a),
@@ -89,7 +91,7 @@ fn lead(a: &Against) -> String {
             "At a {} of {} a conversion costs {}, and one more would cost {}: a higher bid is paid for every click.",
             a.what,
             number(a.set, 2),
-            money(cpa),
+            money(cpa.mid),
             between(next, &|x| money(x))
         ),
         None => {
