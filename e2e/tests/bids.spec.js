@@ -136,6 +136,18 @@ test("strategies are advised by a table, and by what only a person knows", async
 
 test("a target follows its product line", async ({ desk: page }) => {
   await page.goto(`${school}/targets/lines`);
+  // Tried first, by keyboard: nothing is saved, and what was tried stands in the last row.
+  await page.getByLabel("price", { exact: true }).focus();
+  await page.keyboard.type("120");
+  await page.keyboard.press("Tab");
+  await page.keyboard.type("40%");
+  await page.keyboard.press("Tab");
+  await page.keyboard.type("15%");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("row", { name: "It breaks even at 48.00 2.50 40.0%" })).toBeVisible();
+  await expect(page.getByRole("row", { name: "It keeps 15.0% at 30.00 4.00 25.0%" })).toBeVisible();
+  await expect(page.getByLabel("Price, row 1")).toHaveValue("120");
+  await expectAccessible(page);
   await page.getByLabel("Name, row 1").fill("Weekend courses");
   await page.getByLabel("Price, row 1").fill("120");
   await page.getByLabel("Margin, row 1").fill("40%");

@@ -83,6 +83,12 @@ pub fn last_settled(last_day: NaiveDate, settle_days: u64) -> NaiveDate {
     last_day.checked_sub_days(Days::new(settle_days)).unwrap_or(last_day)
 }
 
+/// The day so many before.
+#[must_use]
+pub fn earlier(day: NaiveDate, days: u64) -> NaiveDate {
+    day.checked_sub_days(Days::new(days)).unwrap_or(day)
+}
+
 /// The day after so many.
 #[must_use]
 pub fn later(day: NaiveDate, days: u64) -> NaiveDate {

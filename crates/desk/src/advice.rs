@@ -19,7 +19,7 @@ use crate::budgets::responses;
 use crate::budgets::weekly::{self, Move, Part, Week};
 use crate::causes::{Examined, remedy};
 use crate::kept::Kept;
-use crate::since::{self, Since};
+use crate::since::{self, Lately, Since};
 use crate::tray::proposal::{Origin, Proposal};
 use crate::volume::{self, Volumes};
 
@@ -49,7 +49,7 @@ pub struct Advised {
     /// How clicks answer to bids, campaign by campaign.
     pub volumes: Arc<Volumes>,
     bids: HashMap<CampaignId, Proposal>,
-    since: since::Moves,
+    since: HashMap<CampaignId, Since>,
     quiet: HashMap<CampaignId, Quiet>,
 }
 
@@ -61,8 +61,8 @@ pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Advised>, DeskEr
         let settings = Settings::of_book(db, book).await?;
         let curves = Curves::load(db, &book.account).await?;
         let volumes = volume::of_account(db, book).await?;
-        let since = since::of_account(db, book).await?;
-        Ok(Advised::of(book, &settings, &curves, volumes, since))
+        let lately = since::of_account(db, book).await?;
+        Ok(Advised::of(book, &settings, &curves, volumes, lately))
     };
     book.keep(&KEPT, (), reconcile).await
 }
@@ -74,7 +74,7 @@ impl Advised {
         settings: &Settings,
         curves: &Curves,
         volumes: Arc<Volumes>,
-        since: since::Moves,
+        lately: Lately,
     ) -> Self {
         let known = responses::of_account(book, settings, curves);
         let quiet: HashMap<CampaignId, Quiet> =
@@ -102,7 +102,8 @@ impl Advised {
             .filter(|l| !l.fresh && !waits(l.campaign) && !quiet.contains_key(&l.campaign))
             .cloned()
             .collect();
-        let week = weekly::advise(lines, book.by_value(), weekly::targets(book), part);
+        let Lately { since, freed } = lately;
+        let week = weekly::advise(lines, freed, book.by_value(), weekly::targets(book), part);
         let bid = |(e, j): (&Entry, &Option<Judged>)| {
             let j = j.as_ref()?;
             let more = || remedy::raise(settings, &volumes, e, j);

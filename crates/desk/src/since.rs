@@ -3,13 +3,14 @@
 
 use std::collections::HashMap;
 
+use chrono::NaiveDate;
 use serde::Deserialize;
-use tiller_core::Window;
 use tiller_core::evidence::over_target;
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::relative;
-use tiller_core::setting::Setting;
-use tiller_core::window::later;
+use tiller_core::setting::{Budget, Setting, Strategy};
+use tiller_core::window::{earlier, later};
+use tiller_core::{Tally, Window};
 use tiller_store::touched::{self, Made};
 use tiller_store::{PgPool, StoreError};
 
@@ -43,34 +44,101 @@ impl Since {
     }
 }
 
-/// By campaign, those whose bids were moved within the looked-at days.
-pub type Moves = HashMap<CampaignId, Since>;
-
-/// Reads them as of the book's last day.
-pub async fn of_account(db: &PgPool, book: &Book) -> Result<Moves, DeskError> {
-    let Some(window) = book.settled() else { return Ok(Moves::new()) };
-    let made = touched::made_after(db, book.account.id, window.from()).await?;
-    of(book, window, &made)
+/// What the last days' changes tell.
+#[derive(Clone, Debug, Default)]
+pub struct Lately {
+    /// Of campaigns whose bids were moved within the looked-at days.
+    pub since: HashMap<CampaignId, Since>,
+    /// Money a day that lower bids have freed within those days and that nobody has been given since.
+    pub freed: f64,
 }
 
-fn of(book: &Book, window: Window, made: &[Made]) -> Result<Moves, DeskError> {
-    let mut moves = Moves::new();
-    for change in made.iter().filter(|c| c.from <= book.span.to()) {
+/// Reads it as of the book's last day.
+pub async fn of_account(db: &PgPool, book: &Book) -> Result<Lately, DeskError> {
+    let Some(window) = book.settled() else { return Ok(Lately::default()) };
+    let made = touched::made_after(db, book.account.id, window.from()).await?;
+    let changes: Result<Vec<Change>, DeskError> =
+        made.iter().filter(|c| c.from <= book.span.to()).map(Change::read).collect();
+    Ok(of(book, window, &changes?))
+}
+
+/// A change that was made.
+struct Change {
+    campaign: CampaignId,
+    from: NaiveDate,
+    was: Option<Setting>,
+    set: Setting,
+}
+
+impl Change {
+    fn read(made: &Made) -> Result<Self, DeskError> {
         let read = |v| Setting::deserialize(v).map_err(StoreError::from);
-        let was = change.was.as_ref().map(read).transpose()?;
-        let set = read(&change.set_to)?;
+        let (was, set) = (made.was.as_ref().map(read).transpose()?, read(&made.set_to)?);
+        Ok(Self { campaign: made.campaign, from: made.from, was, set })
+    }
+
+    /// Of amounts before and after.
+    fn amounts(&self) -> Option<(f64, f64)> {
+        self.was.as_ref().and_then(amount).zip(amount(&self.set))
+    }
+
+    /// Whether it lowers a campaign's bids: a higher return asked for does, too.
+    fn lowers(&self) -> bool {
+        let inverse = matches!(self.set, Setting::Strategy(Strategy::TargetRoas { .. }));
+        let less =
+            self.amounts().is_some_and(|(was, to)| if inverse { to > was } else { to < was });
+        less && moved(self.was.as_ref(), &self.set)
+    }
+}
+
+fn of(book: &Book, window: Window, changes: &[Change]) -> Lately {
+    let mut since = HashMap::new();
+    for change in changes {
         let Some(entry) = book.entries.iter().find(|e| e.campaign.id == change.campaign) else {
             continue;
         };
-        if moved(was.as_ref(), &set) {
+        if moved(change.was.as_ref(), &change.set) {
             let until = later(change.from, window.days() + book.account.settle_days());
-            let what = sentence(was.as_ref(), &set);
+            let what = sentence(change.was.as_ref(), &change.set);
             let quiet = Quiet { what, until: Some(until), undone: false, unclear: true };
             let over = over(entry, window, change.from);
-            moves.insert(change.campaign, Since { over, quiet });
+            since.insert(change.campaign, Since { over, quiet });
         }
     }
-    Ok(moves)
+    Lately { since, freed: freed(book, changes) }
+}
+
+/// Days before and after a lower bid that tell what it has freed: two weeks, so that weekdays weigh the same.
+const BESIDE: u64 = 14;
+
+/// What campaigns with lower bids spend less a day than before the first of them, less what budgets have been raised by
+/// since: that has been given away. No more than what the account spends less.
+fn freed(book: &Book, changes: &[Change]) -> f64 {
+    let mut first: HashMap<CampaignId, NaiveDate> = HashMap::new();
+    for change in changes.iter().filter(|c| c.lowers()) {
+        first.entry(change.campaign).or_insert(change.from);
+    }
+    let Some(begun) = first.values().min() else { return 0.0 };
+    let last = book.span.to();
+    let saved = |from: NaiveDate, spend: &dyn Fn(Window) -> Tally| {
+        let a_day = |from: NaiveDate, to: NaiveDate| {
+            let window = Window::new(from, to).filter(|w| w.days() >= BESIDE / 2)?;
+            Some(spend(window).spend.to_units() / window.days() as f64)
+        };
+        let before = a_day(earlier(from, BESIDE), earlier(from, 1))?;
+        Some((before - a_day(from.max(earlier(last, BESIDE - 1)), last)?).max(0.0))
+    };
+    let by_bids = first.iter().filter_map(|(id, from)| {
+        let entry = book.entry(*id).ok()?;
+        saved(*from, &|w| entry.tally(w))
+    });
+    let raised = changes
+        .iter()
+        .filter(|c| c.from >= *begun && matches!(c.set, Setting::Budget(Budget::Daily { .. })))
+        .filter_map(Change::amounts)
+        .map(|(was, to)| (to - was).max(0.0));
+    let left = by_bids.sum::<f64>() - raised.sum::<f64>();
+    left.min(saved(*begun, &|w| book.total(w)).unwrap_or(0.0)).max(0.0)
 }
 
 /// Whether a change of a campaign moves its bids.
@@ -83,7 +151,7 @@ fn moved(was: Option<&Setting>, set: &Setting) -> bool {
 }
 
 /// How likely a campaign is over its target, by the settled days from one on; as likely as not without any.
-fn over(entry: &Entry, window: Window, from: chrono::NaiveDate) -> f64 {
+fn over(entry: &Entry, window: Window, from: NaiveDate) -> f64 {
     let unknown = 0.5;
     let Some((target, since)) = entry.target.zip(Window::new(from.max(window.from()), window.to()))
     else {

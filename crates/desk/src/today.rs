@@ -218,11 +218,10 @@ fn faulty(advised: &Advised, entry: &Entry, judged: Judged) -> Option<Deed> {
         Verdict::Measurement => judged.tally.spend.to_units(),
         _ => d.excess,
     };
-    let elasticity = advised.volumes.get(entry.campaign.id);
     let what = What::Campaign(Box::new(Faulty {
         subject: Subject::Campaign(entry.campaign.id),
         name: entry.campaign.name.clone(),
-        trade_off: causes::trade_off(&judged, &elasticity),
+        trade_off: causes::trade_off(&judged, &advised.volumes, entry.campaign.id),
         judged,
     }));
     Some(Deed { worth, what })

@@ -1,12 +1,13 @@
 //! How each campaign's clicks answer to its bids: from the bids and targets that were set, pooled by kind.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use chrono::{Datelike, NaiveDate};
 use serde::Deserialize;
 use tiller_core::bid_volume::{Day, Elasticity, PRIOR, believed, elasticity, of_kind, unmoved};
 use tiller_core::ids::CampaignId;
+use tiller_core::learning::STEP;
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::{Micros, Share};
 use tiller_store::facts::CampaignDay;
@@ -30,6 +31,8 @@ const LATELY: usize = 28;
 #[derive(Clone, Debug, Default)]
 pub struct Volumes {
     of: HashMap<CampaignId, Elasticity>,
+    /// Whose strategies learn, and would learn anew.
+    automatic: HashSet<CampaignId>,
 }
 
 static KEPT: Kept<(Period, ()), Volumes> = Kept::new(24);
@@ -46,11 +49,15 @@ pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Volumes>, DeskEr
             }
         }
         let none = Vec::new();
-        Ok(Volumes::of(book, |e| {
+        let volumes = Volumes::of(book, |e| {
             let set = settings.campaign(e.campaign.id);
             let own = changes.get(&e.campaign.id).unwrap_or(&none);
             days(e, until(book), |d| bid_on(set, own, d))
-        }))
+        });
+        let automatic =
+            |id: &CampaignId| settings.campaign(*id).is_some_and(|set| set.strategy.automatic());
+        let ids = book.entries.iter().map(|e| e.campaign.id);
+        Ok(Volumes { automatic: ids.filter(automatic).collect(), ..volumes })
     };
     book.keep(&KEPT, (), read).await
 }
@@ -154,7 +161,7 @@ impl Volumes {
                 kind.iter().filter(|(id, _)| *id != e.campaign.id).map(|(_, x)| *x).collect();
             Some((e.campaign.id, elasticity(&days, of_kind(&others, believed(lost)), lost)?))
         };
-        Self { of: all.into_iter().filter_map(fit).collect() }
+        Self { of: all.into_iter().filter_map(fit).collect(), automatic: HashSet::new() }
     }
 
     /// Of the days of a book alone, without settings: bids as reports tell them.
@@ -165,5 +172,12 @@ impl Volumes {
     /// A campaign's; what is believed of any, where nothing is known of it.
     pub fn get(&self, campaign: CampaignId) -> Elasticity {
         self.of.get(&campaign).copied().unwrap_or_else(|| unmoved(PRIOR))
+    }
+
+    /// Times the bid that a step toward so many times its CPC sets: for a strategy that learns never so far that it would
+    /// learn anew.
+    pub fn step(&self, campaign: CampaignId, cpc: f64) -> f64 {
+        let times = self.get(campaign).bid_for(cpc);
+        if self.automatic.contains(&campaign) { times.max(1.0 - STEP) } else { times }
     }
 }

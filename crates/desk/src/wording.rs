@@ -434,8 +434,10 @@ fn certainty(j: &Judged) -> Option<Words> {
 /// What the change to the halfway bid is likely to bring.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct TradeOff {
-    /// What a click costs then.
-    pub halfway: Price,
+    /// What a click costs then: halfway to what is affordable.
+    pub cpc: Price,
+    /// Whether that is less than halfway, since a strategy would learn anew.
+    pub in_part: bool,
     /// Times the present bid that makes it cost that.
     pub times: f64,
     /// Cost per conversion then.
@@ -526,10 +528,12 @@ fn traffic_advice(j: &Judged) -> Words {
 fn bid_advice(first: Words, begin: &str, t: TradeOff, j: &Judged, meets: Option<&Meets>) -> Words {
     let mut words = first
         .and(format!("{begin} the cost of a click down to "))
-        .strong(money(t.halfway))
+        .strong(money(t.cpc))
         .and(format!(
-            ", halfway to what is affordable, by bidding {}% less. Expect ",
-            percent(1.0 - t.times)
+            ", {} what is affordable, by bidding {}% less{}. Expect ",
+            if t.in_part { "toward" } else { "halfway to" },
+            number((1.0 - t.times) * 100.0, 0),
+            if t.in_part { "; more at once would make its strategy learn anew" } else { "" }
         ))
         .strong(t.cost())
         .and(" and ")

@@ -193,9 +193,10 @@ fn judged(out: &mut Snapshot, case: &Case, circle: &PeerCircle) {
     let brand = tally(12_000.0, 2.0, 0.01, 90.0, 0.02);
     let wholes =
         [None, Some(met(meets, None)), Some(met(misses, None)), Some(met(meets, Some(brand)))];
-    let trade = |seen| {
+    let trade = |seen: bool| {
         halfway.map(|halfway| TradeOff {
-            halfway,
+            cpc: halfway,
+            in_part: !seen,
             times: 0.76,
             cpa: Price(34.8),
             roas: matches!(case.target, Target::Roas(_)).then_some(3.2),

@@ -67,9 +67,13 @@ fn account() -> impl Strategy<Value = Vec<(Spender, Part)>> {
 }
 
 fn of(account: &[(Spender, Part)]) -> Week {
+    with_freed(account, 0.0)
+}
+
+fn with_freed(account: &[(Spender, Part)], freed: f64) -> Week {
     let lines = account.iter().map(|(l, _)| l.clone()).collect();
     let part = |l: &Spender| account[l.campaign.0 as usize].1;
-    advise(lines, false, |_| None, part)
+    advise(lines, freed, false, |_| None, part)
 }
 
 fn up(m: &Move) -> bool {
@@ -85,6 +89,21 @@ proptest! {
         let total: f64 = account.iter().map(|(l, _)| l.spend).sum();
         let added: f64 = week.moves.iter().map(|m| m.spend - m.line.spend).sum();
         prop_assert!(added <= 1e-6 * total, "{added} more than {total}: {week:?}");
+    }
+
+    /// What lower bids have freed may be spent again, and no more; it makes nobody poorer who would not be without it.
+    #[test]
+    fn no_more_is_spent_than_was_freed(account in account(), share in 0.0f64..0.5) {
+        let total: f64 = account.iter().map(|(l, _)| l.spend).sum();
+        let freed = share * total;
+        let week = with_freed(&account, freed);
+        let added: f64 = week.moves.iter().map(|m| m.spend - m.line.spend).sum();
+        prop_assert!(added <= freed + 1e-6 * total, "{added} more than {freed}: {week:?}");
+        prop_assert!((week.spends_more() - added.max(0.0)).abs() < 1e-9);
+        if let (Some(with), Some(without)) = (week.whole, of(&account).whole) {
+            let best = with.then.conversions;
+            prop_assert!(best >= without.then.conversions * (1.0 - 0.01), "{best} {without:?}");
+        }
     }
 
     #[test]

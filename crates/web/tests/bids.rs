@@ -294,6 +294,38 @@ async fn targets_follow_their_product_line(db: PgPool) {
     assert!(kept.contains("CPA 20.00") && !kept.contains("as Kits"), "{kept}");
 }
 
+/// A price that is tried is worked out and saved nowhere: 80 at 35% breaks even at 28, or 2.86, or 35%; at 10% kept, 20, 4 or
+/// 25%. By keyboard it goes on into the last row.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_price_is_tried_without_saving(db: PgPool) {
+    let desk = school(db).await;
+    let shown = desk.page("targets/lines?price=80&margin=35&keep=10%25").await;
+    let at = |what: &str| shown.find(what).unwrap_or_else(|| panic!("{what}: {shown}"));
+    let (even, keeps) = (at("It breaks even at"), at("It keeps 10.0% at"));
+    let cells = |from: usize| {
+        let row = shown[from..].split("</tr>").next().unwrap();
+        row.split("<td class=\"num\">").skip(1).map(|c| c.split('<').next().unwrap()).collect()
+    };
+    let (even, keeps): (Vec<&str>, Vec<&str>) = (cells(even), cells(keeps));
+    assert_eq!((even, keeps), (vec!["28.00", "2.86", "35.0%"], vec!["20.00", "4.00", "25.0%"]));
+    let last = &shown[at("name=\"name-0\"")..];
+    assert!(last.contains("name=\"price-0\" inputmode=\"decimal\" value=\"80\""), "{last}");
+    assert!(!desk.page("targets/lines").await.contains("value=\"80\""), "nothing was saved");
+    let logged = desk.page("logbook?show=own").await;
+    assert!(!logged.contains("product line"), "{logged}");
+    for (asked, says) in [
+        ("price=80", "margin: nothing was typed; type a share such as 35%"),
+        ("price=much&margin=35", "price: ‘much’ can’t be read; type an amount such as 80"),
+        ("price=80&margin=35&keep=35", "leaves nothing for advertising"),
+        ("price=0&margin=35", "a price is an amount above 0"),
+        ("price=80&margin=0", "a margin is a share above 0"),
+    ] {
+        let (status, refused) = desk.get(&format!("targets/lines?{asked}")).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{asked}");
+        assert!(refused.to_lowercase().contains(&says.to_lowercase()), "{asked}: {refused}");
+    }
+}
+
 /// Boxes carry what they said; what is in force is multiplied, and what is in the tray is left alone.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn several_adjustments_go_to_the_tray(db: PgPool) {

@@ -213,7 +213,7 @@ fn print_truth(market: &Market, only: Option<&str>, json: bool) -> anyhow::Resul
         writeln!(out, "{key}: a day, over the coming four weeks")?;
         writeln!(
             out,
-            "{:<34} {:>10} {:>10} {:>11} {:>11} {:>7} {:>10} {:>10}",
+            "{:<34} {:>10} {:>10} {:>11} {:>11} {:>7} {:>10} {:>10} {:>10}",
             "campaign",
             "budget",
             "spend",
@@ -221,12 +221,13 @@ fn print_truth(market: &Market, only: Option<&str>, json: bool) -> anyhow::Resul
             "value",
             "CVR %",
             "elasticity",
-            "of the bid"
+            "of the bid",
+            "of the CPC"
         )?;
         for c in campaigns {
             writeln!(
                 out,
-                "{:<34} {:>10} {:>10} {:>11} {:>11} {:>7} {:>10} {:>10}",
+                "{:<34} {:>10} {:>10} {:>11} {:>11} {:>7} {:>10} {:>10} {:>10}",
                 c.campaign,
                 money(c.budget),
                 money(c.present.spend),
@@ -235,6 +236,7 @@ fn print_truth(market: &Market, only: Option<&str>, json: bool) -> anyhow::Resul
                 or_absent(c.cvr, percent),
                 or_absent(c.elasticity, |x| number(x, 2)),
                 or_absent(c.bid_elasticity, |x| number(x, 2)),
+                or_absent(c.price_elasticity, |x| number(x, 2)),
             )?;
         }
     }

@@ -175,8 +175,8 @@ pub fn advice(bids: &Bids, line: &Line) -> Words {
         Some(Cure::Change(_)) | None => {
             let book = &bids.book;
             let meets = book.settled().and_then(|w| book.meets_target(w));
-            let elasticity = bids.volumes.get(line.row.campaign);
-            wording::advice(judged, trade_off(judged, &elasticity), meets.as_ref())
+            let trade = trade_off(judged, &bids.volumes, line.row.campaign);
+            wording::advice(judged, trade, meets.as_ref())
         }
     }
 }

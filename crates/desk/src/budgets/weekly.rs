@@ -1,5 +1,6 @@
 //! The week's advice: the same money, better placed. What is kept the same is what will be *spent*, not the budgets
-//! as they are written: a campaign that leaves half of its budget unspent has no money to give away.
+//! as they are written: a campaign that leaves half of its budget unspent has no money to give away. Money that lower
+//! bids have freed lately was spent, and may be spent again where the next result meets the target.
 //!
 //! Only campaigns whose budget is the right thing to change take part; the others keep what they have.
 
@@ -18,7 +19,7 @@ use tiller_store::people::Account;
 
 use crate::book::Book;
 use crate::budgets::responses::Spender;
-use crate::numerals::{money, number};
+use crate::numerals::{money, number, sum};
 use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Adds, Origin, Proposal};
 use crate::wording::capital;
@@ -156,6 +157,8 @@ pub struct Week {
     pub moves: Vec<Move>,
     /// All campaigns that take part, a day, now and then.
     pub whole: Option<Whole>,
+    /// Money a day that lower bids have freed and that may be spent beyond what is spent now.
+    pub freed: f64,
 }
 
 impl Week {
@@ -167,6 +170,24 @@ impl Week {
         let cost = now.cpa().unwrap_or(0.0);
         let revenue = then.value.zip(now.value).map(|(then, now)| then - now);
         revenue.filter(|_| by_value).unwrap_or((then.conversions - now.conversions) * cost)
+    }
+
+    /// Of the freed money, what is spent again.
+    pub fn spends_more(&self) -> f64 {
+        self.moves.iter().map(|m| m.spend - m.line.spend).sum::<f64>().max(0.0)
+    }
+
+    /// `for the same spend`, or how much of what lower bids have freed is spent.
+    pub fn for_what(&self) -> String {
+        let more = self.spends_more();
+        if more < LEAST_GAIN * self.whole.map_or(0.0, |w| w.now.budget) {
+            return "for the same spend".into();
+        }
+        format!(
+            "for {} a day more of the {} that lower bids have freed",
+            sum(more),
+            sum(self.freed)
+        )
     }
 
     /// Who gives because its verdict is against it.
@@ -241,16 +262,17 @@ fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     }
 }
 
-/// The best placement of what the lines spend; nothing where it is about right.
+/// The best placement of what the lines spend, and of what lower bids have freed; nothing where it is about right.
 pub fn advise(
     lines: Vec<Spender>,
+    freed: f64,
     by_value: bool,
     target: impl Fn(&Spender) -> Option<Target>,
     part: impl Fn(&Spender) -> Part,
 ) -> Week {
     let lines: Vec<Spender> =
         lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
-    let total: f64 = lines.iter().map(|l| l.spend).sum();
+    let total: f64 = freed + lines.iter().map(|l| l.spend).sum::<f64>();
     let parts: Vec<Part> = lines.iter().map(&part).collect();
     let mut problem = problem(&lines, by_value, total);
     for ((of, l), part) in problem.lines.iter_mut().zip(&lines).zip(&parts) {
@@ -270,11 +292,11 @@ pub fn advise(
     let by_chance = 1.0 / (MONTH * then.totals.conversions).max(1.0).sqrt();
     let least = LEAST_GAIN.max(SEEN * by_chance);
     if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid) {
-        return Week { moves: Vec::new(), whole };
+        return Week { moves: Vec::new(), whole, freed };
     }
     let a_move = |((l, part), spend)| a_move(l, part, spend);
     let moves = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
-    Week { moves, whole }
+    Week { moves, whole, freed }
 }
 
 /// The best spends within the bounds. What has a fix of its own keeps its money where that, once fixed, would bring as
@@ -320,20 +342,21 @@ fn best(lines: &[Spender], problem: &Problem) -> Option<Vec<f64>> {
 /// Spends of which those that differ too little are left as they are. What they would have freed is taken off the
 /// raises, and what they would have used off the cuts, so that the total is kept all the same.
 fn worth_a_change(lines: &[Spender], mut spends: Vec<f64>) -> Vec<f64> {
+    let total: f64 = spends.iter().sum();
     for _ in 0..2 {
         for (spend, l) in spends.iter_mut().zip(lines) {
             if (*spend / l.spend - 1.0).abs() < WORTH_A_CHANGE {
                 *spend = l.spend;
             }
         }
-        let over: f64 = spends.iter().zip(lines).map(|(s, l)| s - l.spend).sum();
+        let over = spends.iter().sum::<f64>() - total;
         let too_far = |by: f64| by * over > 0.0;
         let moved: f64 =
             spends.iter().zip(lines).map(|(s, l)| s - l.spend).filter(|by| too_far(*by)).sum();
         for (spend, l) in spends.iter_mut().zip(lines) {
             let by = *spend - l.spend;
-            if too_far(by) {
-                *spend -= by * over / moved;
+            if too_far(by) && moved != 0.0 {
+                *spend -= by * (over / moved).clamp(-1.0, 1.0);
             }
         }
     }
@@ -405,7 +428,7 @@ fn proposal(m: &Move) -> Proposal {
     let l = &m.line;
     let (now, then) = m.conversions();
     let reason = if m.to > m.from {
-        format!("For the same spend, money brings more here: {}.", m.because())
+        format!("Money brings more here: {}.", m.because())
     } else {
         format!("{}.", capital(&m.because()))
     };
@@ -462,7 +485,7 @@ mod tests {
     }
 
     fn of(lines: &[Spender]) -> Week {
-        advise(lines.to_vec(), false, |_| None, |_| Part::Full)
+        advise(lines.to_vec(), 0.0, false, |_| None, |_| Part::Full)
     }
 
     fn spends(week: &Week) -> Vec<f64> {
@@ -489,7 +512,7 @@ mod tests {
     }
 
     fn with(lines: &[Spender], part: impl Fn(&Spender) -> Part) -> Week {
-        advise(lines.to_vec(), false, |_| None, part)
+        advise(lines.to_vec(), 0.0, false, |_| None, part)
     }
 
     /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
@@ -631,7 +654,7 @@ mod tests {
             line(100.0, 100.0, Some(150.0), 0.01),
         ];
         let week =
-            advise(lines.to_vec(), false, |_| Some(Target::Cpa(Price(30.0))), |_| Part::Full);
+            advise(lines.to_vec(), 0.0, false, |_| Some(Target::Cpa(Price(30.0))), |_| Part::Full);
         let raised: Vec<f64> = week
             .moves
             .iter()
@@ -639,6 +662,23 @@ mod tests {
             .map(|m| m.line.budget_response.response.at(1.0))
             .collect();
         assert_eq!(raised, [0.04]);
+    }
+
+    /// 50 a day were freed: 30 of them make the first's room full, and nothing has to be cut for it. Where the next
+    /// result would miss the target they stay unspent.
+    #[test]
+    fn freed_money_is_spent_where_it_meets_the_target() {
+        let lines = [line(100.0, 100.0, Some(150.0), 0.04), line(100.0, 100.0, Some(100.0), 0.035)];
+        let at = |target: f64| {
+            let target = move |_: &Spender| Some(Target::Cpa(Price(target)));
+            advise(lines.to_vec(), 38.0, false, target, |_| Part::Full)
+        };
+        let week = at(30.0);
+        assert_eq!(week.moves.len(), 1, "{week:?}");
+        assert!((week.spends_more() - 38.0).abs() < 1e-6, "92% of 150, and no more: {week:?}");
+        assert_eq!(week.for_what(), "for 38 a day more of the 38 that lower bids have freed");
+        assert!(at(20.0).moves.is_empty(), "25 a result are too much");
+        assert_eq!(of(&good_and_faulty()).for_what(), "for the same spend");
     }
 
     #[test]

@@ -6,7 +6,6 @@ pub mod findings;
 pub mod remedy;
 
 use chrono::{Days, NaiveDate};
-use tiller_core::bid_volume::Elasticity;
 use tiller_core::evidence::Interval;
 use tiller_core::ids::CampaignId;
 use tiller_core::{Tally, Target, Window};
@@ -113,8 +112,7 @@ fn examined(
         |w: Window| days.iter().filter(|(d, _)| w.contains(*d)).map(|(_, t)| *t).sum::<Tally>();
     let before = book.period.against.map(in_window);
     // A part's clicks answer to its bid as its campaign's do.
-    let elasticity = volumes.get(entry.campaign.id);
-    let trade_off = judged.as_ref().and_then(|j| trade_off(j, &elasticity));
+    let trade_off = judged.as_ref().and_then(|j| trade_off(j, volumes, entry.campaign.id));
     let shown_from = book
         .period
         .against
@@ -136,21 +134,26 @@ fn examined(
 
 /// What the halfway bid is likely to bring; the conversion rate is held (common practice, no source:
 /// as good at lower bids).
-pub fn trade_off(j: &Judged, elasticity: &Elasticity) -> Option<TradeOff> {
+pub fn trade_off(j: &Judged, volumes: &Volumes, campaign: CampaignId) -> Option<TradeOff> {
     let halfway = j.diagnosis.halfway_bid?;
-    let (cpc, cvr) = j.tally.cpc().zip(j.tally.cvr())?;
-    let times = elasticity.bid_for(halfway / cpc);
+    let (paid, cvr) = j.tally.cpc().zip(j.tally.cvr())?;
+    let elasticity = volumes.get(campaign);
+    let (whole, times) =
+        (elasticity.bid_for(halfway / paid), volumes.step(campaign, halfway / paid));
+    let in_part = times > whole + 1e-9;
+    let cpc = if in_part { paid * elasticity.cpc(times).mid } else { halfway };
     let interval = elasticity.volume(times).around;
     let now = j.tally.conversions;
     Some(TradeOff {
-        halfway,
+        cpc,
+        in_part,
         times,
-        cpa: halfway / cvr,
+        cpa: cpc / cvr,
         roas: j
             .tally
             .aov()
             .filter(|_| matches!(j.target, Target::Roas(_)))
-            .map(|aov| aov * cvr / halfway),
+            .map(|aov| aov * cvr / cpc),
         now,
         then: Interval { low: now * interval.low, high: now * interval.high },
         seen: elasticity.has_seen(times),

@@ -23,7 +23,7 @@ pub fn of_campaign(
     entry: &Entry,
     judged: &Judged,
 ) -> Option<Proposal> {
-    let trade = causes::trade_off(judged, &volumes.get(entry.campaign.id));
+    let trade = causes::trade_off(judged, volumes, entry.campaign.id);
     of_verdict(settings, Subject::Campaign(entry.campaign.id), judged, trade)
 }
 

@@ -41,6 +41,8 @@ pub struct CampaignTruth {
     pub elasticity: Option<f64>,
     /// Relative gain of clicks by relative gain of the bid, at present, money being no matter.
     pub bid_elasticity: Option<f64>,
+    /// Likewise of what a click costs.
+    pub price_elasticity: Option<f64>,
     /// Share of the conversions that are reported on the day of the click.
     pub promptness: f64,
     /// What it would do with other budgets.
@@ -189,14 +191,18 @@ pub fn truth(market: &Market, account: &AccountSim) -> Vec<CampaignTruth> {
                 (ahead.run(Some(budget * 0.9), 1.0), ahead.run(Some(budget * 1.1), 1.0));
             let free = Some(budget * 1000.0);
             let bids = (!sim.settings.strategy.automatic())
-                .then(|| (ahead.run(free, 0.95).clicks, ahead.run(free, 1.05).clicks));
+                .then(|| (ahead.run(free, 0.95), ahead.run(free, 1.05)));
+            let by_bid = |of: fn(&CurvePoint) -> f64| {
+                bids.as_ref().and_then(|(a, b)| slope(of(a), of(b), 0.95, 1.05))
+            };
             CampaignTruth {
                 campaign: home.name.clone(),
                 channel: of_world.campaigns[sim.index].channel.clone(),
                 budget,
                 cvr: (present.clicks > 0.0).then(|| present.conversions / present.clicks),
                 elasticity: slope(less.conversions, more.conversions, 0.9, 1.1),
-                bid_elasticity: bids.and_then(|(a, b)| slope(a, b, 0.95, 1.05)),
+                bid_elasticity: by_bid(|p| p.clicks),
+                price_elasticity: by_bid(|p| p.spend / p.clicks),
                 promptness: home.promptness,
                 curve: [0.25, 0.5, 0.75, 1.0, 1.25, 1.5, 2.0, 3.0, 4.0]
                     .iter()

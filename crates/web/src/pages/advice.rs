@@ -148,7 +148,7 @@ pub fn of(advised: &Advised, book: &Book, frame: &Frame) -> Option<Advice> {
             .flat_map(|w| [row("now", &w.now, by_value), row("proposed", &w.then, by_value)])
             .collect(),
         gain: gain(&advised.week, by_value)
-            .map_or_else(String::new, |gain| format!("{gain}, for the same spend")),
+            .map_or_else(String::new, |gain| format!("{gain}, {}", advised.week.for_what())),
         results_title: if by_value { "Revenue a day" } else { "Conversions a day" },
         cost_title: if by_value { "ROAS" } else { "CPA" },
         left,

@@ -8,19 +8,20 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Response};
 use tiller_core::Tally;
 use tiller_core::spot::Subject;
-use tiller_desk::CampaignId;
 use tiller_desk::account::settings::Settings;
-use tiller_desk::advice::Cure;
+use tiller_desk::advice::{self, Cure};
 use tiller_desk::bids::course;
 use tiller_desk::bids::step::{self, Compared};
 use tiller_desk::bids::toward::{self, Toward};
 use tiller_desk::bids::{self as desk, Bids, Line, words};
 use tiller_desk::book::Book;
+use tiller_desk::causes;
 use tiller_desk::figure::{Figure, Seen};
 use tiller_desk::numerals::{self, money, number};
 use tiller_desk::rows::Level;
 use tiller_desk::tray::{self, Edit};
-use tiller_desk::wording::Words;
+use tiller_desk::wording::{self, Words};
+use tiller_desk::{CampaignId, DeskError, PgPool};
 use tower_sessions::Session;
 
 use crate::App;
@@ -28,6 +29,7 @@ use crate::chart::{Forms, PaidAndAfforded, Payer};
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
+use crate::pages::click_prices::ClickPrices;
 use crate::pages::columns::chosen;
 use crate::pages::figures_table::{Cell, MOST_ROWS, Table, View, cells, key, parts_of, subject};
 use crate::pages::remedy::Remedy;
@@ -77,6 +79,16 @@ pub struct Looked {
     steps: Option<(String, String, String)>,
 }
 
+/// The ad group or item looked at.
+pub struct LookedPart {
+    name: String,
+    href: String,
+    headline: Words,
+    advice: Option<Words>,
+    prices: Option<ClickPrices>,
+    remedy: Option<Remedy>,
+}
+
 #[derive(Template, WebTemplate)]
 #[template(path = "bids.html")]
 struct BidsPage {
@@ -84,6 +96,7 @@ struct BidsPage {
     lead: Words,
     picture: Option<Forms<PaidAndAfforded>>,
     looked: Option<Looked>,
+    part: Option<LookedPart>,
     table: Table,
     lines: Vec<BidLine>,
     range_title: &'static str,
@@ -128,8 +141,9 @@ pub async fn show(
     let of = looked_at(&whole.lines, params.text("of"));
     let picture = picture(&whole.lines, of, &frame);
     let settings = Settings::of_book(&app.db, &book).await?;
-    let looked = of.map(|line| looked(&whole, &settings, line, &frame));
-    let here = of.map(|l| l.row.subject);
+    let part = looked_part(&app.db, &book, params.text("of"), &frame).await?;
+    let looked = of.filter(|_| part.is_none()).map(|line| looked(&whole, &settings, line, &frame));
+    let here = subject(params.text("of")).or(of.map(|l| l.row.subject));
     let (table, lines) = match view.level {
         Level::Campaigns => {
             let all = view.arrange(whole.lines.iter().collect(), |l| &l.row, ORDER);
@@ -152,6 +166,7 @@ pub async fn show(
         lead,
         picture,
         looked,
+        part,
         lines: lines.iter().map(|l| line(l, &columns, &account, here, &frame)).collect(),
         range_title: if book.by_value() { "ROAS, 95%" } else { "CPA, 95%" },
         csv: format!("{}/bids.csv{params}", frame.base()),
@@ -225,6 +240,37 @@ fn looked(bids: &Bids, settings: &Settings, line: &Line, frame: &Frame) -> Looke
     }
 }
 
+/// The ad group or item that an address names, with what one conversion takes it and what a click may cost there.
+async fn looked_part(
+    db: &PgPool,
+    book: &Book,
+    of: &str,
+    frame: &Frame,
+) -> Result<Option<LookedPart>, PageError> {
+    let Some(part) = subject(of).filter(|s| !matches!(s, Subject::Campaign(_))) else {
+        return Ok(None);
+    };
+    let e = match causes::examine(db, book, part).await {
+        Err(DeskError::NotFound(_)) => return Ok(None),
+        e => e?,
+    };
+    let cure = advice::cure(db, book, part, &e).await?;
+    Ok(Some(LookedPart {
+        href: frame.base().causes(part, &frame.days),
+        headline: e.judged.as_ref().map_or_else(
+            || Words::say("It has no target, so what a click may cost is not known."),
+            |j| wording::headline(&j.diagnosis),
+        ),
+        advice: e.judged.as_ref().map(|j| wording::advice(j, e.trade_off, e.meets.as_ref())),
+        prices: e.judged.as_ref().map(ClickPrices::of),
+        remedy: cure.filter(|_| frame.editor).and_then(|c| match c {
+            Cure::Change(p) => Some(Remedy::change(part, &p)),
+            Cure::Budget(..) | Cure::Quiet(_) => None,
+        }),
+        name: e.name,
+    }))
+}
+
 /// A figure in the unit of a row's target.
 fn unit(line: &Line) -> fn(f64) -> String {
     match line.row.target {
@@ -258,12 +304,7 @@ fn line(
     let row = &l.row;
     BidLine {
         key: key(row.subject),
-        href: match row.subject {
-            Subject::Campaign(_) => {
-                format!("{}/bids{}", frame.base(), frame.params.with("of", key(row.subject)))
-            }
-            part => frame.base().causes(part, &frame.days),
-        },
+        href: format!("{}/bids{}", frame.base(), frame.params.with("of", key(row.subject))),
         name: row.name.clone(),
         home: row.home.clone(),
         here: here == Some(row.subject),

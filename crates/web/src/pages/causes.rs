@@ -18,10 +18,11 @@ use tiller_desk::wording::{self, Words};
 use tiller_desk::{AdGroupId, CampaignId, ItemId, learning};
 
 use crate::App;
-use crate::chart::{BridgeChart, DayChart, Forms, Ladder};
+use crate::chart::{BridgeChart, DayChart, Forms};
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
+use crate::pages::click_prices::ClickPrices;
 use crate::pages::figures_table::key;
 use crate::pages::findings;
 use crate::pages::remedy::Remedy;
@@ -87,8 +88,7 @@ struct CausePage {
     headline: Words,
     reasons: Vec<Words>,
     bridge: Option<Forms<BridgeChart>>,
-    ladder: Option<Ladder>,
-    bids: Vec<(&'static str, String, &'static str)>,
+    prices: Option<ClickPrices>,
     compared: Vec<Compared>,
     peers: String,
     advice: Option<Words>,
@@ -270,8 +270,7 @@ async fn examine(
             wording::reasons,
         ),
         bridge: j.and_then(bridge),
-        ladder: j.and_then(ladder),
-        bids: j.map(bids).unwrap_or_default(),
+        prices: j.map(ClickPrices::of),
         compared: j.map(|j| compared(j, &frame, subject)).unwrap_or_default(),
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
         advice: j.map(|j| {
@@ -379,22 +378,6 @@ fn bridge(j: &Judged) -> Option<Forms<BridgeChart>> {
         Target::Roas(roas) => 1.0 / roas,
     };
     Forms::of(|form| Some(BridgeChart::new(&b, &captions, Some(target), form)))
-}
-
-fn ladder(j: &Judged) -> Option<Ladder> {
-    let a = j.diagnosis.affordable?;
-    Some(Ladder::new(a.clicks_per_conversion, j.tally.cpc()?, j.diagnosis.target_cpa?))
-}
-
-fn bids(j: &Judged) -> Vec<(&'static str, String, &'static str)> {
-    let paid = j.tally.cpc().map(|c| ("paid now", money(c), ""));
-    let halfway = j.diagnosis.halfway_bid.map(|b| ("halfway", money(b), "plan"));
-    let cautious = j
-        .diagnosis
-        .affordable
-        .map(|a| ("affordable, clicks rounded up", money(a.cautious), "gain"));
-    let exact = j.diagnosis.affordable.map(|a| ("affordable, exact", money(a.cpc), "quiet"));
-    [paid, halfway, cautious, exact].into_iter().flatten().collect()
 }
 
 /// It and its peers, with the way to each figure's working.

@@ -7,6 +7,7 @@ pub mod budgets;
 pub mod campaign_budget;
 pub mod causes;
 pub mod channels;
+pub mod click_prices;
 pub mod columns;
 pub mod curve;
 pub mod estimate;

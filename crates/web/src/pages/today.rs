@@ -342,11 +342,11 @@ fn fault(f: &Faulty) -> Words {
         )),
         _ => match (j.tally.cpc(), j.diagnosis.affordable, f.trade_off) {
             (Some(cpc), Some(a), Some(t)) if j.diagnosis.faults.bid => overspent().and(format!(
-                ": it {}: {} where the target affords {}. Halfway is {}.",
+                ": it {}: {} where the target affords {}. The next step leads to {}.",
                 wording::short(&j.diagnosis),
                 money(cpc),
                 money(a.cautious),
-                money(t.halfway)
+                money(t.cpc)
             )),
             _ => overspent().and(format!(": it {}.", wording::short(&j.diagnosis))),
         },
@@ -357,7 +357,7 @@ fn fault(f: &Faulty) -> Words {
 fn budgets(week: &Week, book: &Book) -> Words {
     let what = if book.by_value() { "extra revenue" } else { "worth of extra results" };
     let moved = counted(week.moves.len() as u64, "daily budget", "daily budgets");
-    let words = Words::say(format!("{what} a month: move {moved} for the same spend"));
+    let words = Words::say(format!("{what} a month: move {moved} {}", week.for_what()));
     let by = |m: &&Move| m.spend - m.line.spend;
     let most = week.moves.iter().max_by(|a, b| by(a).total_cmp(&by(b)));
     let least = week.moves.iter().min_by(|a, b| by(a).total_cmp(&by(b)));
