@@ -121,7 +121,9 @@ impl Slope {
             return 1.0;
         }
         let (below, upto) = (self.below_none(), Normal::standard().cdf((x - self.mean) / self.sd));
-        ((upto - below) / (1.0 - below)).clamp(0.0, 1.0)
+        // All of it below 0, as nearly as can be told: then it is 0.
+        let all = 1.0 - below;
+        if all > 0.0 { ((upto - below) / all).clamp(0.0, 1.0) } else { 1.0 }
     }
 
     /// What it makes of so many times the bid: median and 80% interval.

@@ -9,9 +9,10 @@ use common::market::{amberfold, practice};
 use common::scene::{Scene, says};
 use tiller_core::bid_volume::Range;
 use tiller_core::setting::{Budget, Setting, Strategy};
-use tiller_core::{Micros, Price, Target};
+use tiller_core::{Micros, Price, Target, Window, window};
 use tiller_desk::advice::{self, Advice, Cure};
 use tiller_desk::bids::{self, course, toward};
+use tiller_desk::book::Book;
 use tiller_desk::causes::remedy;
 use tiller_desk::courses::{self, Lever};
 use tiller_desk::learning;
@@ -157,6 +158,49 @@ async fn a_step_that_suffices_is_not_followed_by_another(db: PgPool) {
     s.days_pass(&db, 20).await;
     let (over, last) = cure().await;
     assert!(!matches!(&last, Some(Cure::Quiet(q)) if q.unclear), "{over} {last:?}");
+}
+
+/// What a campaign spends less since its bid was lowered may be spent elsewhere: once, and as long as it is remembered.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_lower_bids_free_may_be_spent_again(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let id = s.id(&db, "Courses, search").await;
+    let freed = async || {
+        let now = book(&db, &s.account).await;
+        (advice::of_account(&db, &now).await.unwrap().week.freed, now)
+    };
+    assert_eq!(freed().await.0, 0.0, "nothing was changed yet");
+    let before = freed().await.1.span.to();
+    let set = async |name: &str, edit, to: &str| {
+        let subject = tiller_core::spot::Subject::Campaign(s.id(&db, name).await);
+        tray::edit(&db, &s.account, s.person, &[subject], edit, to, "").await.unwrap();
+        s.send(&db).await;
+    };
+    set("Courses, search", tray::Edit::Target, "38").await;
+    s.days_pass(&db, 3).await;
+    assert_eq!(freed().await.0, 0.0, "three days tell nothing");
+    s.days_pass(&db, 12).await;
+    // By hand: the mean day of the fortnight before, less that of the last fortnight.
+    let a_day = |now: &Book, id, last: chrono::NaiveDate| {
+        let window = Window::new(window::earlier(last, 13), last).unwrap();
+        let spend = match id {
+            Some(id) => now.entry(id).unwrap().tally(window).spend,
+            None => now.total(window).spend,
+        };
+        spend.to_units() / 14.0
+    };
+    let saved = |now: &Book, id| a_day(now, id, before) - a_day(now, id, now.span.to());
+    let (first, now) = freed().await;
+    let least = saved(&now, Some(id)).min(saved(&now, None));
+    assert!(first > 0.0 && (first - least).abs() < 1e-9, "{first} {least}");
+    // Given to another, it is not given again.
+    set("Names, search", tray::Edit::Budget, "115").await;
+    s.days_pass(&db, 1).await;
+    let (second, now) = freed().await;
+    let left = (saved(&now, Some(id)) - 15.0).min(saved(&now, None)).max(0.0);
+    assert!((second - left).abs() < 1e-9, "{second} {left}");
+    s.days_pass(&db, 28).await;
+    assert_eq!(freed().await.0, 0.0, "what is spent now is what was spent");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

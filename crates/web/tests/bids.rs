@@ -113,6 +113,17 @@ async fn many_bids_are_set_at_once(db: PgPool) {
     let items = desk.page("bids?level=items&q=visit").await;
     let item = items.split("<tr data-key=\"").nth(1).unwrap().split('"').next().unwrap();
     assert!(item.starts_with("item-"), "{item}");
+    // What one conversion takes it stands beside the picture, at each level.
+    let looked = desk.page(&format!("bids?level=items&q=visit&of={item}")).await;
+    assert!(looked.contains("What one conversion takes") && looked.contains("affordable, exact"));
+    assert!(looked.contains(&format!("<tr data-key=\"{item}\"")) && looked.contains("is-here"));
+    let group = desk.page("bids?level=ad-groups").await;
+    let group = group.split("<tr data-key=\"").nth(1).unwrap().split('"').next().unwrap();
+    let looked = desk.page(&format!("bids?level=ad-groups&of={group}")).await;
+    assert!(group.starts_with("ad-group-") && looked.contains("What one conversion takes"));
+    // Another account's, or none, is nothing to look at.
+    let none = desk.page("bids?level=items&of=item-99999999").await;
+    assert!(!none.contains("What one conversion takes"));
     let said = desk.says("bids/edit", &format!("on={item}&what=bid&how=-10%25")).await;
     assert!(said.contains("One change was put in the tray."), "{said}");
     let wrong = desk.site.post(&desk.path("bids/edit"), Some(&desk.cookie), "what=luck").await;
