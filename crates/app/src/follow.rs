@@ -1,6 +1,8 @@
 //! Steers a stand-in market by the product's own weekly advice, through the open interface: what a fetch tells,
 //! what the tray sends, and nothing else.
 
+use std::sync::Arc;
+
 use anyhow::Context;
 use chrono::{Days, NaiveDate};
 use clap::ValueEnum;
@@ -127,8 +129,11 @@ async fn week(
         .await?
         .context("the account has no figures")?;
     let advised = advice::of_account(db, &book).await?;
-    let budgets = advised.week.moves.iter().filter(|_| levers != Levers::Bids);
-    let moves: Vec<_> = budgets.collect();
+    let advised = match levers {
+        Levers::Bids => Arc::new(advised.by_bids_alone()),
+        Levers::Budgets | Levers::Both => advised,
+    };
+    let moves: Vec<_> = advised.week.moves.iter().collect();
     let bids =
         if levers == Levers::Budgets { Vec::new() } else { bids(db, &book, &advised).await? };
     tracing::info!(

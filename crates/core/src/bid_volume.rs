@@ -295,8 +295,9 @@ impl Elasticity {
         cpc.powf(1.0 / self.price.quantile(0.5).max(LEAST_FOLLOWED))
     }
 
-    /// Times the bid that spends a part of what the present one could, where a budget ends its days: the same money then
-    /// lasts to their end. The mildest of what is likely, so that it is not left unspent.
+    /// Times the bid that spends so many times what the present one could: less, where a budget ends its days and the same
+    /// money shall last to their end; more, where it has room. The mildest of what is likely: neither is money left
+    /// unspent nor a budget overrun.
     pub fn bid_that_spends(&self, part: f64) -> f64 {
         part.powf(1.0 / (self.clicks.quantile(0.9) + self.price.quantile(0.9)))
     }

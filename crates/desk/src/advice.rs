@@ -48,7 +48,11 @@ pub struct Advised {
     pub known: Vec<responses::Spender>,
     /// How clicks answer to bids, campaign by campaign.
     pub volumes: Arc<Volumes>,
-    bids: HashMap<CampaignId, Proposal>,
+    raises: HashMap<CampaignId, Proposal>,
+    /// Lower bids at which a budget lasts longer.
+    longer: HashMap<CampaignId, Proposal>,
+    /// Whether lower bids free money, or will: then a budget that ends its days can be raised instead.
+    frees: bool,
     since: HashMap<CampaignId, Since>,
     quiet: HashMap<CampaignId, Quiet>,
 }
@@ -104,14 +108,22 @@ impl Advised {
             .collect();
         let Lately { since, freed } = lately;
         let week = weekly::advise(lines, freed, book.by_value(), weekly::targets(book), part);
-        let bid = |(e, j): (&Entry, &Option<Judged>)| {
-            let j = j.as_ref()?;
-            let more = || remedy::raise(settings, &volumes, e, j);
-            let bid = more().or_else(|| remedy::last_longer(settings, &volumes, e, j))?;
-            Some((e.campaign.id, bid))
+        type Bid = fn(&Settings, &Volumes, &Entry, &Judged) -> Option<Proposal>;
+        let bids = |of: Bid| -> HashMap<CampaignId, Proposal> {
+            let all = book.entries.iter().zip(book.judge_all());
+            let bid = |(e, j): (&Entry, &Option<Judged>)| {
+                Some((e.campaign.id, of(settings, &volumes, e, j.as_ref()?)?))
+            };
+            all.filter_map(bid).collect()
         };
-        let bids = book.entries.iter().zip(book.judge_all()).filter_map(bid).collect();
-        Self { week, known, volumes, bids, since, quiet }
+        let (raises, longer) = (bids(remedy::raise), bids(remedy::last_longer));
+        let will_free = |(id, (e, j)): (&CampaignId, &(&Entry, &Judged))| {
+            !quiet.contains_key(id)
+                && asks_for_less(j)
+                && remedy::of_campaign(settings, &volumes, e, j).is_some()
+        };
+        let frees = freed > 0.0 || faulty.iter().any(will_free);
+        Self { week, known, volumes, raises, longer, frees, since, quiet }
     }
 
     /// The one advice for a campaign with its verdict.
@@ -130,11 +142,14 @@ impl Advised {
                     .map_or(Advice::Verdict(judged), |quiet| Advice::Quiet(quiet.clone())),
                 None => Advice::Verdict(judged),
             },
-            (None, None) => self.bids.get(&id).map_or(Advice::Nothing, |bid| {
-                let more = bid.adds.spend.is_some_and(|x| x > 0.0);
-                let against = self.since.get(&id).filter(|_| more).and_then(Since::against_more);
-                against.map_or(Advice::Bid(bid), |quiet| Advice::Quiet(quiet.clone()))
-            }),
+            (None, None) => match (self.raises.get(&id), self.longer.get(&id)) {
+                (None, Some(longer)) if !self.frees => Advice::Bid(longer),
+                (None, _) => Advice::Nothing,
+                (Some(raise), _) => {
+                    let against = self.since.get(&id).and_then(Since::against_more);
+                    against.map_or(Advice::Bid(raise), |quiet| Advice::Quiet(quiet.clone()))
+                }
+            },
         }
     }
 
@@ -157,6 +172,12 @@ impl Advised {
             }
             Advice::Bid(p) => Some(unless_quiet(book, settings, entry.campaign.id, p.clone())),
         }
+    }
+
+    /// The same where budgets are not to be moved: what bids alone can do.
+    #[must_use]
+    pub fn by_bids_alone(&self) -> Self {
+        Self { week: Week::default(), frees: false, ..self.clone() }
     }
 
     /// Why a campaign is left alone, if it is.

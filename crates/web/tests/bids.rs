@@ -233,8 +233,10 @@ async fn another_bid_is_looked_at_before_it_is_set(db: PgPool) {
         row.split("<td class=\"num\">").nth(column).unwrap().split('<').next().unwrap().to_owned()
     };
     let read = |text: &str| text.replace('\u{202f}', "").parse::<f64>().unwrap();
-    let (cpa, then) = (read(&figure(&half, "CPA", 1)), read(&figure(&half, "CPA", 2)));
-    assert!((then / cpa - 0.5).abs() < 0.005, "{cpa} {then}");
+    // A click's price follows the bid in part, and how much is not known: never as far as by half, nor not at all.
+    let (cpa, then) = (read(&figure(&half, "CPA", 1)), figure(&half, "CPA", 2));
+    let (low, high) = then.split_once(" to ").unwrap();
+    assert!(read(low) >= 0.5 * cpa && read(low) < read(high) && read(high) < cpa, "{cpa} {then}");
     let (now, clicks) = (read(&figure(&half, "Clicks", 1)), figure(&half, "Clicks", 2));
     let (low, high) = clicks.split_once(" to ").unwrap();
     assert!(

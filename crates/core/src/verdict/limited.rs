@@ -37,17 +37,18 @@ pub enum LimitedBy {
 impl BudgetUse {
     /// Which of them holds it, where a click costs `cpc`.
     pub fn limited_by(&self, cpc: Option<Price>) -> LimitedBy {
-        let at_ceiling = || matches!((cpc, self.ceiling), (Some(c), Some(b)) if c >= b * 0.95);
         match self.used {
             None => LimitedBy::Unknown,
             Some(_) if 2 * self.full_days >= self.days => LimitedBy::Budget,
-            Some(used)
-                if used < 0.8 && self.lost_to_bid.map_or_else(at_ceiling, |l| l.get() >= LOST) =>
-            {
-                LimitedBy::Bid
-            }
+            Some(used) if used < 0.8 && self.loses_for_its_bid(cpc) => LimitedBy::Bid,
             Some(_) => LimitedBy::Neither,
         }
+    }
+
+    /// Whether auctions are lost for want of bid; where the channel does not tell that, whether the CPC stands at the bid.
+    pub fn loses_for_its_bid(&self, cpc: Option<Price>) -> bool {
+        let at_ceiling = || matches!((cpc, self.ceiling), (Some(c), Some(b)) if c >= b * 0.95);
+        self.lost_to_bid.map_or_else(at_ceiling, |l| l.get() >= LOST)
     }
 }
 

@@ -29,6 +29,8 @@ pub fn of_campaign(
 
 /// Surely enough that the next conversion meets the target, for a bid to be raised.
 const SURE_OF_NEXT: f64 = 0.75;
+/// As much of its budget as a campaign may be led to spend by a higher bid.
+const FILLED: f64 = 0.95;
 /// A raise below this share is not worth making.
 const LEAST_RAISE: f64 = 1.05;
 
@@ -41,14 +43,18 @@ pub fn raise(
     judged: &Judged,
 ) -> Option<Proposal> {
     let d = &judged.diagnosis;
-    if d.verdict != Verdict::OnTarget || d.limited_by != LimitedBy::Bid {
+    let uses = entry.budget_use(judged.window);
+    let by_bid = d.limited_by != LimitedBy::Budget && uses.loses_for_its_bid(judged.tally.cpc());
+    if d.verdict != Verdict::OnTarget || !by_bid {
         return None;
     }
     let (paid, may) = judged.tally.cpc().zip(d.affordable)?;
     let room = d.target_cpa? / judged.tally.cpa()?;
     let elasticity = volumes.get(entry.campaign.id);
     let sure = elasticity.next_within(room);
-    let times = (1.0 + STEP).min(may.cautious / paid);
+    // Dearer than its budget has room for, it would only end its days early.
+    let fits = elasticity.bid_that_spends((FILLED / uses.used?).max(1.0));
+    let times = (1.0 + STEP).min(may.cautious / paid).min(fits);
     if sure < SURE_OF_NEXT || times < LEAST_RAISE {
         return None;
     }

@@ -1,7 +1,8 @@
 //! How well an account was steered: the same days with nothing changed, and with the best budgets, bids and targets that
 //! knowledge of the truth allows. Where only budgets are moved, the same money is the same spend: a budget that is not
-//! used up has none to give. Where bids are, what is spent is part of the decision: the best brings the most above what
-//! its results are worth at the account's target.
+//! used up has none to give. Where bids are, what is spent is part of the decision: the best brings the most that its
+//! results are worth at the account's target above what they cost, with budgets too for no more than is spent where
+//! nobody steers.
 
 use serde::Serialize;
 use tiller_core::setting::{Budget, Status};
@@ -201,7 +202,7 @@ const TIMES: [f64; 11] = [0.3, 0.4, 0.5, 0.63, 0.8, 0.9, 1.0, 1.12, 1.25, 1.6, 2
 const BUDGETS: usize = 14;
 
 /// For each campaign the bids, and the budget if that may be moved, that bring the account the most above what is spent,
-/// each conversion worth the target, with budgets that add up to no more than the present ones.
+/// each conversion worth the target, for no more than is spent where nobody steers.
 fn most_worth(market: &Market, account: usize, levers: Levers, days: u32) -> Vec<Set> {
     let sim = &market.accounts[account];
     let of_world = market.of_world(sim);
@@ -237,14 +238,16 @@ fn most_worth(market: &Market, account: usize, levers: Levers, days: u32) -> Vec
         };
         ways.iter().filter_map(|all| of(all).map(|i| &all[i])).collect()
     };
+    let stays = |c: &CampaignSim| Ahead::of(market, sim, c, days).run(None, 1.0).spend;
+    let most: f64 = sim.campaigns.iter().map(stays).sum();
     let spent = |price: f64| best(price).iter().map(|(p, _)| p.spend).sum::<f64>();
     let (mut low, mut high) = (1.0, 1.0);
-    while levers.budgets && spent(high) > total && high < 1e3 {
+    while levers.budgets && spent(high) > most && high < 1e3 {
         high *= 2.0;
     }
     for _ in 0..30 {
         let middle = f64::midpoint(low, high);
-        if spent(middle) > total { low = middle } else { high = middle }
+        if spent(middle) > most { low = middle } else { high = middle }
     }
     best(high).into_iter().map(|(_, set)| *set).collect()
 }
