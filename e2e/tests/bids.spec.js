@@ -45,6 +45,11 @@ test("many bids are set at once, and rows can be found, sorted and chosen by key
   await expect.poll(() => rows.count()).toBeGreaterThan(1);
   await page.keyboard.press("Escape");
   await page.goto(`${supply}/bids?level=items&q=hive+kits&sort=-spend`);
+  // An item is looked at with its click ladder, on the station itself.
+  await page.locator("tbody th a").first().click();
+  await expect(page.getByRole("heading", { name: "What one conversion takes" })).toBeVisible();
+  await expectAccessible(page);
+  await page.goto(`${supply}/bids?level=items&q=hive+kits&sort=-spend`);
   await page.locator("body").press("j");
   await page.keyboard.press("x");
   await page.keyboard.press("j");

@@ -245,6 +245,8 @@ test("the week of hours is painted, filled and put in the tray", async ({ desk: 
   await page.getByLabel("Time zone").fill("Nowhere");
   await page.getByRole("button", { name: "Show", exact: true }).click();
   await expect(page.getByText(/‘Nowhere’ is no time zone/)).toBeVisible();
+  await expect(page.getByLabel("Time zone")).toHaveValue("Nowhere");
+  await expect(hour("Mon 9:00")).toBeVisible();
   // A channel that takes hours with a lifetime budget only says so.
   await page.goto(`${school}/budgets`);
   await campaigns.getByRole("row", { name: /Evening calls, feed/ }).getByRole("link", { name: "hours" }).click();

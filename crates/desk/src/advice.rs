@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use tiller_core::Target;
 use tiller_core::ids::CampaignId;
+use tiller_core::setting::Setting;
 use tiller_core::spot::Subject;
 use tiller_core::verdict::{Early, Verdict};
 use tiller_store::PgPool;
@@ -13,7 +14,7 @@ use tiller_store::PgPool;
 use crate::DeskError;
 use crate::account::settings::Settings;
 use crate::book::quiet::{Quiet, quiet, quiet_at};
-use crate::book::{Book, Entry, Judged, Period};
+use crate::book::{Book, Entry, Judged, Period, Touch};
 use crate::budgets::curves::Curves;
 use crate::budgets::responses;
 use crate::budgets::weekly::{self, Move, Part, Week};
@@ -81,8 +82,18 @@ impl Advised {
         lately: Lately,
     ) -> Self {
         let known = responses::of_account(book, settings, curves);
-        let quiet: HashMap<CampaignId, Quiet> =
+        let mut quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
+        // What waits for one that shares a strategy waits for all who do.
+        for (id, touches) in &book.touched {
+            let (true, Some(waits)) = (touches.iter().any(waits_for_all), quiet.get(id)) else {
+                continue;
+            };
+            let waits = waits.clone();
+            for sharer in settings.sharers(*id) {
+                quiet.insert(sharer, waits.clone());
+            }
+        }
         let faulty: HashMap<CampaignId, (&Entry, &Judged)> = book
             .entries
             .iter()
@@ -249,6 +260,13 @@ fn halfway_fixed(j: &Judged) -> f64 {
     };
     // No result at all can't be fixed by a share.
     cost.map_or(1.0, |over| 2.0 * over / (over + 1.0)).max(1.0)
+}
+
+/// Whether it waits, and sets what a shared strategy has one of for all.
+fn waits_for_all(t: &Touch) -> bool {
+    let shared =
+        matches!(t.set_to, Setting::Strategy(_) | Setting::BidFloor(_) | Setting::BidCeiling(_));
+    t.waits() && shared && t.spot.ad_group.is_none()
 }
 
 /// Whether its verdict asks for a lower bid.

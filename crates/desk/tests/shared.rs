@@ -9,7 +9,7 @@ use tiller_core::setting::Strategy;
 use tiller_core::spot::Subject;
 use tiller_core::{Micros, Target};
 use tiller_desk::tray::{self, Edit, Row};
-use tiller_desk::{DeskError, PgPool, account, bids, learning, logbook};
+use tiller_desk::{DeskError, PgPool, account, advice, bids, learning, logbook};
 use tiller_store::MIGRATIONS;
 
 const COURSES: &str = "Courses, search";
@@ -75,6 +75,10 @@ async fn what_is_set_at_one_is_set_at_all(db: PgPool) {
     assert_eq!((shared.len(), shared[0].name, shared[0].members.len()), (1, "Leads", 2));
 
     edit(&db, &s, &[COURSES], Edit::Target, "44").await.unwrap();
+    let now = common::book(&db, &s.account).await;
+    let advised = advice::of_account(&db, &now).await.unwrap();
+    let quiet = advised.quiet(s.id(&db, NAMES).await).expect("it waits for all who share");
+    assert!(quiet.sentence().contains("in the tray"), "{quiet:?}");
     let waiting = rows(&db, &s).await;
     let note = notes(&waiting[0]);
     assert!(

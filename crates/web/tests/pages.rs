@@ -372,6 +372,10 @@ async fn money_of_a_campaign_that_only_reports_tell_of(db: PgPool) {
     );
     let zone = site.get(&(side("hours") + "?zone=Nowhere"), Some(&cookie)).await;
     assert_eq!(zone.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    // The page stands as it was, with what was typed.
+    let zone = text(zone).await;
+    assert!(zone.contains("‘Nowhere’ is no time zone") && zone.contains("value=\"Nowhere\""));
+    assert!(zone.contains("Hours of "), "{zone}");
     assert!(site.page(&side("pool"), &cookie).await.contains("since its channel is not connected"));
     // What can't be sent says so, and what is not there is not found.
     for (word, body) in

@@ -3,6 +3,7 @@
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
+use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use chrono::Weekday;
 use tiller_core::hours::{ALWAYS, Week, only};
@@ -10,6 +11,7 @@ use tiller_core::week::{DAYS, WeekHour};
 use tiller_desk::budgets::hours as desk;
 use tiller_desk::budgets::hours::View;
 use tiller_desk::numerals::{conversions, full_day, money, number, or_absent, signed, sum};
+use tiller_desk::wording::as_sentence;
 use tiller_desk::{CampaignId, DeskError};
 
 use crate::App;
@@ -47,6 +49,9 @@ struct HoursPage {
     lead: String,
     zone: String,
     shown: String,
+    /// What was typed, where it is no time zone, and why.
+    typed_zone: String,
+    wrong: String,
     editable: bool,
     /// Whether its channel tells anything by the hour.
     counted: bool,
@@ -143,7 +148,11 @@ pub async fn show(
 ) -> Result<Response, PageError> {
     let campaign = id;
     let (book, frame, head) = open(&app.db, &member, &params, campaign, Side::Hours).await?;
-    let shown = desk::read_zone(&book, Some(params.text("zone")))?;
+    let typed = params.text("zone").trim();
+    let (shown, wrong) = match desk::read_zone(&book, Some(typed)) {
+        Err(DeskError::Invalid(why)) => (desk::read_zone(&book, None)?, as_sentence(&why)),
+        zone => (zone?, String::new()),
+    };
     let view = desk::view(&app.db, &book, campaign, shown).await?;
     let hour = |name: &str, otherwise: usize| {
         params
@@ -174,8 +183,11 @@ pub async fn show(
         "always" => (ALWAYS, "Filled with every hour; nothing is sent yet."),
         _ => (view.week, ""),
     };
-    Ok(HoursPage {
+    let status = if wrong.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    let page = HoursPage {
         lead: lead(&view),
+        typed_zone: if wrong.is_empty() { view.shown.to_string() } else { typed.to_owned() },
+        wrong,
         notes: notes(&view),
         zone: view.zone.to_string(),
         shown: view.shown.to_string(),
@@ -190,8 +202,8 @@ pub async fn show(
         filled,
         head,
         frame,
-    }
-    .into_response())
+    };
+    Ok((status, page).into_response())
 }
 
 fn lead(view: &View) -> String {
