@@ -18,7 +18,7 @@ use crate::book::{Book, Entry, Judged, Period, Touch};
 use crate::budgets::curves::Curves;
 use crate::budgets::responses;
 use crate::budgets::weekly::{self, Move, Part, Week};
-use crate::causes::{Examined, remedy};
+use crate::causes::{self, Examined, remedy};
 use crate::kept::Kept;
 use crate::since::{self, Lately, Since};
 use crate::tray::proposal::{Origin, Proposal};
@@ -148,9 +148,12 @@ impl Advised {
         match (judged, moved) {
             (_, Some(m)) => Advice::Budget(m),
             (Some(judged), None) => match self.since.get(&id).filter(|_| asks_for_less(judged)) {
-                Some(since) => since
-                    .against_less()
-                    .map_or(Advice::Verdict(judged), |quiet| Advice::Quiet(quiet.clone())),
+                // Results may be few by chance: a click that costs no more than it may is no reason for less.
+                Some(since) => {
+                    let dear = causes::trade_off(judged, &self.volumes, id).is_some();
+                    let quiet = since.against_less().or((!dear).then(|| since.quiet()));
+                    quiet.map_or(Advice::Verdict(judged), |quiet| Advice::Quiet(quiet.clone()))
+                }
                 None => Advice::Verdict(judged),
             },
             (None, None) => match (self.raises.get(&id), self.longer.get(&id)) {

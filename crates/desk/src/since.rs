@@ -38,6 +38,11 @@ impl Since {
         (self.over < LEFT).then_some(&self.quiet)
     }
 
+    /// What waiting says.
+    pub fn quiet(&self) -> &Quiet {
+        &self.quiet
+    }
+
     /// Why a higher bid has to wait.
     pub fn against_more(&self) -> Option<&Quiet> {
         (self.over > 1.0 - LEFT).then_some(&self.quiet)

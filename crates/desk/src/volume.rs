@@ -9,14 +9,14 @@ use tiller_core::bid_volume::{Day, Elasticity, PRIOR, believed, elasticity, of_k
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::STEP;
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
-use tiller_core::{Micros, Share};
+use tiller_core::{Micros, Price, Share};
 use tiller_store::facts::CampaignDay;
 use tiller_store::touched::{self, Made};
 use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
 use crate::account::settings::Settings;
-use crate::book::{Book, Entry, Period};
+use crate::book::{Book, Entry, Judged, Period};
 use crate::change_words::amount;
 use crate::kept::Kept;
 
@@ -33,6 +33,8 @@ pub struct Volumes {
     of: HashMap<CampaignId, Elasticity>,
     /// Whose strategies learn, and would learn anew.
     automatic: HashSet<CampaignId>,
+    /// What a click has cost since the bid was last moved, over what it cost in all settled days, of those whose bids were.
+    since: HashMap<CampaignId, f64>,
 }
 
 static KEPT: Kept<(Period, ()), Volumes> = Kept::new(24);
@@ -142,6 +144,23 @@ fn lost(entry: &Entry, until: NaiveDate) -> Option<Share> {
     }))
 }
 
+/// Days that a click's price is known by.
+const KNOWN: usize = 5;
+
+/// What a click has cost on the last days that had one bid; none where no other bid went before, or the days are few.
+fn since(days: &[Day]) -> Option<Price> {
+    let set: Vec<&Day> = days.iter().filter(|d| d.bid.is_some()).collect();
+    let last = set.last()?.bid;
+    let run = set.iter().rev().take_while(|d| d.bid == last).count();
+    if run < KNOWN || run == set.len() {
+        return None;
+    }
+    let lately = &set[set.len() - run..];
+    let spend: f64 = lately.iter().map(|d| d.spend).sum();
+    let clicks: i64 = lately.iter().map(|d| d.clicks).sum();
+    (clicks > 0).then(|| Price(spend / clicks as f64))
+}
+
 impl Volumes {
     /// From each campaign's days: first each by itself, then with what its kind is like.
     pub fn of(book: &Book, days: impl Fn(&Entry) -> Vec<Day>) -> Self {
@@ -149,6 +168,11 @@ impl Volumes {
         let with_lost = |e| (e, days(e), lost(e, until));
         let all: Vec<(&Entry, Vec<Day>, Option<Share>)> =
             book.entries.iter().map(with_lost).collect();
+        let window = book.settled();
+        let paid = |(e, days, _): &(&Entry, Vec<Day>, _)| {
+            Some((e.campaign.id, since(days)? / e.tally(window?).cpc()?.positive()?))
+        };
+        let since = all.iter().filter_map(paid).collect();
         let mut kinds: HashMap<&str, Vec<(CampaignId, Elasticity)>> = HashMap::new();
         for (e, days, lost) in &all {
             if let Some(alone) = elasticity(days, believed(*lost), *lost) {
@@ -161,7 +185,8 @@ impl Volumes {
                 kind.iter().filter(|(id, _)| *id != e.campaign.id).map(|(_, x)| *x).collect();
             Some((e.campaign.id, elasticity(&days, of_kind(&others, believed(lost)), lost)?))
         };
-        Self { of: all.into_iter().filter_map(fit).collect(), automatic: HashSet::new() }
+        let of = all.into_iter().filter_map(fit).collect();
+        Self { of, automatic: HashSet::new(), since }
     }
 
     /// Of the days of a book alone, without settings: bids as reports tell them.
@@ -174,10 +199,43 @@ impl Volumes {
         self.of.get(&campaign).copied().unwrap_or_else(|| unmoved(PRIOR))
     }
 
+    /// What a click costs a campaign, or a part of it, with its present bid: else a step would be measured from bids that
+    /// are no longer set.
+    pub fn paid(&self, campaign: CampaignId, j: &Judged) -> Option<Price> {
+        Some(j.tally.cpc()? * self.since.get(&campaign).copied().unwrap_or(1.0))
+    }
+
     /// Times the bid that a step toward so many times its CPC sets: for a strategy that learns never so far that it would
     /// learn anew.
     pub fn step(&self, campaign: CampaignId, cpc: f64) -> f64 {
         let times = self.get(campaign).bid_for(cpc);
         if self.automatic.contains(&campaign) { times.max(1.0 - STEP) } else { times }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn day(i: i32, bid: Option<f64>, cpc: f64) -> Day {
+        let weekday = tiller_core::week::DAYS[i as usize % 7];
+        Day { weekday, at: f64::from(i), clicks: 10, spend: 10.0 * cpc, bid, held: false }
+    }
+
+    /// By hand: 2.00 a click before, 1.50 on the days that have the present bid.
+    #[test]
+    fn a_click_is_priced_by_the_present_bid() {
+        let days = |after: i32| -> Vec<Day> {
+            let before = (0..20).map(|i| day(i, Some(3.0), 2.0));
+            before.chain((20..20 + after).map(|i| day(i, Some(2.4), 1.5))).collect()
+        };
+        assert_eq!(since(&days(9)), Some(Price(1.5)));
+        assert_eq!(since(&days(4)), None, "four days tell little");
+        assert_eq!(since(&days(0)), None, "its bid never moved");
+        assert_eq!(since(&[]), None);
+        // A day without a known bid is no other bid.
+        let mut untold = days(9);
+        untold.push(day(29, None, 9.0));
+        assert_eq!(since(&untold), Some(Price(1.5)));
     }
 }

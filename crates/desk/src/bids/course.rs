@@ -53,7 +53,7 @@ pub fn of(bids: &Bids, settings: &Settings, line: &Line) -> Option<Steps> {
     let Some(Cure::Change(first)) = &line.cure else { return None };
     line.step?;
     let judged = line.row.judged.as_ref()?;
-    let paid = judged.tally.cpc()?;
+    let paid = bids.volumes.paid(line.row.campaign, judged)?;
     let may = judged.diagnosis.affordable?.cautious;
     let set = courses::bid(settings, line.row.campaign).ok()?;
     let inverse =

@@ -105,7 +105,8 @@ impl BidStep {
             ref other => (amount(other)?, false),
         };
         let times = if inverse { set / to } else { to / set };
-        let cpc = row.judged.as_ref()?.tally.cpc()? * volumes.get(row.campaign).cpc(times).mid;
+        let paid = volumes.paid(row.campaign, row.judged.as_ref()?)?;
+        let cpc = paid * volumes.get(row.campaign).cpc(times).mid;
         Some(Self { times, cpc })
     }
 }

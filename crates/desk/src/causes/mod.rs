@@ -6,6 +6,7 @@ pub mod findings;
 pub mod remedy;
 
 use chrono::{Days, NaiveDate};
+use tiller_core::affordable::halfway_bid;
 use tiller_core::evidence::Interval;
 use tiller_core::ids::CampaignId;
 use tiller_core::{Tally, Target, Window};
@@ -135,14 +136,20 @@ fn examined(
 /// What the halfway bid is likely to bring; the conversion rate is held (common practice, no source:
 /// as good at lower bids).
 pub fn trade_off(j: &Judged, volumes: &Volumes, campaign: CampaignId) -> Option<TradeOff> {
-    let halfway = j.diagnosis.halfway_bid?;
-    let (paid, cvr) = j.tally.cpc().zip(j.tally.cvr())?;
+    let (mean, cvr) = j.tally.cpc().zip(j.tally.cvr())?;
+    let paid = volumes.paid(campaign, j)?;
+    let may = j.diagnosis.affordable.filter(|_| j.diagnosis.halfway_bid.is_some())?.cautious;
+    if paid <= may {
+        return None;
+    }
+    let halfway = halfway_bid(may, paid);
     let elasticity = volumes.get(campaign);
     let (whole, times) =
         (elasticity.bid_for(halfway / paid), volumes.step(campaign, halfway / paid));
     let in_part = times > whole + 1e-9;
     let cpc = if in_part { paid * elasticity.cpc(times).mid } else { halfway };
-    let interval = elasticity.volume(times).around;
+    // What came is of the bids that these days had, which are no longer all the present one.
+    let interval = elasticity.volume(times * elasticity.bid_for(paid / mean)).around;
     let now = j.tally.conversions;
     Some(TradeOff {
         cpc,
