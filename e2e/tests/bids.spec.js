@@ -27,7 +27,7 @@ test("who pays too much is seen at a glance, and its steps go to the tray", asyn
   // The row of the table says the same as the panel.
   const row = page.locator("tr.is-here");
   await expect(row).toContainText("Spring courses, search");
-  await expect(row).toContainText("Target CPA to 43.37");
+  await expect(row).toContainText("Target CPA to 42.12");
   await page.getByRole("button", { name: "Put the steps in the tray" }).click();
   await expect(page.getByText("The later steps follow by themselves.")).toBeVisible();
   await page.goto(`${school}/tray`);

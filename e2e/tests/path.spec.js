@@ -42,7 +42,7 @@ test("from the worst campaign to a plan that is taken away", async ({ desk: page
   await worst.getByRole("link", { name: "Spring courses, search" }).first().click();
   await expect(page.getByText("It pays too much per click.")).toBeVisible();
   await expect(page.getByText("above target").first()).toBeVisible();
-  await expect(page.getByText(/halfway to what is affordable/)).toBeVisible();
+  await expect(page.getByText(/toward what is affordable, by bidding 19% less/)).toBeVisible();
   await expect(page.getByText(/The account (as a whole )?(meets|misses) its target/)).toBeVisible();
 
   await page.getByRole("link", { name: "Budgets" }).click();

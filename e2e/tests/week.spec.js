@@ -22,7 +22,7 @@ test("today’s letter says what is most worth doing, and puts it in the tray", 
   await expect(page.getByText("One change was put in the tray.")).toBeVisible();
   await expect(page.getByText("1 change waits")).toBeVisible();
   await first.getByRole("button", { name: "Put in tray" }).click();
-  await expect(first).toContainText("Target CPA from 52.00 to 43.37 waits in the tray");
+  await expect(first).toContainText("Target CPA from 52.00 to 42.12 waits in the tray");
   await expect(page.getByText("1 change waits")).toBeVisible();
   await page.getByRole("link", { name: "Review and send" }).click();
   const open = page.getByRole("region", { name: "Change tray, opened" });
@@ -156,7 +156,7 @@ test("the week's advice on budgets goes to the tray, and no further by itself", 
   await expect(page.getByRole("status").filter({ hasText: "One change was put in the tray." })).toBeVisible();
   await page.goto(`${supply}/tray`);
   const waiting = page.getByRole("row", { name: /Hive kits, search/ });
-  await expect(waiting).toContainText("money brings more here");
+  await expect(waiting).toContainText("Money brings more here");
   await waiting.getByRole("checkbox").check();
   await page.getByRole("button", { name: "Remove selected" }).click();
   await expect(page.getByText("Nothing waits to be sent.")).toBeVisible();
