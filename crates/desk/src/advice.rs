@@ -58,6 +58,9 @@ pub struct Advised {
     quiet: HashMap<CampaignId, Quiet>,
 }
 
+/// What sees whether a campaign on target would get more with another bid.
+type AnotherBid = fn(&Settings, &Volumes, &Entry, &Judged) -> Option<Proposal>;
+
 static KEPT: Kept<(Period, ()), Advised> = Kept::new(24);
 
 /// Reconciles what the stations say of an account's campaigns.
@@ -119,8 +122,7 @@ impl Advised {
             .collect();
         let Lately { since, freed } = lately;
         let week = weekly::advise(lines, freed, book.by_value(), weekly::targets(book), part);
-        type Bid = fn(&Settings, &Volumes, &Entry, &Judged) -> Option<Proposal>;
-        let bids = |of: Bid| -> HashMap<CampaignId, Proposal> {
+        let bids = |of: AnotherBid| -> HashMap<CampaignId, Proposal> {
             let all = book.entries.iter().zip(book.judge_all());
             let bid = |(e, j): (&Entry, &Option<Judged>)| {
                 Some((e.campaign.id, of(settings, &volumes, e, j.as_ref()?)?))

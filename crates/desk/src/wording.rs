@@ -453,11 +453,11 @@ pub struct TradeOff {
 }
 
 impl TradeOff {
-    /// `a CPA of 43.37` or `a ROAS of 3.20`.
+    /// `a CPA of about 43.37` or `a ROAS of about 3.20`.
     pub fn cost(&self) -> String {
         match self.roas {
-            Some(roas) => format!("a ROAS of {}", number(roas, 2)),
-            None => format!("a CPA of {}", money(self.cpa)),
+            Some(roas) => format!("a ROAS of about {}", number(roas, 2)),
+            None => format!("a CPA of about {}", money(self.cpa)),
         }
     }
 

@@ -2,6 +2,7 @@
 
 use tiller_core::Target;
 use tiller_core::bid_volume::{AtBid, Range, at_bid};
+use tiller_core::evidence::Interval;
 
 use super::{BidStep, Bids, Line};
 use crate::numerals::{self, count, money, number};
@@ -33,10 +34,11 @@ pub struct Step {
 
 /// Looks at a campaign's next CPC; none where it has none.
 pub fn of(bids: &Bids, line: &Line) -> Option<Step> {
-    let BidStep { times, cpc: to } = line.step?;
+    let BidStep { times, .. } = line.step?;
     let judged = line.row.judged.as_ref()?;
     let tally = &judged.tally;
     let cpc = tally.cpc()?;
+    let paid = bids.volumes.paid(line.row.campaign, judged)?.units();
     let elasticity = bids.volumes.get(line.row.campaign);
     let (clicks, spend) = (tally.clicks as f64, tally.spend.to_units());
     let at = |times| at_bid(&elasticity, clicks, spend, tally.conversions, times);
@@ -47,15 +49,18 @@ pub fn of(bids: &Bids, line: &Line) -> Option<Step> {
     let cost = match judged.target {
         Target::Roas(_) => {
             let roas = |x: Option<f64>| numerals::or_absent(x, |x| number(x, 2));
-            (roas(tally.roas()), roas(tally.roas().map(|x| x / then.cpc.mid)))
+            // A higher price is a lower return.
+            let Interval { low, high } = then.cpc.around;
+            let after = |x: f64| format!("{} to {}", number(x / high, 2), number(x / low, 2));
+            (roas(tally.roas()), numerals::or_absent(tally.roas(), after))
         }
         Target::Cpa(_) => {
-            let cost = |cpa: Option<Range>| numerals::or_absent(cpa, |r| money(r.mid));
+            let cost = |cpa: Option<Range>| numerals::or_absent(cpa, |r| between(r, &|x| money(x)));
             (cost(now.cpa), cost(then.cpa))
         }
     };
     let figures = vec![
-        row("CPC", money(cpc), money(to)),
+        row("CPC", money(cpc), between(then.cpc.times(paid), &|x| money(x))),
         row("Conversions", count(tally.conversions), results(then.conversions)),
         row(wording::measure(judged.target), cost.0, cost.1),
         row("The next conversion", next(&now), next(&then)),

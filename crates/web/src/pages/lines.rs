@@ -112,11 +112,13 @@ pub async fn show(
     let mut rows: Vec<LineRow> = lines.all.iter().map(|l| row(l, &lines)).collect();
     if frame.editor && rows.len() < MOST {
         // One to be filled in: by what was tried, once that can be read.
-        let (price, margin, keep) = match tried.affords.is_empty() {
-            true => Default::default(),
-            false => (tried.price.clone(), tried.margin.clone(), tried.keep.clone()),
-        };
-        rows.push(LineRow { price, margin, keep, ..LineRow::default() });
+        let mut last = LineRow::default();
+        if !tried.affords.is_empty() {
+            last.price.clone_from(&tried.price);
+            last.margin.clone_from(&tried.margin);
+            last.keep.clone_from(&tried.keep);
+        }
+        rows.push(last);
     }
     let status =
         if tried.errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
