@@ -48,8 +48,8 @@ const MOVED: f64 = 0.02;
 const MOST_PERSISTENT: f64 = 0.8;
 /// Columns of the design beside the weekdays: trend and bid.
 const COLUMNS: usize = 9;
-/// A bid is never moved by more than what a price at least follows would ask for: then a step halfway to what is
-/// affordable does not go beyond it even where a click's price follows in full.
+/// A bid for a price is set as if the price followed by at least so much: then a step halfway to what is affordable does
+/// not go beyond it, even where a click's price follows in full.
 const LEAST_FOLLOWED: f64 = 0.5;
 /// Points of γ at which chances of both exponents are added up.
 const POINTS: usize = 64;

@@ -664,7 +664,7 @@ mod tests {
         assert_eq!(raised, [0.04]);
     }
 
-    /// 50 a day were freed: 30 of them make the first's room full, and nothing has to be cut for it. Where the next
+    /// 38 a day were freed: they fill the first's room of 92% of 150, and nothing has to be cut for it. Where the next
     /// result would miss the target they stay unspent.
     #[test]
     fn freed_money_is_spent_where_it_meets_the_target() {
