@@ -203,6 +203,11 @@ impl Advised {
 }
 
 impl Cure {
+    /// Whether its look-back is over and results since then decide on more.
+    pub fn waits_for_results(&self) -> bool {
+        matches!(self, Self::Quiet(quiet) if quiet.unclear)
+    }
+
     /// What another bid for a campaign on target says; the others are said by their verdict, their move, or what they
     /// wait for.
     pub fn on_target(&self) -> Option<String> {

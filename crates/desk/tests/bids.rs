@@ -154,6 +154,7 @@ async fn a_step_that_suffices_is_not_followed_by_another(db: PgPool) {
     let Some(Cure::Quiet(quiet)) = then else { panic!("{over} {then:?}") };
     assert!(over && quiet.unclear, "the days before still weigh: {over} {quiet:?}");
     assert!(quiet.sentence().contains("don’t call for another step yet"));
+    assert!(quiet.advice().starts_with("It is left alone for now: Target CPA from"));
     // When all days tell of it, it is judged as it is.
     s.days_pass(&db, 20).await;
     let (over, last) = cure().await;

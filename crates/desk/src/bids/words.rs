@@ -166,9 +166,7 @@ pub fn advice(bids: &Bids, line: &Line) -> Words {
     };
     match &line.cure {
         Some(Cure::Budget(m, _)) => Words::say(m.sentence()),
-        Some(Cure::Quiet(quiet)) => {
-            Words::say(format!("It is left alone for now: {}.", quiet.sentence()))
-        }
+        Some(Cure::Quiet(quiet)) => Words::say(quiet.advice()),
         Some(bid @ Cure::Change(_)) if bid.on_target().is_some() => {
             Words::say(bid.on_target().unwrap_or_default())
         }

@@ -32,6 +32,11 @@ impl Quiet {
         }
     }
 
+    /// As the advice on its campaign.
+    pub fn advice(&self) -> String {
+        format!("It is left alone for now: {}.", self.sentence())
+    }
+
     /// What was changed, and until when that is left alone.
     pub fn sentence(&self) -> String {
         match self.until {

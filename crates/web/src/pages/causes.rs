@@ -284,6 +284,10 @@ async fn examine(
             if let Some(said) = cure.as_ref().and_then(Cure::on_target) {
                 return Words::say(said);
             }
+            // What came since its last step does not ask for another, whatever its verdict says of all days.
+            if let Some(Cure::Quiet(quiet)) = cure.as_ref().filter(|c| c.waits_for_results()) {
+                return Words::say(quiet.advice());
+            }
             let better = found.as_ref().is_some_and(findings::View::has_advice);
             if better && j.diagnosis.verdict == Verdict::OnTarget {
                 advice.and(" What could still be better is below.")
