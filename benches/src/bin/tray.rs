@@ -36,6 +36,7 @@ async fn main() -> anyhow::Result<()> {
             adds: Adds::default(),
             origin: Origin::Causes,
             undoes: None,
+            along: Vec::new(),
         })
         .collect();
     let started = Instant::now();

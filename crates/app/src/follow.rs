@@ -6,6 +6,8 @@ use std::sync::Arc;
 use anyhow::Context;
 use chrono::{Days, NaiveDate};
 use clap::ValueEnum;
+use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
+use tiller_core::ids::CampaignId;
 use tiller_core::setting::Setting;
 use tiller_core::{Target, Window};
 use tiller_desk::account::settings::Settings;
@@ -15,9 +17,10 @@ use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::budgets::weekly;
 use tiller_desk::tray::proposal::Proposal;
 use tiller_desk::tray::{self, sending};
-use tiller_desk::{Account, PersonId, PgPool, Role, advice, courses};
+use tiller_desk::courses::{self, Due};
+use tiller_desk::{Account, PersonId, PgPool, Role, advice};
 use tiller_market::World;
-use tiller_market::http::Service;
+use tiller_market::http::{Faults, Service};
 use tiller_market::sim::{Outcome, outcome};
 use tiller_store::people::NewAccount;
 
@@ -47,6 +50,8 @@ pub async fn follow(
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0)).await?;
     let address = format!("http://{}", listener.local_addr()?);
     let service = Service::open(world.clone(), until, None)?;
+    // Who comes and what they searched for has no say in bids and budgets, and takes most of a fetch.
+    service.set_faults(Faults { no_splits: true, ..Faults::default() });
     let answering = service.clone();
     let task = tokio::spawn(async move { answering.serve(listener, std::future::pending()).await });
     let person =
@@ -56,32 +61,56 @@ pub async fn follow(
     for from in &world.accounts {
         followed.push(open(db, from, &world, &address, person).await?);
     }
+    let clock = HttpConnection::new(&address, "clock", &world.accounts[0].token, Patience::default())?;
     let mut day = until;
     let end = until + Days::new(u64::from(days));
     let mut look = until;
     while day < end {
         if day == look {
-            for slug in &followed {
-                let account = account::by_slug(db, slug).await?;
-                week(db, &account, person, levers).await?;
+            for account in &mut followed {
+                // What it has learned since, how long its days take to settle, is looked at with the rest.
+                *account = account::by_slug(db, &account.slug).await?;
+                week(db, account, person, levers).await?;
             }
             look = look + WEEK;
         }
         // A step of a course is taken on its day, as a server that runs every day would.
-        let mut next = look.min(end);
-        for slug in &followed {
-            let account = account::by_slug(db, slug).await?;
-            let due = courses::next_due(db, &account).await?.map(|d| d - Days::new(1));
-            next = next.min(due.filter(|d| *d > day).unwrap_or(next));
+        let mut due = Vec::new();
+        for account in &followed {
+            due.extend(courses::due(db, account).await?.into_iter().map(|d| (account, d)));
         }
-        let account = account::by_slug(db, &followed[0]).await?;
-        connections::let_pass(db, &account, u16::try_from((next - day).num_days())?).await?;
-        fetch(db).await?;
+        let eve = |(_, due): &(&Account, Due)| due.day - Days::new(1);
+        let next = due.iter().map(eve).filter(|d| *d > day).min().unwrap_or(look).min(look).min(end);
+        clock.pass(u16::try_from((next - day).num_days())?).await?;
         day = next;
+        for account in &followed {
+            let steps = due.iter().filter(|d| d.0.id == account.id && eve(d) <= day);
+            let campaigns: Vec<CampaignId> = steps.map(|(_, due)| due.campaign).collect();
+            queue(db, account, (day < look).then_some(&campaigns[..])).await?;
+        }
+        fetch(db).await?;
     }
     task.abort();
     let market = service.market();
     Ok((0..world.accounts.len()).map(|i| outcome(&market, i, days)).collect())
+}
+
+/// Queues what is to be fetched of an account: all of it, or the channels of the campaigns that have a step due, since
+/// nobody looks at the others before the week is over.
+async fn queue(
+    db: &PgPool,
+    account: &Account,
+    only: Option<&[CampaignId]>,
+) -> anyhow::Result<()> {
+    let settings = Settings::of_account(db, account.id).await?;
+    for view in connections::list(db, account).await? {
+        let id = view.connection.id;
+        let has = |c: &CampaignId| settings.connection(*c).is_some_and(|of| of.id == id);
+        if only.is_none_or(|campaigns| campaigns.iter().any(has)) {
+            connections::fetch(db, account, id).await?;
+        }
+    }
+    Ok(())
 }
 
 async fn fetch(db: &PgPool) -> anyhow::Result<()> {
@@ -92,14 +121,14 @@ async fn fetch(db: &PgPool) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// An account of the world, with its whole history fetched; its short name.
+/// An account of the world, with its whole history fetched.
 async fn open(
     db: &PgPool,
     from: &tiller_market::world::Account,
     world: &World,
     address: &str,
     person: PersonId,
-) -> anyhow::Result<String> {
+) -> anyhow::Result<Account> {
     let port = address.rsplit(':').next().unwrap_or_default();
     let slug = format!("steer-{}-{}-{}-{port}", from.key, world.seed, std::process::id());
     let new = NewAccount {
@@ -115,7 +144,7 @@ async fn open(
     let account = account::by_slug(db, &slug).await?;
     connections::connect(db, &account, address, &from.token).await?;
     fetch(db).await?;
-    Ok(slug)
+    Ok(account)
 }
 
 /// Takes the week's advice and sends it.

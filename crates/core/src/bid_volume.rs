@@ -53,6 +53,10 @@ const COLUMNS: usize = 9;
 const LEAST_FOLLOWED: f64 = 0.5;
 /// Points of γ at which chances of both exponents are added up.
 const POINTS: usize = 64;
+/// Points of each exponent where both go into a further probability.
+const FEW: usize = 16;
+/// Halvings of an interval of bids: to less than a hundredth.
+const HALVINGS: usize = 8;
 
 /// What is believed of γ where a share of the auctions is lost for want of bid. Rivals whose highest bid is log-normal
 /// answer with γ = φ(z) ÷ (σ·w) where w = Φ(z) are won: much where few are, nothing where all are.
@@ -334,6 +338,40 @@ impl Elasticity {
         let gamma = |i: usize| self.clicks.quantile((i as f64 + 0.5) / POINTS as f64);
         let chances = (0..POINTS).map(|i| self.price.up_to((times - 1.0) * gamma(i)));
         chances.sum::<f64>() / POINTS as f64
+    }
+
+    /// The probability that one more conversion meets a target at so many times the bid, where `meets` is the probability
+    /// that the mean one would if it cost so many times as much as now.
+    ///
+    /// ```
+    /// use tiller_core::bid_volume::{PRIOR, unmoved};
+    /// let e = unmoved(PRIOR);
+    /// let meets = |costs: f64| if costs <= 2.0 { 1.0 } else { 0.0 };
+    /// assert!((e.next_meets(1.0, meets) - e.next_within(2.0)).abs() < 0.05);
+    /// assert!(e.next_meets(1.5, meets) < e.next_meets(1.0, meets), "a dearer click leaves less room");
+    /// ```
+    pub fn next_meets(&self, times: f64, meets: impl Fn(f64) -> f64) -> f64 {
+        let chances = |i: usize| (i as f64 + 0.5) / FEW as f64;
+        let points = |slope: &Slope| -> Vec<f64> { (0..FEW).map(|i| slope.quantile(chances(i))).collect() };
+        let (gammas, kappas) = (points(&self.clicks), points(&self.price));
+        let costs = |g: f64, k: f64| times.powf(k) * (1.0 + k / g);
+        let all = gammas.iter().flat_map(|g| kappas.iter().map(|k| meets(costs(*g, *k))));
+        all.sum::<f64>() / (FEW * FEW) as f64
+    }
+
+    /// The highest bid, as times the present one and up to `most`, at which one more conversion still meets the target
+    /// with a probability of `sure`; none where it does not even now.
+    pub fn highest_bid(&self, most: f64, sure: f64, meets: impl Fn(f64) -> f64) -> Option<f64> {
+        let holds = |times: f64| self.next_meets(times, &meets) >= sure;
+        if !holds(1.0) {
+            return None;
+        }
+        let (mut low, mut high) = (1.0, most);
+        for _ in 0..HALVINGS {
+            let middle = f64::midpoint(low, high);
+            if holds(middle) { low = middle } else { high = middle }
+        }
+        Some(low)
     }
 
     /// Whether so many times the bid lies within what has been set.

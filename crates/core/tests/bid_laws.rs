@@ -159,4 +159,21 @@ proptest! {
     fn more_conversions_never_learn_longer(a in 0.0f64..20.0, b in 0.0f64..20.0) {
         prop_assert!(days_needed(a.max(b)) <= days_needed(a.min(b)));
     }
+
+    /// The highest bid that is surely enough good: lower where more is asked of it, none where the present one is not,
+    /// and of two that are surely enough good the higher.
+    #[test]
+    fn the_highest_bid_is_the_last_that_is_good(
+        gamma in 0.1f64..2.0, sd in 0.01f64..0.6, room in 1.05f64..6.0, sure in 0.5f64..0.95, more in 1.0f64..1.05,
+    ) {
+        let e = unmoved(Prior { mean: gamma, sd });
+        let meets = |costs: f64| f64::from(u8::from(costs <= room));
+        let highest = e.highest_bid(3.0, sure, meets);
+        prop_assert_eq!(highest.is_none(), e.next_meets(1.0, meets) < sure);
+        let Some(highest) = highest else { return Ok(()) };
+        prop_assert!((1.0..=3.0).contains(&highest) && e.next_meets(highest, meets) >= sure);
+        prop_assert!(highest > 2.98 || e.next_meets(highest + 0.01, meets) < sure);
+        let stricter = e.highest_bid(3.0, (sure * more).min(1.0), meets);
+        prop_assert!(stricter.is_none_or(|t| t <= highest));
+    }
 }

@@ -5,7 +5,9 @@
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Gamma, Normal, Poisson};
+use tiller_core::Price;
 use tiller_core::bid_volume::{Day, Elasticity, PRICE, PRIOR, elasticity};
+use tiller_core::evidence::over_target;
 use tiller_core::week::DAYS;
 
 const CAMPAIGNS: usize = 400;
@@ -118,4 +120,51 @@ fn intervals_hold_what_made_the_days() {
     }
     // What can be learned is learned.
     assert!(covered(USUAL, 12).iter().all(|(_, width)| *width < 0.6));
+}
+
+/// Of campaigns whose conversions come in bursts: how often the next one would really meet the target where that is said
+/// to be so likely, at the present bid and at the highest that is still surely enough good.
+#[test]
+fn what_is_said_of_the_next_conversion_comes_true() {
+    const SURE: f64 = 0.75;
+    let worlds = [
+        ("bids that never moved", World { changes: 0, ..USUAL }, 40.0, 1.5),
+        ("few conversions in bursts", World { changes: 1, bursts: 3.0, ..USUAL }, 12.0, 3.0),
+        ("many of both", World { changes: 8, persistent: 0.5, ..USUAL }, 150.0, 2.0),
+    ];
+    for (name, world, usual, phi) in worlds {
+        let mut rng = ChaCha8Rng::seed_from_u64(5);
+        let (mut said, mut came) = (0.0, 0.0);
+        let (mut raised, mut good) = (0.0, 0.0);
+        for _ in 0..CAMPAIGNS {
+            let ([gamma, kappa], days) = campaign(&mut rng, world);
+            let e = elasticity(&days, PRIOR, None).unwrap();
+            let (spend, cpa) = (usual * 20.0, 20.0);
+            // A variance of φ times the mean.
+            let mean = Gamma::new(usual / (phi - 1.0), phi - 1.0).unwrap().sample(&mut rng);
+            let counted: f64 = Poisson::new(f64::max(mean, 1e-6)).unwrap().sample(&mut rng);
+            let target = cpa * rng.random_range(1.2..3.5);
+            let meets = |costs: f64| match target / costs {
+                none if none <= 0.0 => 0.0,
+                allowed => 1.0 - over_target(spend / phi, counted / phi, Price(allowed)),
+            };
+            let truly = |times: f64| times.powf(kappa) * (1.0 + kappa / gamma) * cpa <= target;
+            said += e.next_meets(1.0, meets);
+            came += f64::from(u8::from(truly(1.0)));
+            if let Some(times) = e.highest_bid(3.0, SURE, meets).filter(|t| *t > 1.0) {
+                assert!(times >= 2.99 || (e.next_meets(times, meets) - SURE).abs() < 0.03);
+                raised += 1.0;
+                good += f64::from(u8::from(truly(times)));
+            }
+        }
+        let n = CAMPAIGNS as f64;
+        println!(
+            "{name}: said {:.2}, came {:.2}; {raised} raised, of which {:.2} still met the target",
+            said / n,
+            came / n,
+            good / raised
+        );
+        assert!((said / n - came / n).abs() < 0.08, "{name}: {} {}", said / n, came / n);
+        assert!(raised > 20.0 && good / raised >= SURE - 0.07, "{name}: {good} of {raised}");
+    }
 }

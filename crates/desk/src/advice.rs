@@ -18,6 +18,7 @@ use crate::book::{Book, Entry, Judged, Period, Touch};
 use crate::budgets::curves::Curves;
 use crate::budgets::responses;
 use crate::budgets::weekly::{self, Move, Part, Week};
+use crate::causes::remedy::Purse;
 use crate::causes::{self, Examined, remedy};
 use crate::kept::Kept;
 use crate::since::{self, Lately, Since};
@@ -49,7 +50,10 @@ pub struct Advised {
     pub known: Vec<responses::Spender>,
     /// How clicks answer to bids, campaign by campaign.
     pub volumes: Arc<Volumes>,
+    /// Higher bids, with the budgets that they need.
     raises: HashMap<CampaignId, Proposal>,
+    /// As far as present budgets have room for them.
+    within: HashMap<CampaignId, Proposal>,
     /// Lower bids at which a budget lasts longer.
     longer: HashMap<CampaignId, Proposal>,
     /// Whether lower bids free money, or will: then a budget that ends its days can be raised instead.
@@ -129,14 +133,16 @@ impl Advised {
             };
             all.filter_map(bid).collect()
         };
-        let (raises, longer) = (bids(remedy::raise), bids(remedy::last_longer));
+        let within = bids(|s, v, e, j| remedy::raise(s, v, e, j, None));
+        let longer = bids(remedy::last_longer);
+        let raises = raises(book, settings, &volumes, &known, &quiet, -week.spends_more());
         let will_free = |(id, (e, j)): (&CampaignId, &(&Entry, &Judged))| {
             !quiet.contains_key(id)
                 && asks_for_less(j)
                 && remedy::of_campaign(settings, &volumes, e, j).is_some()
         };
         let frees = freed > 0.0 || faulty.iter().any(will_free);
-        Self { week, known, volumes, raises, longer, frees, since, quiet }
+        Self { week, known, volumes, raises, within, longer, frees, since, quiet }
     }
 
     /// The one advice for a campaign with its verdict.
@@ -193,7 +199,8 @@ impl Advised {
     /// The same where budgets are not to be moved: what bids alone can do.
     #[must_use]
     pub fn by_bids_alone(&self) -> Self {
-        Self { week: Week::default(), frees: false, ..self.clone() }
+        let all = self.clone();
+        Self { week: Week::default(), frees: false, raises: all.within.clone(), ..all }
     }
 
     /// Why a campaign is left alone, if it is.
@@ -282,6 +289,46 @@ fn waits_for_all(t: &Touch) -> bool {
 /// Whether its verdict asks for a lower bid.
 fn asks_for_less(j: &Judged) -> bool {
     matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::OrderValue | Verdict::Both)
+}
+
+/// Higher bids of those on target with the budgets that they need, the cheapest results first, as long as the account's
+/// budgets leave anything unspent; `given` has been given to others.
+fn raises(
+    book: &Book,
+    settings: &Settings,
+    volumes: &Volumes,
+    known: &[responses::Spender],
+    quiet: &HashMap<CampaignId, Quiet>,
+    given: f64,
+) -> HashMap<CampaignId, Proposal> {
+    let purses: HashMap<CampaignId, (f64, f64)> =
+        known.iter().filter_map(|l| Some((l.campaign, (l.spend, l.budget?)))).collect();
+    let mut unspent = given + purses.values().map(|(spend, budget)| budget - spend).sum::<f64>();
+    let mut candidates: Vec<(f64, &Entry, &Judged)> = book
+        .entries
+        .iter()
+        .zip(book.judge_all())
+        .filter(|(e, _)| !quiet.contains_key(&e.campaign.id))
+        .filter_map(|(e, j)| {
+            let j = j.as_ref()?;
+            Some((j.tally.cpa()? / j.diagnosis.target_cpa?, e, j))
+        })
+        .collect();
+    candidates.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let mut raises = HashMap::new();
+    for (_, entry, judged) in candidates {
+        let id = entry.campaign.id;
+        let purse = purses.get(&id).map(|(spend, budget)| Purse {
+            spend: *spend,
+            budget: *budget,
+            unspent,
+        });
+        if let Some(raise) = remedy::raise(settings, volumes, entry, judged, purse) {
+            unspent -= raise.adds.spend.unwrap_or(0.0).max(0.0);
+            raises.insert(id, raise);
+        }
+    }
+    raises
 }
 
 /// Whether its verdict asks for something before its budget does; a launch or a shock asks for patience.

@@ -356,11 +356,21 @@ async fn halt(
     Ok(())
 }
 
-/// The first day on which a course that goes on is due its next step.
-pub async fn next_due(db: &PgPool, account: &Account) -> Result<Option<NaiveDate>, DeskError> {
+/// A step that will be taken by itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Due {
+    /// On which day.
+    pub day: NaiveDate,
+    /// Of which campaign.
+    pub campaign: CampaignId,
+}
+
+/// The next step of each of the account's open courses.
+pub async fn due(db: &PgPool, account: &Account) -> Result<Vec<Due>, DeskError> {
     let all = list(db, account).await?;
     let open = all.iter().filter(|c| c.plan.open());
-    Ok(open.filter_map(|c| Some(c.plan.next_step()?.0)).min())
+    let step = |c: &Course| Some(Due { day: c.plan.next_step()?.0, campaign: c.campaign });
+    Ok(open.filter_map(step).collect())
 }
 
 /// Takes the steps that are due, and sends what courses have put in the tray: also what somebody left there who died

@@ -15,6 +15,7 @@ pub mod jobs;
 pub mod kept;
 pub mod learning;
 pub mod logbook;
+mod made;
 pub mod measure;
 pub mod numerals;
 pub mod pace;

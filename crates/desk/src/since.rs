@@ -4,20 +4,18 @@
 use std::collections::HashMap;
 
 use chrono::NaiveDate;
-use serde::Deserialize;
 use tiller_core::evidence::over_target;
 use tiller_core::ids::CampaignId;
-use tiller_core::learning::relative;
-use tiller_core::setting::{Budget, Setting, Strategy};
+use tiller_core::setting::{Budget, Setting};
 use tiller_core::window::{earlier, later};
 use tiller_core::{Tally, Window};
-use tiller_store::touched::{self, Made};
-use tiller_store::{PgPool, StoreError};
+use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::book::quiet::Quiet;
 use crate::book::{Book, Entry};
 use crate::change_words::{amount, sentence};
+use crate::made::{self, MadeChange};
 
 /// A verdict that was entered is left below this probability.
 const LEFT: f64 = 0.7;
@@ -61,48 +59,18 @@ pub struct Lately {
 /// Reads it as of the book's last day.
 pub async fn of_account(db: &PgPool, book: &Book) -> Result<Lately, DeskError> {
     let Some(window) = book.settled() else { return Ok(Lately::default()) };
-    let made = touched::made_after(db, book.account.id, window.from()).await?;
-    let changes: Result<Vec<Change>, DeskError> =
-        made.iter().filter(|c| c.from <= book.span.to()).map(Change::read).collect();
-    Ok(of(book, window, &changes?))
+    let mut changes = made::after(db, &book.account, window.from()).await?;
+    changes.retain(|c| c.from <= book.span.to());
+    Ok(of(book, window, &changes))
 }
 
-/// A change that was made.
-struct Change {
-    campaign: CampaignId,
-    from: NaiveDate,
-    was: Option<Setting>,
-    set: Setting,
-}
-
-impl Change {
-    fn read(made: &Made) -> Result<Self, DeskError> {
-        let read = |v| Setting::deserialize(v).map_err(StoreError::from);
-        let (was, set) = (made.was.as_ref().map(read).transpose()?, read(&made.set_to)?);
-        Ok(Self { campaign: made.campaign, from: made.from, was, set })
-    }
-
-    /// Of amounts before and after.
-    fn amounts(&self) -> Option<(f64, f64)> {
-        self.was.as_ref().and_then(amount).zip(amount(&self.set))
-    }
-
-    /// Whether it lowers a campaign's bids: a higher return asked for does, too.
-    fn lowers(&self) -> bool {
-        let inverse = matches!(self.set, Setting::Strategy(Strategy::TargetRoas { .. }));
-        let less =
-            self.amounts().is_some_and(|(was, to)| if inverse { to > was } else { to < was });
-        less && moved(self.was.as_ref(), &self.set)
-    }
-}
-
-fn of(book: &Book, window: Window, changes: &[Change]) -> Lately {
+fn of(book: &Book, window: Window, changes: &[MadeChange]) -> Lately {
     let mut since = HashMap::new();
     for change in changes {
         let Some(entry) = book.entries.iter().find(|e| e.campaign.id == change.campaign) else {
             continue;
         };
-        if moved(change.was.as_ref(), &change.set) {
+        if moved(change) {
             let until = later(change.from, window.days() + book.account.settle_days());
             let what = sentence(change.was.as_ref(), &change.set);
             let quiet = Quiet { what, until: Some(until), undone: false, unclear: true };
@@ -118,9 +86,9 @@ const BESIDE: u64 = 14;
 
 /// What campaigns with lower bids spend less a day than before the first of them, less what budgets have been raised by
 /// since: that has been given away. No more than what the account spends less.
-fn freed(book: &Book, changes: &[Change]) -> f64 {
+fn freed(book: &Book, changes: &[MadeChange]) -> f64 {
     let mut first: HashMap<CampaignId, NaiveDate> = HashMap::new();
-    for change in changes.iter().filter(|c| c.lowers()) {
+    for change in changes.iter().filter(|c| moved(c) && c.bid_times().is_some_and(|t| t < 1.0)) {
         first.entry(change.campaign).or_insert(change.from);
     }
     let Some(begun) = first.values().min() else { return 0.0 };
@@ -140,19 +108,16 @@ fn freed(book: &Book, changes: &[Change]) -> f64 {
     let raised = changes
         .iter()
         .filter(|c| c.from >= *begun && matches!(c.set, Setting::Budget(Budget::Daily { .. })))
-        .filter_map(Change::amounts)
+        .filter_map(|c| Some((c.was.as_ref().and_then(amount)?, amount(&c.set)?)))
         .map(|(was, to)| (to - was).max(0.0));
     let left = by_bids.sum::<f64>() - raised.sum::<f64>();
     left.min(saved(*begun, &|w| book.total(w)).unwrap_or(0.0)).max(0.0)
 }
 
-/// Whether a change of a campaign moves its bids.
-fn moved(was: Option<&Setting>, set: &Setting) -> bool {
-    if !matches!(set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_)) {
-        return false;
-    }
-    let both = was.and_then(amount).zip(amount(set));
-    both.is_none_or(|(from, to)| relative(from, to).is_none_or(|by| by.abs() >= LEAST))
+/// Whether a change moves a campaign's bids.
+fn moved(change: &MadeChange) -> bool {
+    matches!(change.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_))
+        && change.bid_times().is_none_or(|times| (times - 1.0).abs() >= LEAST)
 }
 
 /// How likely a campaign is over its target, by the settled days from one on; as likely as not without any.

@@ -4,21 +4,19 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use chrono::{Datelike, NaiveDate};
-use serde::Deserialize;
 use tiller_core::bid_volume::{Day, Elasticity, PRIOR, believed, elasticity, of_kind, unmoved};
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::STEP;
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::{Micros, Price, Share};
 use tiller_store::facts::CampaignDay;
-use tiller_store::touched::{self, Made};
-use tiller_store::{PgPool, StoreError};
+use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
 use crate::book::{Book, Entry, Judged, Period};
-use crate::change_words::amount;
 use crate::kept::Kept;
+use crate::made::{self, MadeChange};
 
 /// A day that spends so much of its budget was ended by it.
 const FULL: f64 = 0.95;
@@ -43,12 +41,9 @@ static KEPT: Kept<(Period, ()), Volumes> = Kept::new(24);
 pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Volumes>, DeskError> {
     let read = async || {
         let settings = Settings::of_book(db, book).await?;
-        let made = touched::made_after(db, book.account.id, first_day(book)).await?;
-        let mut changes: HashMap<CampaignId, Vec<Change>> = HashMap::new();
-        for m in made {
-            if let Some(change) = Change::read(&m)? {
-                changes.entry(m.campaign).or_default().push(change);
-            }
+        let mut changes: HashMap<CampaignId, Vec<MadeChange>> = HashMap::new();
+        for change in made::after(db, &book.account, first_day(book)).await? {
+            changes.entry(change.campaign).or_default().push(change);
         }
         let none = Vec::new();
         let volumes = Volumes::of(book, |e| {
@@ -73,46 +68,30 @@ fn until(book: &Book) -> NaiveDate {
     book.settled().map_or(book.span.to(), |w| w.to())
 }
 
-/// A change of what stands for the bid.
-struct Change {
-    from: NaiveDate,
-    was: Option<f64>,
-    to: Option<f64>,
-    word: &'static str,
-}
-
-impl Change {
-    fn read(m: &Made) -> Result<Option<Self>, DeskError> {
-        let read = |v| Setting::deserialize(v).map_err(StoreError::from);
-        let set = read(&m.set_to)?;
-        if !matches!(set, Setting::Strategy(_) | Setting::BidCeiling(_)) {
-            return Ok(None);
+/// What stood for the bid on a day, as a number that rises with it: the bid itself where it is set by hand, else the
+/// strategy's target or highest bid.
+fn bid_on(
+    set: Option<&CampaignSettings>,
+    changes: &[MadeChange],
+    day: &CampaignDay,
+) -> Option<f64> {
+    let by_hand = || day.bid.map(Micros::to_units);
+    let Some(set) = set else { return by_hand() };
+    let moves: fn(&Setting) -> bool = match set.strategy {
+        Strategy::ManualCpc | Strategy::ManualCpm => return by_hand(),
+        Strategy::TargetCpa { .. } | Strategy::TargetRoas { .. } => {
+            |s| matches!(s, Setting::Strategy(_))
         }
-        let was = m.was.as_ref().map(read).transpose()?;
-        let was = was.as_ref().and_then(amount);
-        Ok(Some(Self { from: m.from, was, to: amount(&set), word: set.word() }))
-    }
-}
-
-/// What stood for the bid on a day: the bid itself where it is set by hand, else the strategy's target or highest bid.
-fn bid_on(set: Option<&CampaignSettings>, changes: &[Change], day: &CampaignDay) -> Option<f64> {
-    let Some(set) = set else { return day.bid.map(Micros::to_units) };
-    let (word, now, inverse) = match set.strategy {
-        Strategy::ManualCpc | Strategy::ManualCpm => return day.bid.map(Micros::to_units),
-        Strategy::TargetCpa { target } => ("strategy", Some(target.to_units()), false),
-        // A higher return asked for is a lower bid.
-        Strategy::TargetRoas { target } => ("strategy", Some(target), true),
         Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
-            ("bid_ceiling", set.bid_ceiling.map(Micros::to_units), false)
+            |s| matches!(s, Setting::BidCeiling(_))
         }
     };
     // From what is set now back to the day: what the next change after it found.
-    let later = changes.iter().find(|c| c.word == word && c.from > day.day);
-    let stood = match later {
-        Some(change) => change.was,
-        None => changes.iter().rfind(|c| c.word == word).map_or(now, |c| c.to),
-    };
-    stood.filter(|x| *x > 0.0).map(|x| if inverse { 1.0 / x } else { x })
+    let mut of_bids = changes.iter().filter(|c| moves(&c.set));
+    match of_bids.clone().find(|c| c.from > day.day) {
+        Some(change) => change.bid_before(),
+        None => of_bids.next_back().map_or(set.bid_level(), |c| c.set.bid_level()),
+    }
 }
 
 fn days(entry: &Entry, until: NaiveDate, bid: impl Fn(&CampaignDay) -> Option<f64>) -> Vec<Day> {

@@ -12,10 +12,11 @@ use tiller_core::setting::{Budget, Setting, Strategy};
 use tiller_core::{Micros, Price, Target, Window, window};
 use tiller_desk::advice::{self, Advice, Cure};
 use tiller_desk::bids::{self, course, toward};
-use tiller_desk::book::Book;
+use tiller_desk::book::{Book, Entry, Judged};
 use tiller_desk::causes::remedy;
 use tiller_desk::courses::{self, Lever};
 use tiller_desk::learning;
+use tiller_desk::numerals::money;
 use tiller_desk::tray::proposal::{Origin, Proposal};
 use tiller_desk::{PgPool, account, tray, volume};
 use tiller_market::sim::truth;
@@ -301,6 +302,59 @@ async fn what_its_bid_keeps_from_more_is_raised(db: PgPool) {
     assert!(matches!(cure, Some(Cure::Change(c)) if c.set == p.set));
 }
 
+/// *Own name, search* brings leads at a quarter of the target, its bid keeps it from more, and its budget has room for little
+/// more: it is offered a higher bid with the budget that this needs, as one advice, and no more money than the
+/// account's budgets leave unspent.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_higher_bid_brings_the_budget_that_it_needs(db: PgPool) {
+    let market = amberfold(20).await;
+    let account = practice(&db, &market, "school", 20, Target::Cpa(Price(30.0))).await;
+    let s = Scene::of(&db, market, account).await;
+    let now = book(&db, &s.account).await;
+    let advised = advice::of_account(&db, &now).await.unwrap();
+    let (entry, judged) = {
+        let of = |(e, _): &(&Entry, Option<Judged>)| e.campaign.name == "Own name, search";
+        now.entries.iter().zip(now.judge_all().iter().cloned()).find(of).unwrap()
+    };
+    let Advice::Bid(raise) = advised.on(entry, judged.as_ref()) else { panic!("no raise") };
+    let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();
+    let set = settings.campaign(entry.campaign.id).unwrap();
+    let (bid, Budget::Daily { amount }) = (set.bid.unwrap().to_units(), set.budget.unwrap()) else {
+        panic!("a daily budget")
+    };
+    let Setting::Bid(Some(to)) = raise.set else { panic!("{raise:?}") };
+    assert!(to.to_units() > 1.2 * bid && to.to_units() <= 2.0 * bid, "{bid} {to:?}");
+    let [budget] = &raise.along[..] else { panic!("{raise:?}") };
+    let Setting::Budget(Budget::Daily { amount: room }) = budget.set else { panic!("{budget:?}") };
+    assert!(room > amount && room.to_units() <= 2.0 * amount.to_units(), "{amount:?} {room:?}");
+    let adds = raise.adds.spend.unwrap();
+    let of_known = |l: &&tiller_desk::budgets::responses::Spender| l.campaign == entry.campaign.id;
+    let spends = advised.known.iter().find(of_known).unwrap().spend;
+    assert!(spends + adds <= room.to_units() && spends + adds > 0.95 * amount.to_units());
+    let unspent: f64 =
+        advised.known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum();
+    assert!(adds <= unspent, "{adds} {unspent}");
+    assert_eq!(raise.aim(), format!("Bid to {}; Daily budget to {}", money(to.to_units()), money(room.to_units())));
+    // Where budgets are not to be moved, it goes as far as its own has room.
+    let alone = advised.by_bids_alone();
+    let Advice::Bid(within) = alone.on(entry, judged.as_ref()) else { panic!("no raise") };
+    let Setting::Bid(Some(less)) = within.set else { panic!("{within:?}") };
+    assert!(within.along.is_empty() && less < to && less.to_units() > bid);
+    // Both go to the tray together, and what they add is counted once.
+    tray::propose(&db, &s.account, s.person, vec![raise.clone()]).await.unwrap();
+    let rows = tray::rows(&db, &s.account).await.unwrap();
+    assert_eq!(rows.len(), 2);
+    let counted: i64 = rows.iter().filter_map(|r| r.change.spend_a_day).sum();
+    assert!((Micros::new(counted).to_units() - adds).abs() < 0.01, "{counted} {adds}");
+    s.send(&db).await;
+    assert_eq!(s.at_market("Own name, search").bid, Some(to));
+    assert_eq!(s.budget("Own name, search"), room.to_units());
+    // Nothing more until its look-back.
+    let then = book(&db, &s.account).await;
+    let advised = advice::of_account(&db, &then).await.unwrap();
+    assert!(advised.quiet(entry.campaign.id).is_some());
+}
+
 /// What is believed of campaigns whose bids have not moved, and what is read of those whose bids have, holds what is true
 /// in the market: its campaigns win from a tenth to nearly all of their auctions.
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -367,7 +421,7 @@ async fn where_the_budget_ends_its_days_a_lower_bid_buys_more(db: PgPool) {
         let could = 1.0 / (1.0 - lost.iter().sum::<f64>() / lost.len() as f64);
         assert!(could * times.powf(follows) > 0.9, "{}: {could} {times}", entry.campaign.name);
         // One that its bid holds, or nothing, is not offered it.
-        assert!(remedy::raise(&settings, &volumes, entry, judged).is_none());
+        assert!(remedy::raise(&settings, &volumes, entry, judged, None).is_none());
     }
     assert!(lowered >= 2, "several are held by their budgets: {lowered}");
 }

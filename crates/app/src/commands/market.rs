@@ -308,11 +308,11 @@ fn print_outcomes(world: &World, outcomes: Vec<Outcome>, json: bool) -> anyhow::
     Ok(())
 }
 
-/// What results are worth at an account's target, above what was spent.
+/// What the results that were due are worth at an account's target, above what was spent.
 fn worth(account: &tiller_market::world::Account, o: &Outcome) -> Option<f64> {
     let results = match (account.target_cpa, account.target_roas) {
-        (Some(cpa), _) => o.conversions * cpa,
-        (None, Some(roas)) => o.value / roas,
+        (Some(cpa), _) => o.due.conversions * cpa,
+        (None, Some(roas)) => o.due.value / roas,
         (None, None) => return None,
     };
     Some(results - o.spend)

@@ -102,6 +102,32 @@ pub enum Thing<'a> {
 }
 
 impl Setting {
+    /// What it makes of a campaign's bids, as a number that rises with them; none where it sets no number for them.
+    ///
+    /// ```
+    /// use tiller_core::setting::{Setting, Strategy};
+    /// assert_eq!(Setting::Strategy(Strategy::TargetRoas { target: 4.0 }).bid_level(), Some(0.25));
+    /// assert_eq!(Setting::Strategy(Strategy::MostClicks).bid_level(), None);
+    /// ```
+    pub fn bid_level(&self) -> Option<f64> {
+        let level = match self {
+            Self::Bid(bid) | Self::BidCeiling(bid) => bid.map(Micros::to_units),
+            Self::Strategy(Strategy::TargetCpa { target }) => Some(target.to_units()),
+            Self::Strategy(s @ Strategy::TargetRoas { target }) => Some(s.as_bid(*target)),
+            _ => None,
+        };
+        level.filter(|x| *x > 0.0 && x.is_finite())
+    }
+
+    /// Whether both set the same thing in the same way: of two strategies, whether they are of one kind.
+    pub fn alike(&self, other: &Self) -> bool {
+        use std::mem::discriminant;
+        match (self, other) {
+            (Self::Strategy(a), Self::Strategy(b)) => discriminant(a) == discriminant(b),
+            _ => discriminant(self) == discriminant(other),
+        }
+    }
+
     /// With all of its money as `f` has it.
     #[must_use]
     pub fn map_money(self, f: impl Fn(Micros) -> Micros) -> Self {

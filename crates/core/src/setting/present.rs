@@ -122,6 +122,11 @@ impl CampaignSettings {
         number.filter(|x| *x > 0.0)
     }
 
+    /// The same as a number that rises with its bids.
+    pub fn bid_level(&self) -> Option<f64> {
+        self.stands_for_bid().map(|number| self.strategy.as_bid(number))
+    }
+
     /// The present value of a setting; none if a campaign has no such thing.
     pub fn present(&self, setting: &Setting) -> Option<Setting> {
         Some(match setting {

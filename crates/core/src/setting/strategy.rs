@@ -36,4 +36,20 @@ impl Strategy {
     pub fn automatic(self) -> bool {
         !matches!(self, Self::ManualCpc | Self::ManualCpm)
     }
+
+    /// The number that stands for its bid, as one that rises with the bid, and back: a higher return asked for is a lower
+    /// bid.
+    ///
+    /// ```
+    /// use tiller_core::setting::Strategy;
+    /// let asks = Strategy::TargetRoas { target: 4.0 };
+    /// assert_eq!((asks.as_bid(4.0), asks.as_bid(0.25)), (0.25, 4.0));
+    /// assert_eq!(Strategy::ManualCpc.as_bid(4.0), 4.0);
+    /// ```
+    pub fn as_bid(self, number: f64) -> f64 {
+        match self {
+            Self::TargetRoas { .. } => 1.0 / number,
+            _ => number,
+        }
+    }
 }

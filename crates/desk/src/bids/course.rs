@@ -4,7 +4,6 @@
 use tiller_core::affordable::halfway_bid;
 use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::learning::STEP;
-use tiller_core::setting::Strategy;
 use tiller_store::PgPool;
 
 use super::{Bids, Line};
@@ -55,9 +54,8 @@ pub fn of(bids: &Bids, settings: &Settings, line: &Line) -> Option<Steps> {
     let judged = line.row.judged.as_ref()?;
     let paid = bids.volumes.paid(line.row.campaign, judged)?;
     let may = judged.diagnosis.affordable?.cautious;
-    let set = courses::bid(settings, line.row.campaign).ok()?;
-    let inverse =
-        matches!(settings.campaign(line.row.campaign)?.strategy, Strategy::TargetRoas { .. });
+    let set = settings.campaign(line.row.campaign)?;
+    let level = set.bid_level()?;
     let elasticity = bids.volumes.get(line.row.campaign);
     let mut times = 1.0;
     let mut numbers = Vec::new();
@@ -69,7 +67,7 @@ pub fn of(bids: &Bids, settings: &Settings, line: &Line) -> Option<Steps> {
         // Halfway, but never so far at once that a strategy would learn anew.
         let halfway = elasticity.bid_for(halfway_bid(may, cpc) / paid);
         times = halfway.max(times * (1.0 - STEP));
-        let to = if inverse { set / times } else { set * times };
+        let to = set.strategy.as_bid(level * times);
         numbers.push((to * 100.0).round() / 100.0);
     }
     (numbers.len() > 1).then(|| Steps { numbers, first: first.clone() })

@@ -41,12 +41,11 @@ use tiller_store::PgPool;
 use crate::account::settings::Settings;
 use crate::advice::{self, Cure};
 use crate::book::{Book, Period};
-use crate::change_words::amount;
 use crate::kept::Kept;
 use crate::rows::{Level, Row, Within, rows_over};
 use crate::tray::items_of;
 use crate::volume::Volumes;
-use crate::{DeskError, courses, learning};
+use crate::{DeskError, learning};
 
 /// Confidence of what a result costs.
 const CONFIDENCE: f64 = 0.95;
@@ -99,12 +98,7 @@ impl BidStep {
         if !matches!(change.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_)) {
             return None;
         }
-        let set = courses::bid(settings, row.campaign).ok()?;
-        let (to, inverse) = match change.set {
-            Setting::Strategy(Strategy::TargetRoas { target }) => (target, true),
-            ref other => (amount(other)?, false),
-        };
-        let times = if inverse { set / to } else { to / set };
+        let times = change.set.bid_level()? / settings.campaign(row.campaign)?.bid_level()?;
         let paid = volumes.paid(row.campaign, row.judged.as_ref()?)?;
         let cpc = paid * volumes.get(row.campaign).cpc(times).mid;
         Some(Self { times, cpc })

@@ -55,7 +55,7 @@ pub fn limited_by(line: &Line) -> &'static str {
 /// Where the one advice leads, in a few words.
 pub fn next(line: &Line) -> String {
     match &line.cure {
-        Some(Cure::Change(p)) => change_words::aim(&p.set),
+        Some(Cure::Change(p)) => p.aim(),
         Some(Cure::Budget(m, _)) => format!("daily budget {} to {}", money(m.from), money(m.to)),
         Some(Cure::Quiet(quiet)) => match quiet.until {
             Some(until) if quiet.unclear => format!("judged again on {}", day(until)),

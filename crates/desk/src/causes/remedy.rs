@@ -1,17 +1,18 @@
 //! Remedies: the change that does what an advice or a plan says, ready for the tray.
 
 use tiller_core::bid_volume::at_bid;
-use tiller_core::evidence::Interval;
+use tiller_core::affordable::halfway_bid;
+use tiller_core::evidence::{Interval, over_target};
 use tiller_core::learning::STEP;
-use tiller_core::setting::{PlacesMode, Setting};
+use tiller_core::setting::{Budget, PlacesMode, Setting};
 use tiller_core::verdict::{LimitedBy, Verdict};
-use tiller_core::{Share, Target};
+use tiller_core::{Price, Share, Target};
 
 use crate::account::settings::Settings;
 use crate::book::{Entry, Judged};
 use crate::causes;
-use crate::numerals::{count, counted, money, number, or_absent, percent, probability, target};
-use crate::tray::proposal::{Adds, Origin, Proposal, bid_times};
+use crate::numerals::{count, counted, money, number, or_absent, percent, probability, sum, target};
+use crate::tray::proposal::{Adds, Origin, Proposal, bid_times, coins};
 use crate::volume::Volumes;
 use crate::wording::{self, TradeOff};
 use tiller_core::spot::{Spot, Subject};
@@ -31,43 +32,101 @@ pub fn of_campaign(
 const SURE_OF_NEXT: f64 = 0.75;
 /// As much of its budget as a campaign may be led to spend by a higher bid.
 const FILLED: f64 = 0.95;
+/// As much of a budget that is raised with a bid is meant to be spent: what a bid does is not known so well.
+const ROOMY: f64 = 0.8;
 /// A raise below this share is not worth making.
 const LEAST_RAISE: f64 = 1.05;
+/// A bid by hand, and the budget raised with it, are doubled at most (common practice, no source).
+const DOUBLED: f64 = 2.0;
+/// How much higher bids are looked at: halfway there is less than double.
+const LOOKED_AT: f64 = 3.0;
 
-/// A higher bid for a campaign on target that its bid keeps from more: a step that restarts no learning, where one more
-/// conversion would surely enough still meet the target.
+/// What a campaign may spend a day.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Purse {
+    /// What it spends under its present budget.
+    pub spend: f64,
+    /// That budget.
+    pub budget: f64,
+    /// What the account's budgets leave unspent: its own may be raised as far.
+    pub unspent: f64,
+}
+
+impl Purse {
+    /// Times its spend that its own budget has room for.
+    fn fits(self) -> f64 {
+        (FILLED * self.budget / self.spend).max(1.0)
+    }
+
+    /// Times its spend that a budget raised by a factor of `most` at most has room for.
+    fn fits_raised(self, most: f64) -> f64 {
+        let allowed = (self.spend + self.unspent.max(0.0)) / self.spend;
+        allowed.min(most * self.fits()).max(self.fits())
+    }
+
+    /// The budget for so many times its spend, where the present one is too small.
+    fn for_spend(self, times: f64, most: f64) -> Option<f64> {
+        let needed = (self.spend * times / ROOMY).min(most * self.budget);
+        (times > self.fits()).then_some(needed)
+    }
+}
+
+/// A higher bid for a campaign on target that its bid keeps from more, as far as one more conversion would surely enough
+/// still meet the target: halfway there where it is set by hand, and where a strategy learns a step that restarts
+/// nothing. Its budget is raised with it where `purse` allows that and it would end the days early; without one the
+/// bid goes no further than the budget has room for.
 pub fn raise(
     settings: &Settings,
     volumes: &Volumes,
     entry: &Entry,
     judged: &Judged,
+    purse: Option<Purse>,
 ) -> Option<Proposal> {
     let d = &judged.diagnosis;
     let uses = entry.budget_use(judged.window);
-    let by_bid = d.limited_by != LimitedBy::Budget && uses.loses_for_its_bid(judged.tally.cpc());
-    if d.verdict != Verdict::OnTarget || !by_bid {
-        return None;
-    }
-    let (paid, may) = judged.tally.cpc().zip(d.affordable)?;
-    let room = d.target_cpa? / judged.tally.cpa()?;
-    let elasticity = volumes.get(entry.campaign.id);
-    let sure = elasticity.next_within(room);
-    // Dearer than its budget has room for, it would only end its days early.
-    let fits = elasticity.bid_that_spends((FILLED / uses.used?).max(1.0));
-    let times = (1.0 + STEP).min(may.cautious / paid).min(fits);
-    if sure < SURE_OF_NEXT || times < LEAST_RAISE {
+    let held = purse.is_none() && d.limited_by == LimitedBy::Budget;
+    if d.verdict != Verdict::OnTarget || held || !uses.loses_for_its_bid(judged.tally.cpc()) {
         return None;
     }
     let subject = Subject::Campaign(entry.campaign.id);
-    let set = bid_times(settings, settings.spot(subject)?, times)?;
+    let spot = settings.spot(subject)?;
+    // With the present bid, which some of the days did not have yet.
+    let (paid, may) = volumes.paid(entry.campaign.id, judged).zip(d.affordable)?;
+    let (target, clicks) = (d.target_cpa?, judged.tally.clicks as f64);
+    let spend = clicks * paid.units();
+    let elasticity = volumes.get(entry.campaign.id);
+    // The mean cost is known by so many conversions, and no better.
+    let phi = entry.rules(judged.target, judged.window).dispersion;
+    let conversions = judged.tally.conversions;
+    let meets = |costs: f64| match target / costs {
+        Price(none) if none <= 0.0 => 0.0,
+        cpa => 1.0 - over_target(spend / phi, conversions / phi, cpa),
+    };
+    let highest = elasticity.highest_bid(LOOKED_AT, SURE_OF_NEXT, meets)?;
+    let learns = settings.campaign(spot.campaign)?.strategy.automatic();
+    let most = if learns { 1.0 + STEP } else { DOUBLED };
+    let step = if learns {
+        highest
+    } else {
+        elasticity.bid_for(halfway_bid(Price(elasticity.cpc(highest).mid), Price(1.0)).units())
+    };
+    let room = match purse {
+        Some(purse) => purse.fits_raised(most),
+        None => (FILLED / uses.used?).max(1.0),
+    };
+    // Dearer than its budget has room for, it would only end its days early.
+    let times = step.min(most).min(may.cautious / paid).min(elasticity.bid_that_spends(room));
+    if times < LEAST_RAISE {
+        return None;
+    }
+    let set = bid_times(settings, spot, times)?;
     let days = judged.window.days() as f64;
-    let (spend, conversions) = (judged.tally.spend.to_units(), judged.tally.conversions);
-    let then = at_bid(&elasticity, judged.tally.clicks as f64, spend, conversions, times);
+    let then = at_bid(&elasticity, clicks, spend, conversions, times);
     let more = then.conversions.mid - conversions;
     let adds = Adds::of((then.spend.mid - spend) / days, more / days, judged.tally.aov());
     let reason = format!(
-        "It is on target, its bid keeps it from more, and the next conversion would still meet the target (probability {}): a click costs it {} where {} is affordable.",
-        probability(sure),
+        "It is on target, its bid keeps it from more, and at the higher bid the next conversion would still meet the target (probability {}): a click costs it {} where {} is affordable.",
+        probability(elasticity.next_meets(times, meets)),
         money(paid),
         money(may.cautious)
     );
@@ -81,7 +140,25 @@ pub fn raise(
     );
     let mut proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
     proposal.evidence = evidence(judged);
+    let budget = purse.and_then(|p| Some((p, p.for_spend(then.spend.mid / spend, most)?)));
+    if let Some((purse, budget)) = budget {
+        let unspent = sum(purse.unspent);
+        proposal.reason.extend([
+            " Its daily budget is raised with it, or the days would end early; the account’s budgets leave ",
+            &unspent,
+            " a day unspent.",
+        ]);
+        proposal.along.push(with_room(subject, budget));
+    }
     Some(proposal)
+}
+
+/// The budget that a higher bid needs; what it adds is said of the bid.
+fn with_room(subject: Subject, budget: f64) -> Proposal {
+    let set = Setting::Budget(Budget::Daily { amount: coins(budget) });
+    let reason = "The higher bid that goes with it would end the days early otherwise.";
+    Proposal::new(subject, set, Origin::Bids, reason)
+        .expecting("room for the higher bid", Adds::of(0.0, 0.0, None))
 }
 
 /// A campaign that loses less than this share of its auctions to its budget has no days to fill.

@@ -60,7 +60,7 @@ pub(crate) async fn ready(
     let present = facts::present(db, account.id, PRESENT_DAYS.into()).await?;
     let today = connections::today(db, account).await?;
     let mut new = Vec::with_capacity(proposals.len());
-    for mut p in proposals {
+    for mut p in proposals.into_iter().flat_map(Proposal::apart) {
         p.set = p.set.map_money(|m| account.coins(m));
         let spot = settings.spot(p.subject).ok_or_else(unconnected)?;
         let was = settings.present(spot, &p.set);

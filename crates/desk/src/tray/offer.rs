@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::fmt::Display;
 
 use crate::tray::proposal::Proposal;
-use crate::{DeskError, change_words as words};
+use crate::DeskError;
 
 /// Something that a page offers to put in the tray.
 #[derive(Clone, Debug)]
@@ -18,7 +18,7 @@ pub struct Offer<T> {
 
 /// What proposals will set, as a page says it: compared in these words, two that differ by rounding are the same.
 pub fn says<'a>(proposals: impl IntoIterator<Item = &'a Proposal>) -> String {
-    let aims: Vec<String> = proposals.into_iter().map(|p| words::aim(&p.set)).collect();
+    let aims: Vec<String> = proposals.into_iter().map(Proposal::aim).collect();
     aims.join("; ")
 }
 

@@ -7,6 +7,7 @@ use tiller_core::{Micros, Price};
 use tiller_core::spot::{Spot, Subject};
 
 use crate::account::settings::Settings;
+use crate::change_words;
 
 /// Where a proposal comes from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -64,6 +65,8 @@ pub struct Proposal {
     pub origin: Origin,
     /// The change that it takes back.
     pub undoes: Option<ChangeId>,
+    /// What has to change with it for it to do what it is for.
+    pub along: Vec<Proposal>,
 }
 
 impl Proposal {
@@ -78,7 +81,20 @@ impl Proposal {
             adds: Adds::default(),
             origin,
             undoes: None,
+            along: Vec::new(),
         }
+    }
+
+    /// What it sets, and what changes with it, as a page says it.
+    pub fn aim(&self) -> String {
+        let parts = std::iter::once(self).chain(&self.along);
+        parts.map(|p| change_words::aim(&p.set)).collect::<Vec<_>>().join("; ")
+    }
+
+    /// Itself and what changes with it, each by itself.
+    pub fn apart(mut self) -> impl Iterator<Item = Self> {
+        let along = std::mem::take(&mut self.along);
+        std::iter::once(self).chain(along)
     }
 
     /// With a figure that it rests on.

@@ -29,6 +29,8 @@ pub struct Wanted {
     pub to: NaiveDate,
     /// The connection breaks after the first piece.
     pub cut: bool,
+    /// It has no rows.
+    pub bare: bool,
 }
 
 /// The body of a report.
@@ -89,6 +91,7 @@ fn write(market: &Market, wanted: &Wanted, sink: &mut Sink) -> std::io::Result<(
             }
             writer.finish().map(|_| ())
         }
+        _ if wanted.bare => Ok(()),
         ReportKind::Conversions => rows(sink, market.conversions(sim, channel, *from, *to)),
         ReportKind::Segments => rows(sink, market.segments(sim, channel, *from, *to)),
         ReportKind::Terms => rows(sink, market.terms(sim, channel, *from, *to)),

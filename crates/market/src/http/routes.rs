@@ -273,8 +273,12 @@ async fn report(
     if span.from > span.to || (span.to - span.from).num_days() > 1100 {
         return Err(bad("from comes before to, at most three years"));
     }
-    let cut = Faults::take(&mut service.lock().faults.cut_report);
-    let wanted = Wanted { account, channel, kind, from: span.from, to: span.to, cut };
+    let (cut, no_splits) = {
+        let faults = &mut service.lock().faults;
+        (Faults::take(&mut faults.cut_report), faults.no_splits)
+    };
+    let bare = no_splits && matches!(kind, ReportKind::Segments | ReportKind::Terms);
+    let wanted = Wanted { account, channel, kind, from: span.from, to: span.to, cut, bare };
     let kind = [(header::CONTENT_TYPE, "text/csv; charset=utf-8")];
     Ok((kind, body(market, wanted)).into_response())
 }

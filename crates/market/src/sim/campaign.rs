@@ -53,8 +53,12 @@ pub struct StreamDay {
     pub clicks: u32,
     /// Money paid.
     pub spend: Micros,
+    /// Conversions that its clicks were due to bring, whatever chance made of them.
+    pub due: f64,
     /// Conversions that really came of it, whether reported or not.
     pub converted: u32,
+    /// What those are worth, whether reported or not.
+    pub worth: Micros,
     /// What is reported of them, when.
     pub results: Vec<Result>,
 }

@@ -215,12 +215,14 @@ fn trade(sim: &mut CampaignSim, home: Home, weather: &Weather, day: &mut Campaig
                     clicks = clicks.min((purse / price.max(1e-12)) as u32);
                     f64::from(clicks) * price
                 };
-                let converted = binomial(clicks, e.meets.cvr * sim.day.cvr[h], &mut rngs[i]);
+                let cvr = e.meets.cvr * sim.day.cvr[h];
+                let converted = binomial(clicks, cvr, &mut rngs[i]);
                 unit.spent += paid;
                 money[i] += paid;
                 let s = &mut day.streams[i];
                 s.impressions += impressions;
                 s.clicks += clicks;
+                s.due += f64::from(clicks) * cvr.min(1.0);
                 s.converted += converted;
                 let t = &mut day.hours[sim.streams[i].ad_group][h];
                 t.impressions += impressions;
@@ -461,6 +463,11 @@ fn hours(sim: &CampaignSim, at: Moment) -> [Hour; 24] {
     hours
 }
 
+/// What so many conversions are worth, each so much on average.
+fn worth(value: f64, count: u32, rng: &mut ChaCha8Rng) -> Micros {
+    cents((0..count).map(|_| value * around(0.4, rng)).sum())
+}
+
 /// Events and ages of the day's conversions.
 fn report(sim: &CampaignSim, home: Home, weather: &Weather, day: &mut CampaignDay) {
     let events = home.events();
@@ -471,22 +478,22 @@ fn report(sim: &CampaignSim, home: Home, weather: &Weather, day: &mut CampaignDa
     ages.push((1.0 - prompt).powi(window as i32));
     let shares: Vec<f64> = events.iter().map(|e| e.of_conversions).collect();
     for (i, s) in day.streams.iter_mut().enumerate().filter(|(_, s)| s.clicks > 0) {
-        if weather.silent {
-            continue;
-        }
         let purpose =
             [4, number(&home.account.key), sim.index as u64, i as u64, day.at.number(home.world)];
         let mut rng = rng(home.world.seed, &purpose);
+        let value = home.campaign.value * sim.streams[i].value;
+        if weather.silent {
+            s.worth = worth(value, s.converted, &mut rng);
+            continue;
+        }
         for (e, count) in multinomial(s.converted, &shares, &mut rng).into_iter().enumerate() {
             if count == 0 {
                 continue;
             }
             for (age, count) in multinomial(count, &ages, &mut rng).into_iter().enumerate() {
                 if count > 0 {
-                    let worth: f64 = (0..count)
-                        .map(|_| home.campaign.value * sim.streams[i].value * around(0.4, &mut rng))
-                        .sum();
-                    let value = cents(worth);
+                    let value = worth(value, count, &mut rng);
+                    s.worth += value;
                     s.results.push(Result { event: e as u8, age: age as u16, count, value });
                 }
             }

@@ -35,5 +35,5 @@ mod truth;
 
 pub use estimate::Unknown;
 pub use market::{AccountSim, Market};
-pub use steer::{Levers, Outcome, Policy, outcome, steer};
+pub use steer::{Due, Levers, Outcome, Policy, outcome, steer};
 pub use truth::{CampaignTruth, CurvePoint, truth};

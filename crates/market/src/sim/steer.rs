@@ -1,8 +1,7 @@
 //! How well an account was steered: the same days with nothing changed, and with the best budgets, bids and targets that
 //! knowledge of the truth allows. Where only budgets are moved, the same money is the same spend: a budget that is not
 //! used up has none to give. Where bids are, what is spent is part of the decision: the best brings the most that its
-//! results are worth at the account's target above what they cost, with budgets too for no more than is spent where
-//! nobody steers.
+//! results are worth at the account's target above what they cost, with budgets too for no more than those add up to.
 
 use serde::Serialize;
 use tiller_core::setting::{Budget, Status};
@@ -37,7 +36,19 @@ pub struct Outcome {
     pub spend: f64,
     /// Conversions that really came, reported or not yet.
     pub conversions: f64,
-    /// Their value, as far as it will be reported.
+    /// Their value, reported or not.
+    pub value: f64,
+    /// What its clicks were due to bring, whatever chance made of them: two ways of steering are told apart by it with
+    /// fewer accounts.
+    pub due: Due,
+}
+
+/// What clicks were due to bring.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize)]
+pub struct Due {
+    /// Conversions.
+    pub conversions: f64,
+    /// Their value.
     pub value: f64,
 }
 
@@ -92,13 +103,17 @@ pub fn steer(market: Market, account: usize, policy: Policy, levers: Levers, day
 
 /// What came of an account's last days.
 pub fn outcome(market: &Market, account: usize, days: u32) -> Outcome {
-    let mut outcome = Outcome { spend: 0.0, conversions: 0.0, value: 0.0 };
+    let mut outcome = Outcome { spend: 0.0, conversions: 0.0, value: 0.0, due: Due::default() };
+    let of_world = market.of_world(&market.accounts[account]);
     for sim in &market.accounts[account].campaigns {
         let from = sim.days.len().saturating_sub(days as usize);
-        for s in sim.days[from..].iter().flat_map(|d| &d.streams) {
+        let each = of_world.campaigns[sim.index].value;
+        for (s, stream) in sim.days[from..].iter().flat_map(|d| d.streams.iter().zip(&sim.streams)) {
             outcome.spend += s.spend.to_units();
             outcome.conversions += f64::from(s.converted);
-            outcome.value += s.results.iter().map(|r| r.value.to_units()).sum::<f64>();
+            outcome.value += s.worth.to_units();
+            outcome.due.conversions += s.due;
+            outcome.due.value += s.due * each * stream.value;
         }
     }
     outcome
@@ -202,7 +217,7 @@ const TIMES: [f64; 11] = [0.3, 0.4, 0.5, 0.63, 0.8, 0.9, 1.0, 1.12, 1.25, 1.6, 2
 const BUDGETS: usize = 14;
 
 /// For each campaign the bids, and the budget if that may be moved, that bring the account the most above what is spent,
-/// each conversion worth the target, for no more than is spent where nobody steers.
+/// each conversion worth the target, for no more than its daily budgets add up to.
 fn most_worth(market: &Market, account: usize, levers: Levers, days: u32) -> Vec<Set> {
     let sim = &market.accounts[account];
     let of_world = market.of_world(sim);
@@ -238,8 +253,10 @@ fn most_worth(market: &Market, account: usize, levers: Levers, days: u32) -> Vec
         };
         ways.iter().filter_map(|all| of(all).map(|i| &all[i])).collect()
     };
+    // Campaigns without a daily budget spend what they spend.
+    let others = sim.campaigns.iter().filter(|c| !is_lever(c));
     let stays = |c: &CampaignSim| Ahead::of(market, sim, c, days).run(None, 1.0).spend;
-    let most: f64 = sim.campaigns.iter().map(stays).sum();
+    let most: f64 = total + others.map(stays).sum::<f64>();
     let spent = |price: f64| best(price).iter().map(|(p, _)| p.spend).sum::<f64>();
     let (mut low, mut high) = (1.0, 1.0);
     while levers.budgets && spent(high) > most && high < 1e3 {

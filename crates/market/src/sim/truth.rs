@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 use tiller_channel::Micros;
+use tiller_core::learning::shock;
 use tiller_core::setting::{Budget, Strategy};
 
 use super::campaign::{CampaignSim, Home};
@@ -123,7 +124,8 @@ impl<'w> Ahead<'w> {
     }
 }
 
-/// Multiplies what stands for its bids: bids by hand wherever they are set, a strategy's target, its highest bid.
+/// Multiplies what stands for its bids: bids by hand wherever they are set, a strategy's target, its highest bid. A
+/// strategy whose target is moved by more than a fifth learns anew, whoever moves it.
 pub(super) fn scale_bids(sim: &mut CampaignSim, times: f64) {
     let scaled = |m: Micros| Micros::from_units(m.to_units() * times);
     for s in &mut sim.streams {
@@ -133,10 +135,22 @@ pub(super) fn scale_bids(sim: &mut CampaignSim, times: f64) {
         g.settings.bid = g.settings.bid.map(scaled);
     }
     sim.settings.bid = sim.settings.bid.map(scaled);
-    match &mut sim.settings.strategy {
-        Strategy::TargetCpa { target } => *target = scaled(*target),
-        Strategy::TargetRoas { target } => *target /= times,
-        _ => sim.settings.bid_ceiling = sim.settings.bid_ceiling.map(scaled),
+    let moved = match &mut sim.settings.strategy {
+        Strategy::TargetCpa { target } => {
+            *target = scaled(*target);
+            times
+        }
+        Strategy::TargetRoas { target } => {
+            *target /= times;
+            1.0 / times
+        }
+        _ => {
+            sim.settings.bid_ceiling = sim.settings.bid_ceiling.map(scaled);
+            1.0
+        }
+    };
+    if shock(1.0, moved).is_some() {
+        sim.forget();
     }
 }
 
@@ -156,7 +170,7 @@ pub(super) fn set_budget(sim: &mut CampaignSim, units: f64) {
     for group in &mut sim.groups {
         group.settings.budget = group.settings.budget.map(scale);
     }
-    if (factor - 1.0).abs() > 0.2 && sim.settings.strategy.automatic() {
+    if shock(1.0, factor).is_some() && sim.settings.strategy.automatic() {
         sim.forget();
     }
 }

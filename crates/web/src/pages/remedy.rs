@@ -2,7 +2,6 @@
 
 use tiller_core::spot::Subject;
 use tiller_desk::budgets::weekly::{self, Move};
-use tiller_desk::change_words;
 use tiller_desk::numerals::counted;
 use tiller_desk::tray::offer::Offer;
 use tiller_desk::tray::proposal::Proposal;
@@ -24,7 +23,7 @@ impl Remedy {
     pub fn change(of: Subject, p: &Proposal) -> Self {
         let button = Offer::change(key(of), "", p.clone()).button();
         let fields = vec![("of", key(of)), ("take", button)];
-        Self { to: "tray/remedy", fields, text: change_words::aim(&p.set) }
+        Self { to: "tray/remedy", fields, text: p.aim() }
     }
 
     /// The week's budgets: together, since what some get is what others give.

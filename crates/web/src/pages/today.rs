@@ -136,7 +136,7 @@ pub async fn show(
                         Some(more) if more > 0.0 => "could take a higher bid",
                         _ => "would get more for its money at a lower bid",
                     },
-                    tiller_desk::change_words::aim(&p.set),
+                    p.aim(),
                     p.effect
                 )),
                 name: name.clone(),
