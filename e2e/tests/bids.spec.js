@@ -90,8 +90,11 @@ test("another bid is looked at before it is set", async ({ desk: page }) => {
   await expect(page.getByRole("button", { name: "Put this target CPA in the tray" })).toBeVisible();
   const dragged = number(await field.inputValue());
   await handle.focus();
+  // Its answer brings the field anew: what is typed before it comes would be gone.
+  const answered = page.waitForResponse((r) => r.url().includes(`bid=${(dragged + 0.1).toFixed(2)}`));
   await page.keyboard.press("ArrowRight");
   await expect.poll(async () => number(await field.inputValue())).toBeCloseTo(dragged + 0.1, 5);
+  await answered;
   await expect(handle).toBeFocused();
   await field.fill("-10%");
   await field.press("Tab");

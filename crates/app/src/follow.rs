@@ -15,9 +15,9 @@ use tiller_desk::account::{self, connections};
 use tiller_desk::advice::{Advised, Cure};
 use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::budgets::weekly;
+use tiller_desk::courses::{self, Due};
 use tiller_desk::tray::proposal::Proposal;
 use tiller_desk::tray::{self, sending};
-use tiller_desk::courses::{self, Due};
 use tiller_desk::{Account, PersonId, PgPool, Role, advice};
 use tiller_market::World;
 use tiller_market::http::{Faults, Service};
@@ -61,7 +61,8 @@ pub async fn follow(
     for from in &world.accounts {
         followed.push(open(db, from, &world, &address, person).await?);
     }
-    let clock = HttpConnection::new(&address, "clock", &world.accounts[0].token, Patience::default())?;
+    let clock =
+        HttpConnection::new(&address, "clock", &world.accounts[0].token, Patience::default())?;
     let mut day = until;
     let end = until + Days::new(u64::from(days));
     let mut look = until;
@@ -80,7 +81,8 @@ pub async fn follow(
             due.extend(courses::due(db, account).await?.into_iter().map(|d| (account, d)));
         }
         let eve = |(_, due): &(&Account, Due)| due.day - Days::new(1);
-        let next = due.iter().map(eve).filter(|d| *d > day).min().unwrap_or(look).min(look).min(end);
+        let next =
+            due.iter().map(eve).filter(|d| *d > day).min().unwrap_or(look).min(look).min(end);
         clock.pass(u16::try_from((next - day).num_days())?).await?;
         day = next;
         for account in &followed {
@@ -97,11 +99,7 @@ pub async fn follow(
 
 /// Queues what is to be fetched of an account: all of it, or the channels of the campaigns that have a step due, since
 /// nobody looks at the others before the week is over.
-async fn queue(
-    db: &PgPool,
-    account: &Account,
-    only: Option<&[CampaignId]>,
-) -> anyhow::Result<()> {
+async fn queue(db: &PgPool, account: &Account, only: Option<&[CampaignId]>) -> anyhow::Result<()> {
     let settings = Settings::of_account(db, account.id).await?;
     for view in connections::list(db, account).await? {
         let id = view.connection.id;

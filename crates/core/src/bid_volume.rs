@@ -44,6 +44,8 @@ const AMONG_PEERS: f64 = 0.35;
 const LEAST_DAYS: usize = 14;
 /// Bids that differ by less than this (standard deviation of their logarithm) have not moved.
 const MOVED: f64 = 0.02;
+/// Residuals vary by this at least.
+const LEAST_VARIANCE: f64 = 1e-9;
 /// Residuals are believed to follow one another no more than this.
 const MOST_PERSISTENT: f64 = 0.8;
 /// Columns of the design beside the weekdays: trend and bid.
@@ -199,8 +201,10 @@ fn fit(rows: &[(&Day, f64, f64)], prior: Prior) -> Option<Prior> {
         7 => (rows[i].0.at - middle) / 100.0,
         _ => f64::from(u8::from(rows[i].0.weekday.num_days_from_monday() as usize == j)),
     });
-    // Subtracting the prior mean's part turns the prior into one centred on 0.
-    let y = DVector::from_fn(rows.len(), |i, _| rows[i].2 - prior.mean * (rows[i].1 - centre));
+    // Subtracting the prior mean's part turns the prior into one centred on 0; subtracting the level makes currencies alike.
+    let level = rows.iter().map(|r| r.2).sum::<f64>() / n;
+    let y =
+        DVector::from_fn(rows.len(), |i, _| rows[i].2 - level - prior.mean * (rows[i].1 - centre));
     let solve = |noise: f64, widened: f64| {
         let mut normal = design.transpose() * &design;
         normal[(8, 8)] += noise * widened / (prior.sd * prior.sd);
@@ -211,7 +215,7 @@ fn fit(rows: &[(&Day, f64, f64)], prior: Prior) -> Option<Prior> {
         let beta = &inverse * design.transpose() * &y;
         let off = &y - &design * &beta;
         let free = (n - COLUMNS as f64).max(1.0);
-        let variance = (off.norm_squared() / free).max(1e-9);
+        let variance = (off.norm_squared() / free).max(LEAST_VARIANCE);
         Some((beta[8], inverse[(8, 8)], variance, off))
     };
     // Twice is enough: the noise moves the prior's weight only slightly.
@@ -229,7 +233,8 @@ fn persistence(off: &[f64]) -> f64 {
     let n = off.len() as f64;
     let all: f64 = off.iter().map(|x| x * x).sum();
     let next: f64 = off.windows(2).map(|w| w[0] * w[1]).sum();
-    let rho = if all > 0.0 { next / all } else { 0.0 };
+    // What is left of a perfect fit is rounding.
+    let rho = if all / n > LEAST_VARIANCE { next / all } else { 0.0 };
     let rho = (rho + (1.0 + 3.0 * rho.max(0.0)) / n + 1.0 / n.sqrt()).clamp(0.0, MOST_PERSISTENT);
     (1.0 + rho) / (1.0 - rho)
 }
@@ -352,7 +357,8 @@ impl Elasticity {
     /// ```
     pub fn next_meets(&self, times: f64, meets: impl Fn(f64) -> f64) -> f64 {
         let chances = |i: usize| (i as f64 + 0.5) / FEW as f64;
-        let points = |slope: &Slope| -> Vec<f64> { (0..FEW).map(|i| slope.quantile(chances(i))).collect() };
+        let points =
+            |slope: &Slope| -> Vec<f64> { (0..FEW).map(|i| slope.quantile(chances(i))).collect() };
         let (gammas, kappas) = (points(&self.clicks), points(&self.price));
         let costs = |g: f64, k: f64| times.powf(k) * (1.0 + k / g);
         let all = gammas.iter().flat_map(|g| kappas.iter().map(|k| meets(costs(*g, *k))));

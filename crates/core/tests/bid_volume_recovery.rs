@@ -126,13 +126,20 @@ fn intervals_hold_what_made_the_days() {
 /// to be so likely, at the present bid and at the highest that is still surely enough good.
 #[test]
 fn what_is_said_of_the_next_conversion_comes_true() {
-    const SURE: f64 = 0.75;
+    const SURE: f64 = 0.8;
     let worlds = [
-        ("bids that never moved", World { changes: 0, ..USUAL }, 40.0, 1.5),
-        ("few conversions in bursts", World { changes: 1, bursts: 3.0, ..USUAL }, 12.0, 3.0),
-        ("many of both", World { changes: 8, persistent: 0.5, ..USUAL }, 150.0, 2.0),
+        ("bids that never moved", World { changes: 0, ..USUAL }, 40.0, 1.5, SURE - 0.05),
+        // The luckiest of the few are picked: the product moves them by a small step only.
+        (
+            "few conversions in bursts",
+            World { changes: 1, bursts: 3.0, ..USUAL },
+            12.0,
+            3.0,
+            SURE - 0.15,
+        ),
+        ("many of both", World { changes: 8, persistent: 0.5, ..USUAL }, 150.0, 2.0, SURE - 0.05),
     ];
-    for (name, world, usual, phi) in worlds {
+    for (name, world, usual, phi, least) in worlds {
         let mut rng = ChaCha8Rng::seed_from_u64(5);
         let (mut said, mut came) = (0.0, 0.0);
         let (mut raised, mut good) = (0.0, 0.0);
@@ -164,7 +171,9 @@ fn what_is_said_of_the_next_conversion_comes_true() {
             came / n,
             good / raised
         );
-        assert!((said / n - came / n).abs() < 0.08, "{name}: {} {}", said / n, came / n);
-        assert!(raised > 20.0 && good / raised >= SURE - 0.07, "{name}: {good} of {raised}");
+        // The priors are wider than these campaigns differ: less is promised than comes, never more.
+        let less = (came - said) / n;
+        assert!((-0.04..0.16).contains(&less), "{name}: {} {}", said / n, came / n);
+        assert!(raised > 20.0 && good / raised >= least, "{name}: {good} of {raised}");
     }
 }

@@ -4,17 +4,17 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use tiller_core::Target;
 use tiller_core::ids::CampaignId;
 use tiller_core::setting::Setting;
 use tiller_core::spot::Subject;
 use tiller_core::verdict::{Early, Verdict};
+use tiller_core::{Share, Target, Window};
 use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
 use crate::book::quiet::{Quiet, quiet, quiet_at};
-use crate::book::{Book, Entry, Judged, Period, Touch};
+use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period, Touch};
 use crate::budgets::curves::Curves;
 use crate::budgets::responses;
 use crate::budgets::weekly::{self, Move, Part, Week};
@@ -318,8 +318,12 @@ fn raises(
     let mut raises = HashMap::new();
     for (_, entry, judged) in candidates {
         let id = entry.campaign.id;
+        // Of the last days, as what it spends now is.
+        let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
+        let lost = remedy::lost_to_budget(entry, lately).map_or(0.0, Share::get);
         let purse = purses.get(&id).map(|(spend, budget)| Purse {
             spend: *spend,
+            demand: spend / (1.0 - lost).max(f64::MIN_POSITIVE),
             budget: *budget,
             unspent,
         });

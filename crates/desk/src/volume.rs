@@ -9,8 +9,8 @@ use tiller_core::ids::CampaignId;
 use tiller_core::learning::STEP;
 use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::{Micros, Price, Share};
-use tiller_store::facts::CampaignDay;
 use tiller_store::PgPool;
+use tiller_store::facts::CampaignDay;
 
 use crate::DeskError;
 use crate::account::settings::Settings;

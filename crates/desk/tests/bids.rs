@@ -331,10 +331,12 @@ async fn a_higher_bid_brings_the_budget_that_it_needs(db: PgPool) {
     let of_known = |l: &&tiller_desk::budgets::responses::Spender| l.campaign == entry.campaign.id;
     let spends = advised.known.iter().find(of_known).unwrap().spend;
     assert!(spends + adds <= room.to_units() && spends + adds > 0.95 * amount.to_units());
-    let unspent: f64 =
-        advised.known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum();
+    let unspent: f64 = advised.known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum();
     assert!(adds <= unspent, "{adds} {unspent}");
-    assert_eq!(raise.aim(), format!("Bid to {}; Daily budget to {}", money(to.to_units()), money(room.to_units())));
+    assert_eq!(
+        raise.aim(),
+        format!("Bid to {}, daily budget to {}", money(to.to_units()), money(room.to_units()))
+    );
     // Where budgets are not to be moved, it goes as far as its own has room.
     let alone = advised.by_bids_alone();
     let Advice::Bid(within) = alone.on(entry, judged.as_ref()) else { panic!("no raise") };

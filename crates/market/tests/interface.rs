@@ -140,6 +140,27 @@ async fn a_batch_is_made_once_however_often_it_comes() {
 }
 
 #[tokio::test]
+async fn splits_can_be_kept_back() {
+    let (service, address) = serve(None).await;
+    let c = connect(&address);
+    let (from, to) = ("2026-11-01", "2026-11-09");
+    let mut whole = Vec::new();
+    for kind in ReportKind::ALL {
+        whole.push(text(&c, kind, from, to).await.unwrap());
+    }
+    service.set_faults(Faults { no_splits: true, ..Faults::default() });
+    for (kind, whole) in ReportKind::ALL.into_iter().zip(whole) {
+        let bare = text(&c, kind, from, to).await.unwrap();
+        match kind {
+            ReportKind::Segments | ReportKind::Terms => {
+                assert!(bare.is_empty() && !whole.is_empty(), "{kind:?}");
+            }
+            _ => assert_eq!(bare, whole, "{kind:?}"),
+        }
+    }
+}
+
+#[tokio::test]
 async fn half_a_batch_may_be_refused() {
     let (service, address) = serve(None).await;
     service.set_faults(Faults { half_batch: 1, ..Faults::default() });

@@ -14,6 +14,7 @@ use tiller_channel::wire::{Place, Refusal};
 use tiller_core::setting::{
     Adjustment, Budget, Dimension, Hours, MatchType, PlacesMode, Setting, Strategy,
 };
+use tiller_market::sim::outcome;
 use tiller_market::world::AMBERFOLD;
 use tiller_market::{Market, World};
 
@@ -153,6 +154,33 @@ fn a_change_of_one_campaign_leaves_the_others_as_they_were() {
     let (a, b) = (run(false), run(true));
     assert_eq!(a.1, b.1);
     assert!(b.0 < a.0 / 2, "{} {}", a.0, b.0);
+}
+
+/// What clicks were due to bring is what came of them but for chance, and what sales are worth is not what their tag says:
+/// *Extractors* went silent and sold on.
+#[test]
+fn what_is_due_comes_and_is_worth_something_though_its_tag_is_silent() {
+    let mut world = World::parse(AMBERFOLD).unwrap();
+    world.seed = 7;
+    let mut market = Market::begin(Arc::new(world), day("2026-11-09"));
+    market.pass(56);
+    for (i, sim) in market.accounts.iter().enumerate() {
+        let o = outcome(&market, i, 56);
+        // Three standard deviations of counting; order values differ by 0.4 and weigh more.
+        let by_chance = 3.0 / o.conversions.sqrt();
+        assert!((o.conversions / o.due.conversions - 1.0).abs() < by_chance, "{o:?}");
+        if o.value > 0.0 {
+            assert!((o.value / o.due.value - 1.0).abs() < 1.5 * by_chance, "{o:?}");
+        }
+        let silent =
+            market.of_world(sim).campaigns.iter().position(|c| c.name.starts_with("Extractors"));
+        let Some(silent) = silent else { continue };
+        let days = &sim.campaigns[silent].days;
+        let lately = days[days.len() - 28..].iter().flat_map(|d| &d.streams);
+        let told: f64 = lately.clone().flat_map(|s| &s.results).map(|r| r.value.to_units()).sum();
+        let worth: f64 = lately.map(|s| s.worth.to_units()).sum();
+        assert!(told == 0.0 && worth > 1000.0, "{told} {worth}");
+    }
 }
 
 #[test]

@@ -1,17 +1,19 @@
 //! Remedies: the change that does what an advice or a plan says, ready for the tray.
 
-use tiller_core::bid_volume::at_bid;
 use tiller_core::affordable::halfway_bid;
+use tiller_core::bid_volume::at_bid;
 use tiller_core::evidence::{Interval, over_target};
 use tiller_core::learning::STEP;
 use tiller_core::setting::{Budget, PlacesMode, Setting};
 use tiller_core::verdict::{LimitedBy, Verdict};
-use tiller_core::{Price, Share, Target};
+use tiller_core::{Price, Share, Target, Window};
 
 use crate::account::settings::Settings;
 use crate::book::{Entry, Judged};
 use crate::causes;
-use crate::numerals::{count, counted, money, number, or_absent, percent, probability, sum, target};
+use crate::numerals::{
+    count, counted, money, number, or_absent, percent, probability, sum, target,
+};
 use crate::tray::proposal::{Adds, Origin, Proposal, bid_times, coins};
 use crate::volume::Volumes;
 use crate::wording::{self, TradeOff};
@@ -29,7 +31,7 @@ pub fn of_campaign(
 }
 
 /// Surely enough that the next conversion meets the target, for a bid to be raised.
-const SURE_OF_NEXT: f64 = 0.75;
+const SURE_OF_NEXT: f64 = 0.8;
 /// As much of its budget as a campaign may be led to spend by a higher bid.
 const FILLED: f64 = 0.95;
 /// As much of a budget that is raised with a bid is meant to be spent: what a bid does is not known so well.
@@ -38,6 +40,8 @@ const ROOMY: f64 = 0.8;
 const LEAST_RAISE: f64 = 1.05;
 /// A bid by hand, and the budget raised with it, are doubled at most (common practice, no source).
 const DOUBLED: f64 = 2.0;
+/// With fewer conversions than this, dispersion taken out, a bid moves by one step at most: they are no evidence for more.
+const LEAST_CONVERSIONS: f64 = 10.0;
 /// How much higher bids are looked at: halfway there is less than double.
 const LOOKED_AT: f64 = 3.0;
 
@@ -46,6 +50,8 @@ const LOOKED_AT: f64 = 3.0;
 pub struct Purse {
     /// What it spends under its present budget.
     pub spend: f64,
+    /// What it would spend without one, at its present bid.
+    pub demand: f64,
     /// That budget.
     pub budget: f64,
     /// What the account's budgets leave unspent: its own may be raised as far.
@@ -53,27 +59,27 @@ pub struct Purse {
 }
 
 impl Purse {
-    /// Times its spend that its own budget has room for.
+    /// Times its demand that its own budget has room for.
     fn fits(self) -> f64 {
-        (FILLED * self.budget / self.spend).max(1.0)
+        FILLED * self.budget / self.demand
     }
 
-    /// Times its spend that a budget raised by a factor of `most` at most has room for.
+    /// Times its demand that a budget raised by a factor of `most` at most has room for.
     fn fits_raised(self, most: f64) -> f64 {
-        let allowed = (self.spend + self.unspent.max(0.0)) / self.spend;
+        let allowed = (self.spend + self.unspent.max(0.0)) / self.demand;
         allowed.min(most * self.fits()).max(self.fits())
     }
 
-    /// The budget for so many times its spend, where the present one is too small.
-    fn for_spend(self, times: f64, most: f64) -> Option<f64> {
-        let needed = (self.spend * times / ROOMY).min(most * self.budget);
+    /// The budget for so many times its demand, where the present one is too small.
+    fn for_demand(self, times: f64, most: f64) -> Option<f64> {
+        let needed = (self.demand * times / ROOMY).min(most * self.budget);
         (times > self.fits()).then_some(needed)
     }
 }
 
 /// A higher bid for a campaign on target that its bid keeps from more, as far as one more conversion would surely enough
-/// still meet the target: halfway there where it is set by hand, and where a strategy learns a step that restarts
-/// nothing. Its budget is raised with it where `purse` allows that and it would end the days early; without one the
+/// still meet the target: halfway there where it is set by hand, and where a strategy learns, or conversions are
+/// few, a step that restarts nothing. Its budget is raised with it where `purse` allows that and it would end the days early; without one the
 /// bid goes no further than the budget has room for.
 pub fn raise(
     settings: &Settings,
@@ -104,18 +110,20 @@ pub fn raise(
     };
     let highest = elasticity.highest_bid(LOOKED_AT, SURE_OF_NEXT, meets)?;
     let learns = settings.campaign(spot.campaign)?.strategy.automatic();
-    let most = if learns { 1.0 + STEP } else { DOUBLED };
-    let step = if learns {
+    let by_step = learns || conversions / phi < LEAST_CONVERSIONS;
+    let most = if by_step { 1.0 + STEP } else { DOUBLED };
+    let step = if by_step {
         highest
     } else {
         elasticity.bid_for(halfway_bid(Price(elasticity.cpc(highest).mid), Price(1.0)).units())
     };
     let room = match purse {
         Some(purse) => purse.fits_raised(most),
-        None => (FILLED / uses.used?).max(1.0),
+        None => FILLED / uses.used?,
     };
     // Dearer than its budget has room for, it would only end its days early.
-    let times = step.min(most).min(may.cautious / paid).min(elasticity.bid_that_spends(room));
+    let fits = elasticity.bid_that_spends(room.max(1.0));
+    let times = step.min(most).min(may.cautious / paid).min(fits);
     if times < LEAST_RAISE {
         return None;
     }
@@ -140,7 +148,7 @@ pub fn raise(
     );
     let mut proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
     proposal.evidence = evidence(judged);
-    let budget = purse.and_then(|p| Some((p, p.for_spend(then.spend.mid / spend, most)?)));
+    let budget = purse.and_then(|p| Some((p, p.for_demand(then.spend.mid / spend, most)?)));
     if let Some((purse, budget)) = budget {
         let unspent = sum(purse.unspent);
         proposal.reason.extend([
@@ -166,6 +174,12 @@ const LEAST_LOST: f64 = 0.05;
 /// As much more as the same money must buy at the least, for a bid to be lowered for it.
 const LEAST_GAIN: f64 = 1.03;
 
+/// Share of its auctions that a campaign lost to its budget in a window, where its channel tells.
+pub fn lost_to_budget(entry: &Entry, window: Window) -> Option<Share> {
+    let days = entry.days.iter().filter(|day| window.contains(day.day));
+    Share::mean(days.filter_map(|day| day.lost_to_budget))
+}
+
 /// A lower bid for a campaign on target whose budget ends its days early: the same money lasts longer, and each click
 /// costs less of it. Never so low that the money would be left unspent, as far as that is known.
 pub fn last_longer(
@@ -178,8 +192,7 @@ pub fn last_longer(
     if d.verdict != Verdict::OnTarget || d.limited_by != LimitedBy::Budget {
         return None;
     }
-    let days = entry.days.iter().filter(|day| judged.window.contains(day.day));
-    let lost = Share::mean(days.filter_map(|day| day.lost_to_budget))?.get();
+    let lost = lost_to_budget(entry, judged.window)?.get();
     let elasticity = volumes.get(entry.campaign.id);
     let times = elasticity.bid_that_spends(1.0 - lost).max(1.0 - STEP);
     let Interval { low, high } = elasticity.cpc(times).around;

@@ -4,8 +4,8 @@
 use std::collections::{HashMap, HashSet};
 use std::fmt::Display;
 
-use crate::tray::proposal::Proposal;
 use crate::DeskError;
+use crate::tray::proposal::Proposal;
 
 /// Something that a page offers to put in the tray.
 #[derive(Clone, Debug)]

@@ -87,8 +87,8 @@ impl Proposal {
 
     /// What it sets, and what changes with it, as a page says it.
     pub fn aim(&self) -> String {
-        let parts = std::iter::once(self).chain(&self.along);
-        parts.map(|p| change_words::aim(&p.set)).collect::<Vec<_>>().join("; ")
+        let along = self.along.iter().map(|p| change_words::aim(&p.set).to_lowercase());
+        std::iter::once(change_words::aim(&self.set)).chain(along).collect::<Vec<_>>().join(", ")
     }
 
     /// Itself and what changes with it, each by itself.

@@ -108,7 +108,8 @@ pub fn outcome(market: &Market, account: usize, days: u32) -> Outcome {
     for sim in &market.accounts[account].campaigns {
         let from = sim.days.len().saturating_sub(days as usize);
         let each = of_world.campaigns[sim.index].value;
-        for (s, stream) in sim.days[from..].iter().flat_map(|d| d.streams.iter().zip(&sim.streams)) {
+        for (s, stream) in sim.days[from..].iter().flat_map(|d| d.streams.iter().zip(&sim.streams))
+        {
             outcome.spend += s.spend.to_units();
             outcome.conversions += f64::from(s.converted);
             outcome.value += s.worth.to_units();
@@ -301,7 +302,26 @@ fn straight(x: &[f64], y: &[f64], at: f64) -> f64 {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::Arc;
+
     use super::*;
+    use crate::World;
+    use crate::world::AMBERFOLD;
+
+    #[test]
+    fn who_knows_the_truth_waits_for_a_strategy_to_learn_too() {
+        let world = Arc::new(World::parse(AMBERFOLD).unwrap());
+        let market = Market::begin(world, "2026-11-09".parse().unwrap());
+        let by_target = |c: &&CampaignSim| {
+            matches!(c.settings.strategy, tiller_core::setting::Strategy::TargetCpa { .. })
+        };
+        let mut sim = market.accounts[0].campaigns.iter().find(by_target).unwrap().clone();
+        let begun = sim.learning.begun;
+        scale_bids(&mut sim, 0.85);
+        assert_eq!(sim.learning.begun, begun);
+        scale_bids(&mut sim, 0.5);
+        assert_eq!(sim.learning.begun, begun + 1);
+    }
 
     #[test]
     fn an_envelope_lies_above_and_is_concave() {
