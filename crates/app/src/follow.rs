@@ -1,18 +1,15 @@
 //! Steers a stand-in market by the product's own weekly advice, through the open interface: what a fetch tells,
 //! what the tray sends, and nothing else.
 
-use std::sync::Arc;
-
 use anyhow::Context;
 use chrono::{Days, NaiveDate};
 use clap::ValueEnum;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_core::ids::CampaignId;
-use tiller_core::setting::Setting;
 use tiller_core::{Target, Window};
 use tiller_desk::account::settings::Settings;
 use tiller_desk::account::{self, connections};
-use tiller_desk::advice::{Advised, Cure};
+use tiller_desk::advice::{Advised, Cure, Means};
 use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::budgets::weekly;
 use tiller_desk::courses::{self, Due};
@@ -36,6 +33,17 @@ pub enum Levers {
     Bids,
     /// Each campaign's one advice, whichever it is.
     Both,
+}
+
+impl Levers {
+    fn means(self) -> Means {
+        let none = Means { budgets: false, bids: false, others: false };
+        match self {
+            Self::Budgets => Means { budgets: true, ..none },
+            Self::Bids => Means { bids: true, ..none },
+            Self::Both => Means { budgets: true, bids: true, ..none },
+        }
+    }
 }
 
 /// Lives through so many days after the history, following the advice every week; what came of it, by account
@@ -155,11 +163,7 @@ async fn week(
     let book = Book::load(db, account, PeriodChoice::default())
         .await?
         .context("the account has no figures")?;
-    let advised = advice::of_account(db, &book).await?;
-    let advised = match levers {
-        Levers::Bids => Arc::new(advised.by_bids_alone()),
-        Levers::Budgets | Levers::Both => advised,
-    };
+    let advised = advice::by(db, &book, levers.means()).await?;
     let moves: Vec<_> = advised.week.moves.iter().collect();
     let bids =
         if levers == Levers::Budgets { Vec::new() } else { bids(db, &book, &advised).await? };
@@ -167,7 +171,7 @@ async fn week(
         account = account.slug,
         until = %Window::to(&book.span),
         moves = ?moves.iter().map(|m| (&m.line.name, m.line.spend, m.from, m.to, m.spend)).collect::<Vec<_>>(),
-        bids = ?bids.iter().map(|p| (p.subject, &p.set)).collect::<Vec<_>>(),
+        bids = ?bids.iter().map(|p| (p.subject, &p.set, p.reason.to_string())).collect::<Vec<_>>(),
         "the week's advice"
     );
     if moves.is_empty() && bids.is_empty() {
@@ -190,8 +194,6 @@ async fn bids(db: &PgPool, book: &Book, advised: &Advised) -> anyhow::Result<Vec
             Cure::Change(p) => Some(p),
             Cure::Budget(..) | Cure::Quiet(_) => None,
         })
-        .filter(|p| {
-            matches!(p.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_))
-        })
+        .filter(|p| p.set.moves_bids())
         .collect())
 }

@@ -13,15 +13,15 @@ use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
+use crate::another_bid::{Bidder, Purse, lost_to_budget};
 use crate::book::quiet::{Quiet, quiet, quiet_at};
 use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period, Touch};
 use crate::budgets::curves::Curves;
-use crate::budgets::responses;
+use crate::budgets::responses::{self, Spender};
 use crate::budgets::weekly::{self, Move, Part, Week};
-use crate::causes::remedy::Purse;
 use crate::causes::{self, Examined, remedy};
 use crate::kept::Kept;
-use crate::since::{self, Lately, Since};
+use crate::since::{self, Since};
 use crate::tray::proposal::{Origin, Proposal};
 use crate::volume::{self, Volumes};
 
@@ -47,36 +47,48 @@ pub struct Advised {
     /// Budgets to be moved, of campaigns whose budget is what to change.
     pub week: Week,
     /// What money can do, campaign by campaign.
-    pub known: Vec<responses::Spender>,
+    pub known: Vec<Spender>,
     /// How clicks answer to bids, campaign by campaign.
     pub volumes: Arc<Volumes>,
     /// Higher bids, with the budgets that they need.
     raises: HashMap<CampaignId, Proposal>,
-    /// As far as present budgets have room for them.
-    within: HashMap<CampaignId, Proposal>,
-    /// Lower bids at which a budget lasts longer.
-    longer: HashMap<CampaignId, Proposal>,
-    /// Whether lower bids free money, or will: then a budget that ends its days can be raised instead.
-    frees: bool,
+    /// Lower bids at which a budget lasts longer, or the last results are not bought too dear.
+    lower: HashMap<CampaignId, Proposal>,
     since: HashMap<CampaignId, Since>,
     quiet: HashMap<CampaignId, Quiet>,
+    means: Means,
 }
 
-/// What sees whether a campaign on target would get more with another bid.
-type AnotherBid = fn(&Settings, &Volumes, &Entry, &Judged) -> Option<Proposal>;
+/// What may be moved.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Means {
+    /// Daily budgets; of those alone, what is spent stays the same.
+    pub budgets: bool,
+    /// What stands for bids: bids by hand, targets, highest bids.
+    pub bids: bool,
+    /// All else that a cause asks for: where neither bids nor budgets are the cause, they are what is left without it.
+    pub others: bool,
+}
+
+impl Means {
+    /// The product's own advice: all of them.
+    pub const ALL: Self = Self { budgets: true, bids: true, others: true };
+}
 
 static KEPT: Kept<(Period, ()), Advised> = Kept::new(24);
 
 /// Reconciles what the stations say of an account's campaigns.
 pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Advised>, DeskError> {
-    let reconcile = async || {
-        let settings = Settings::of_book(db, book).await?;
-        let curves = Curves::load(db, &book.account).await?;
-        let volumes = volume::of_account(db, book).await?;
-        let lately = since::of_account(db, book).await?;
-        Ok(Advised::of(book, &settings, &curves, volumes, lately))
-    };
-    book.keep(&KEPT, (), reconcile).await
+    book.keep(&KEPT, (), async || by(db, book, Means::ALL).await).await
+}
+
+/// The same where not all may be moved.
+pub async fn by(db: &PgPool, book: &Book, means: Means) -> Result<Advised, DeskError> {
+    let settings = Settings::of_book(db, book).await?;
+    let curves = Curves::load(db, &book.account).await?;
+    let volumes = volume::of_account(db, book).await?;
+    let since = since::of_account(db, book).await?;
+    Ok(Advised::of(book, &settings, &curves, volumes, since, means))
 }
 
 impl Advised {
@@ -86,9 +98,11 @@ impl Advised {
         settings: &Settings,
         curves: &Curves,
         volumes: Arc<Volumes>,
-        lately: Lately,
+        since: HashMap<CampaignId, Since>,
+        means: Means,
     ) -> Self {
         let known = responses::of_account(book, settings, curves);
+        let unspent = if means.bids { unspent(&known) } else { 0.0 };
         let mut quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
         // What waits for one that shares a strategy waits for all who do.
@@ -101,48 +115,57 @@ impl Advised {
                 quiet.insert(sharer, waits.clone());
             }
         }
-        let faulty: HashMap<CampaignId, (&Entry, &Judged)> = book
+        let judged: HashMap<CampaignId, (&Entry, &Judged)> = book
             .entries
             .iter()
             .zip(book.judge_all())
-            .filter_map(|(e, j)| Some((e.campaign.id, (e, j.as_ref().filter(|j| faulty(j))?))))
+            .filter_map(|(e, j)| Some((e.campaign.id, (e, j.as_ref()?))))
             .collect();
-        let part = |l: &responses::Spender| match faulty.get(&l.campaign) {
-            None => Part::Full,
-            Some((e, j)) if remedy::of_campaign(settings, &volumes, e, j).is_some() => {
-                Part::Fixable(halfway_fixed(j))
-            }
-            // Nothing can be set there: the budget is what is left.
-            Some(_) => Part::Gives,
-        };
-        let waits = |id: CampaignId| {
-            let verdict = faulty.get(&id).map(|(_, j)| j.diagnosis.verdict);
-            matches!(verdict, Some(Verdict::TooEarly | Verdict::Measurement))
-        };
-        let lines = known
+        let bidders: HashMap<CampaignId, Bidder> = judged
             .iter()
-            .filter(|l| !l.fresh && !waits(l.campaign) && !quiet.contains_key(&l.campaign))
-            .cloned()
+            .filter_map(|(id, (e, j))| Some((*id, Bidder::of(settings, &volumes, e, j)?)))
             .collect();
-        let Lately { since, freed } = lately;
-        let week = weekly::advise(lines, freed, book.by_value(), weekly::targets(book), part);
-        let bids = |of: AnotherBid| -> HashMap<CampaignId, Proposal> {
-            let all = book.entries.iter().zip(book.judge_all());
-            let bid = |(e, j): (&Entry, &Option<Judged>)| {
-                Some((e.campaign.id, of(settings, &volumes, e, j.as_ref()?)?))
+        let week = if means.budgets {
+            let waits = |id: &CampaignId| {
+                let verdict = judged.get(id).map(|(_, j)| j).filter(|j| faulty(j));
+                let verdict = verdict.map(|j| j.diagnosis.verdict);
+                matches!(verdict, Some(Verdict::TooEarly | Verdict::Measurement))
             };
-            all.filter_map(bid).collect()
+            let takes_part =
+                |l: &&Spender| !l.fresh && !waits(&l.campaign) && !quiet.contains_key(&l.campaign);
+            let part = |l: &Spender| match judged.get(&l.campaign).filter(|(_, j)| faulty(j)) {
+                None => Part::Full,
+                Some((e, j)) if remedy::of_campaign(settings, &volumes, e, j).is_some() => {
+                    Part::Fixable(halfway_fixed(j))
+                }
+                // Nothing can be set there: the budget is what is left.
+                Some(_) => Part::Gives,
+            };
+            let sure = |l: &Spender, spend: f64| {
+                let bidder = bidders.get(&l.campaign);
+                bidder.is_some_and(|b| b.affords(l.next_result(spend)))
+            };
+            let lines = known.iter().filter(takes_part).cloned().collect();
+            let target = weekly::targets(book);
+            weekly::advise(lines, unspent, book.by_value(), target, part, sure)
+        } else {
+            Week::default()
         };
-        let within = bids(|s, v, e, j| remedy::raise(s, v, e, j, None));
-        let longer = bids(remedy::last_longer);
-        let raises = raises(book, settings, &volumes, &known, &quiet, -week.spends_more());
-        let will_free = |(id, (e, j)): (&CampaignId, &(&Entry, &Judged))| {
-            !quiet.contains_key(id)
-                && asks_for_less(j)
-                && remedy::of_campaign(settings, &volumes, e, j).is_some()
-        };
-        let frees = freed > 0.0 || faulty.iter().any(will_free);
-        Self { week, known, volumes, raises, within, longer, frees, since, quiet }
+        let left = unspent - week.spends_more();
+        let (mut raises, mut lower) = (HashMap::new(), HashMap::new());
+        if means.bids {
+            let purses = if means.budgets { purses(book, &known, left) } else { HashMap::new() };
+            for (id, bidder) in &bidders {
+                let scarce = purses.get(id).is_none_or(|p| !p.fills_its_days());
+                let lasting = || bidder.lasting().filter(|_| scarce);
+                lower.extend(bidder.less_dear().or_else(lasting).map(|p| (*id, p)));
+            }
+            let mut cheapest: Vec<(&CampaignId, &Bidder)> =
+                bidders.iter().filter(|(id, _)| !quiet.contains_key(id)).collect();
+            cheapest.sort_by(|a, b| a.1.cost().total_cmp(&b.1.cost()).then(a.0.cmp(b.0)));
+            raises = higher(&cheapest, &purses, left);
+        }
+        Self { week, known, volumes, raises, lower, since, quiet, means }
     }
 
     /// The one advice for a campaign with its verdict.
@@ -164,14 +187,15 @@ impl Advised {
                 }
                 None => Advice::Verdict(judged),
             },
-            (None, None) => match (self.raises.get(&id), self.longer.get(&id)) {
-                (None, Some(longer)) if !self.frees => Advice::Bid(longer),
-                (None, _) => Advice::Nothing,
-                (Some(raise), _) => {
-                    let against = self.since.get(&id).and_then(Since::against_more);
-                    against.map_or(Advice::Bid(raise), |quiet| Advice::Quiet(quiet.clone()))
-                }
-            },
+            (None, None) => {
+                let since = self.since.get(&id);
+                let (bid, against) = match (self.raises.get(&id), self.lower.get(&id)) {
+                    (Some(raise), _) => (raise, since.and_then(Since::against_more)),
+                    (None, Some(lower)) => (lower, since.and_then(Since::against_less)),
+                    (None, None) => return Advice::Nothing,
+                };
+                against.map_or(Advice::Bid(bid), |quiet| Advice::Quiet(quiet.clone()))
+            }
         }
     }
 
@@ -189,18 +213,17 @@ impl Advised {
             Advice::Quiet(quiet) => Some(Cure::Quiet(quiet)),
             Advice::Budget(m) => Some(Cure::Budget(Box::new(m.clone()), self.week.moves.clone())),
             Advice::Verdict(judged) => {
-                let change = remedy::of_campaign(settings, &self.volumes, entry, judged)?;
+                let mut change = remedy::of_campaign(settings, &self.volumes, entry, judged);
+                if !self.means.others {
+                    let of_bids = change.filter(|p| p.set.moves_bids());
+                    change =
+                        of_bids.or_else(|| remedy::by_bid(settings, &self.volumes, entry, judged));
+                }
+                let change = change?;
                 Some(unless_quiet(book, settings, entry.campaign.id, change))
             }
             Advice::Bid(p) => Some(unless_quiet(book, settings, entry.campaign.id, p.clone())),
         }
-    }
-
-    /// The same where budgets are not to be moved: what bids alone can do.
-    #[must_use]
-    pub fn by_bids_alone(&self) -> Self {
-        let all = self.clone();
-        Self { week: Week::default(), frees: false, raises: all.within.clone(), ..all }
     }
 
     /// Why a campaign is left alone, if it is.
@@ -291,45 +314,36 @@ fn asks_for_less(j: &Judged) -> bool {
     matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::OrderValue | Verdict::Both)
 }
 
-/// Higher bids of those on target with the budgets that they need, the cheapest results first, as long as the account's
-/// budgets leave anything unspent; `given` has been given to others.
-fn raises(
-    book: &Book,
-    settings: &Settings,
-    volumes: &Volumes,
-    known: &[responses::Spender],
-    quiet: &HashMap<CampaignId, Quiet>,
-    given: f64,
+/// Money a day that an account's budgets leave unspent.
+fn unspent(known: &[Spender]) -> f64 {
+    known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum::<f64>().max(0.0)
+}
+
+/// What each campaign with a daily budget may spend.
+fn purses(book: &Book, known: &[Spender], unspent: f64) -> HashMap<CampaignId, Purse> {
+    // Of the last days, as what it spends now is.
+    let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
+    let purse = |l: &Spender| {
+        let lost = lost_to_budget(book.entry(l.campaign).ok()?, lately).map_or(0.0, Share::get);
+        let demand = l.spend / (1.0 - lost).max(f64::MIN_POSITIVE);
+        Some((l.campaign, Purse { spend: l.spend, demand, budget: l.budget?, unspent }))
+    };
+    known.iter().filter_map(purse).collect()
+}
+
+/// Higher bids with the budgets that they need, of those first who come first, as long as the account's budgets leave
+/// anything unspent.
+fn higher(
+    bidders: &[(&CampaignId, &Bidder)],
+    purses: &HashMap<CampaignId, Purse>,
+    mut unspent: f64,
 ) -> HashMap<CampaignId, Proposal> {
-    let purses: HashMap<CampaignId, (f64, f64)> =
-        known.iter().filter_map(|l| Some((l.campaign, (l.spend, l.budget?)))).collect();
-    let mut unspent = given + purses.values().map(|(spend, budget)| budget - spend).sum::<f64>();
-    let mut candidates: Vec<(f64, &Entry, &Judged)> = book
-        .entries
-        .iter()
-        .zip(book.judge_all())
-        .filter(|(e, _)| !quiet.contains_key(&e.campaign.id))
-        .filter_map(|(e, j)| {
-            let j = j.as_ref()?;
-            Some((j.tally.cpa()? / j.diagnosis.target_cpa?, e, j))
-        })
-        .collect();
-    candidates.sort_by(|a, b| a.0.total_cmp(&b.0));
     let mut raises = HashMap::new();
-    for (_, entry, judged) in candidates {
-        let id = entry.campaign.id;
-        // Of the last days, as what it spends now is.
-        let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
-        let lost = remedy::lost_to_budget(entry, lately).map_or(0.0, Share::get);
-        let purse = purses.get(&id).map(|(spend, budget)| Purse {
-            spend: *spend,
-            demand: spend / (1.0 - lost).max(f64::MIN_POSITIVE),
-            budget: *budget,
-            unspent,
-        });
-        if let Some(raise) = remedy::raise(settings, volumes, entry, judged, purse) {
+    for (id, bidder) in bidders {
+        let purse = purses.get(id).map(|p| Purse { unspent, ..*p });
+        if let Some(raise) = bidder.higher(purse) {
             unspent -= raise.adds.spend.unwrap_or(0.0).max(0.0);
-            raises.insert(id, raise);
+            raises.insert(**id, raise);
         }
     }
     raises

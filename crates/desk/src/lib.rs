@@ -4,6 +4,7 @@
 pub mod account;
 pub mod advice;
 pub mod alarms;
+pub mod another_bid;
 pub mod bids;
 pub mod book;
 pub mod budgets;

@@ -67,13 +67,15 @@ fn account() -> impl Strategy<Value = Vec<(Spender, Part)>> {
 }
 
 fn of(account: &[(Spender, Part)]) -> Week {
-    with_freed(account, 0.0)
+    with_unspent(account, 0.0, 0.0)
 }
 
-fn with_freed(account: &[(Spender, Part)], freed: f64) -> Week {
+/// With so much left unspent, where each is sure to meet its target up to so many times what it spends.
+fn with_unspent(account: &[(Spender, Part)], unspent: f64, up_to: f64) -> Week {
     let lines = account.iter().map(|(l, _)| l.clone()).collect();
     let part = |l: &Spender| account[l.campaign.0 as usize].1;
-    advise(lines, freed, false, |_| None, part)
+    let sure = |l: &Spender, spend: f64| spend <= up_to * l.spend;
+    advise(lines, unspent, false, |_| None, part, sure)
 }
 
 fn up(m: &Move) -> bool {
@@ -91,17 +93,24 @@ proptest! {
         prop_assert!(added <= 1e-6 * total, "{added} more than {total}: {week:?}");
     }
 
-    /// What lower bids have freed may be spent again, and no more; it brings no less than what is spent now does.
+    /// What budgets leave unspent may be spent as far as it is sure, and no more; it brings no less than what is spent now
+    /// does, and where there is enough, nobody on target gives.
     #[test]
-    fn no_more_is_spent_than_was_freed(account in account(), share in 0.0f64..0.5) {
+    fn no_more_is_spent_than_is_left(account in account(), share in 0.0f64..0.5, up_to in 0.9f64..2.0) {
         let total: f64 = account.iter().map(|(l, _)| l.spend).sum();
-        let freed = share * total;
-        let week = with_freed(&account, freed);
+        let unspent = share * total;
+        let week = with_unspent(&account, unspent, up_to);
         let added: f64 = week.moves.iter().map(|m| m.spend - m.line.spend).sum();
-        prop_assert!(added <= freed + 1e-6 * total, "{added} more than {freed}: {week:?}");
+        let sure = (up_to - 1.0).max(0.0) * total;
+        prop_assert!(added <= unspent.min(sure) + 1e-6 * total, "{added} more than {unspent}: {week:?}");
         prop_assert!((week.spends_more() - added.max(0.0)).abs() < 1e-9);
         if let Some(Whole { now, then, .. }) = week.whole {
             prop_assert!(then.conversions >= now.conversions * (1.0 - 1e-6), "{now:?} {then:?}");
+        }
+        if sure > 0.0 && sure <= unspent {
+            for m in &week.moves {
+                prop_assert!(up(m) || m.part != Part::Full, "{m:?}");
+            }
         }
     }
 

@@ -46,6 +46,29 @@ impl Precision {
         Interval { low: mid * (-reach).exp(), high: mid * reach.exp() }
     }
 
+    /// Interval of the elasticity at a spend a day: how many per cent more conversions 1% more money brings.
+    ///
+    /// ```
+    /// use tiller_core::allocation::{Precision, Response};
+    /// let power = Response::Power { scale: 1.0, elasticity: 0.7 };
+    /// let known = Precision { reference: 100.0, covariance: [[0.01, 0.0], [0.0, 0.01]], observed: [90.0, 110.0] };
+    /// let around = known.elasticity(power, 100.0, 0.8);
+    /// assert!((around.low - (0.7 - 0.128155)).abs() < 1e-5 && around.high < 1.0);
+    /// ```
+    pub fn elasticity(&self, response: Response, spend: f64, confidence: f64) -> Interval {
+        let (mid, slope) = match response {
+            Response::Saturating { half_at, .. } => {
+                let mid = half_at / (half_at + spend);
+                (mid, mid * (1.0 - mid))
+            }
+            Response::Power { elasticity, .. } => (elasticity, 1.0),
+            Response::Constant { .. } => (1.0, 0.0),
+        };
+        let sd = slope * self.covariance[1][1].max(0.0).sqrt();
+        let reach = normal_quantile(0.5 + confidence / 2.0) * sd;
+        Interval { low: (mid - reach).max(0.0), high: (mid + reach).min(1.0) }
+    }
+
     /// Lower triangle of the covariance's root.
     pub(super) fn root(&self) -> [f64; 3] {
         let [[level, both], [_, form]] = self.covariance;

@@ -4,8 +4,9 @@ use crate::share_out::round_to;
 
 use super::tree::Tree;
 
-/// Rounds amounts (in tree order) to multiples of `step`; groups keep their bounds.
-pub(super) fn round(tree: &Tree, amounts: &[f64], step: f64) -> Vec<f64> {
+/// Rounds amounts (in tree order) to multiples of `step`; groups keep their bounds. What has to be spent is, though the amounts
+/// may miss it by what a search leaves.
+pub(super) fn round(tree: &Tree, amounts: &[f64], all: Option<f64>, step: f64) -> Vec<f64> {
     let steps: Vec<f64> = amounts.iter().map(|a| a / step).collect();
     let whole_low = |x: f64| (x / step - 1e-6).ceil() as i64;
     let whole_high = |x: f64| (x / step + 1e-6).floor().min(1e15) as i64;
@@ -37,7 +38,7 @@ pub(super) fn round(tree: &Tree, amounts: &[f64], step: f64) -> Vec<f64> {
     }
     let root = tree.root();
     let mut given = vec![0i64; tree.nodes.len()];
-    given[root] = exact[root].round() as i64;
+    given[root] = all.map_or(exact[root], |all| all / step).round() as i64;
     let mut out = vec![0.0; amounts.len()];
     for n in (0..tree.nodes.len()).rev() {
         let node = &tree.nodes[n];

@@ -51,7 +51,7 @@ pub(super) fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
         .solve(&Objective { weights, bonus, price }, &couplings)
         .map_err(|out| vec![out_of_reach(problem, &tree, &curves, out)])?;
     let amounts = if problem.step > 0.0 {
-        let rounded = round(&tree, &exact, problem.step);
+        let rounded = round(&tree, &exact, space.all.then_some(space.total), problem.step);
         stepwise::within(&space, &couplings, rounded, problem.step)
             .map_err(|missed| vec![too_coarse(problem, &tree, &curves, missed)])?
     } else {

@@ -119,6 +119,11 @@ impl Setting {
         level.filter(|x| *x > 0.0 && x.is_finite())
     }
 
+    /// Whether it sets what stands for bids: the bid itself, a strategy with its target, a highest bid.
+    pub fn moves_bids(&self) -> bool {
+        matches!(self, Self::Bid(_) | Self::Strategy(_) | Self::BidCeiling(_))
+    }
+
     /// Whether both set the same thing in the same way: of two strategies, whether they are of one kind.
     pub fn alike(&self, other: &Self) -> bool {
         use std::mem::discriminant;

@@ -33,7 +33,7 @@ use tiller_core::Price;
 use tiller_core::evidence::{Interval, poisson};
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::Learning;
-use tiller_core::setting::{CampaignSettings, Setting, Strategy};
+use tiller_core::setting::{CampaignSettings, Strategy};
 use tiller_core::spot::Subject;
 use tiller_core::{Micros, Target, Window};
 use tiller_store::PgPool;
@@ -95,7 +95,7 @@ impl BidStep {
     /// Of a change, from what stands for the bid now.
     fn of(settings: &Settings, volumes: &Volumes, row: &Row, cure: &Cure) -> Option<Self> {
         let Cure::Change(change) = cure else { return None };
-        if !matches!(change.set, Setting::Bid(_) | Setting::Strategy(_) | Setting::BidCeiling(_)) {
+        if !change.set.moves_bids() {
             return None;
         }
         let times = change.set.bid_level()? / settings.campaign(row.campaign)?.bid_level()?;

@@ -21,6 +21,9 @@ const CAPACITY_DAYS: u64 = 28;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
 
+/// How likely it is that more money brings about as much more as is said.
+const LIKELY: f64 = 0.6;
+
 /// A campaign, and what its money can do.
 #[derive(Clone, Debug)]
 pub struct Spender {
@@ -54,6 +57,14 @@ impl Spender {
     /// The curve of a strategy that spends what it gets, or is believed to.
     pub fn spends_all(&self) -> Option<&Curve> {
         self.budget_response.curve.as_ref().filter(|_| self.bidding != Some(Bidding::Saturates))
+    }
+
+    /// What the next result costs where so much is spent, over what the mean one costs now: on the dear side of what is
+    /// likely.
+    pub fn next_result(&self, spend: f64) -> f64 {
+        let of = &self.budget_response;
+        let bends = of.precision.elasticity(of.response, self.spend, LIKELY).low;
+        (spend / self.spend).powf(1.0 - bends) / bends
     }
 }
 

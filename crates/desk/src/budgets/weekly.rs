@@ -1,6 +1,6 @@
 //! The week's advice: the same money, better placed. What is kept the same is what will be *spent*, not the budgets
-//! as they are written: a campaign that leaves half of its budget unspent has no money to give away. Money that lower
-//! bids have freed lately was spent, and may be spent again where the next result meets the target.
+//! as they are written: a campaign that leaves half of its budget unspent has no money to give away. What all budgets
+//! leave unspent may be spent too, where the next result surely enough meets the target.
 //!
 //! Only campaigns whose budget is the right thing to change take part; the others keep what they have.
 
@@ -46,6 +46,8 @@ const LEAST_GAIN: f64 = 0.005;
 const SEEN: f64 = 0.3;
 /// Days of that month.
 const MONTH: f64 = 28.0;
+/// Steps of a search for a spend: to a millionth.
+const HALVINGS: usize = 20;
 /// A budget is moved for no less than this.
 const WORTH_A_CHANGE: f64 = 0.03;
 
@@ -157,8 +159,8 @@ pub struct Week {
     pub moves: Vec<Move>,
     /// All campaigns that take part, a day, now and then.
     pub whole: Option<Whole>,
-    /// Money a day that lower bids have freed and that may be spent beyond what is spent now.
-    pub freed: f64,
+    /// Money a day that the account's budgets leave unspent.
+    pub unspent: f64,
 }
 
 impl Week {
@@ -172,21 +174,21 @@ impl Week {
         revenue.filter(|_| by_value).unwrap_or((then.conversions - now.conversions) * cost)
     }
 
-    /// Of the freed money, what is spent again.
+    /// Of the unspent money, what would be spent.
     pub fn spends_more(&self) -> f64 {
         self.moves.iter().map(|m| m.spend - m.line.spend).sum::<f64>().max(0.0)
     }
 
-    /// `for the same spend`, or how much of what lower bids have freed is spent.
+    /// `for the same spend`, or how much of what budgets leave unspent would be spent.
     pub fn for_what(&self) -> String {
         let more = self.spends_more();
         if more < LEAST_GAIN * self.whole.map_or(0.0, |w| w.now.budget) {
             return "for the same spend".into();
         }
         format!(
-            "for {} a day more of the {} that lower bids have freed",
+            "for {} a day more of the {} that budgets leave unspent",
             sum(more),
-            sum(self.freed)
+            sum(self.unspent)
         )
     }
 
@@ -244,6 +246,19 @@ fn worth_raising(l: &Spender, target: Option<Target>) -> bool {
     }
 }
 
+/// As far as a line may be raised, up to `most`, while `holds` of what it spends.
+fn raised_while(l: &Spender, most: f64, holds: impl Fn(f64) -> bool) -> f64 {
+    let (mut low, mut high) = (l.spend, most);
+    if holds(most) {
+        return most;
+    }
+    for _ in 0..HALVINGS {
+        let middle = f64::midpoint(low, high);
+        if holds(middle) { low = middle } else { high = middle }
+    }
+    low
+}
+
 fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     let line = |(i, l): (usize, &Spender)| PlanLine {
         current: l.spend,
@@ -262,24 +277,43 @@ fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     }
 }
 
-/// The best placement of what the lines spend, and of what lower bids have freed; nothing where it is about right.
+/// The best placement of what the lines spend, and of what budgets leave unspent as far as lines can take it whose next
+/// result is `sure` to meet the target at what they would spend; nothing where it is about right.
 pub fn advise(
     lines: Vec<Spender>,
-    freed: f64,
+    unspent: f64,
     by_value: bool,
     target: impl Fn(&Spender) -> Option<Target>,
     part: impl Fn(&Spender) -> Part,
+    sure: impl Fn(&Spender, f64) -> bool,
 ) -> Week {
     let lines: Vec<Spender> =
         lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
-    let total: f64 = freed + lines.iter().map(|l| l.spend).sum::<f64>();
+    let total: f64 = lines.iter().map(|l| l.spend).sum();
     let parts: Vec<Part> = lines.iter().map(&part).collect();
     let mut problem = problem(&lines, by_value, total);
+    let mut surely = Vec::new();
     for ((of, l), part) in problem.lines.iter_mut().zip(&lines).zip(&parts) {
         let (floor, ceiling) = bounds(l, *part, l.budget.unwrap_or(l.spend));
         of.floor = floor;
         let rises = *part == Part::Full && worth_raising(l, target(l));
         of.ceiling = Some(if rises { ceiling } else { l.spend });
+        let most = if l.learns { ceiling.min((1.0 + SHOCK) * l.spend) } else { ceiling };
+        surely.push(raised_while(l, most, |spend| rises && unspent > 0.0 && sure(l, spend)));
+    }
+    let room: f64 = surely.iter().zip(&lines).map(|(s, l)| s - l.spend).sum();
+    problem.total.amount += room.min(unspent.max(0.0));
+    if unspent > 0.0 && room <= unspent {
+        // There is enough for all who surely earn it: who is on target need not give, and nobody is given more than a
+        // step beyond that.
+        for (((of, l), part), surely) in
+            problem.lines.iter_mut().zip(&lines).zip(&parts).zip(surely)
+        {
+            if *part == Part::Full {
+                of.floor = l.spend;
+                of.ceiling = of.ceiling.map(|c| c.min(surely.max((1.0 + SHOCK) * l.spend)));
+            }
+        }
     }
     let Some(spends) = placed(&lines, &parts, &mut problem) else { return Week::default() };
     let moved = worth_a_change(&lines, spends);
@@ -291,12 +325,14 @@ pub fn advise(
     // Picking the best of many estimates flatters: to change nothing is as good where little is gained.
     let by_chance = 1.0 / (MONTH * then.totals.conversions).max(1.0).sqrt();
     let least = LEAST_GAIN.max(SEEN * by_chance);
-    if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid) {
-        return Week { moves: Vec::new(), whole, freed };
+    // Money that is saved would bring as much as the rest does.
+    let saved = (1.0 - then.totals.budget / then.current.budget).max(0.0);
+    if then.outlook.is_some_and(|o| o.gain.mid + saved * o.result.mid < least * o.result.mid) {
+        return Week { moves: Vec::new(), whole, unspent };
     }
     let a_move = |((l, part), spend)| a_move(l, part, spend);
     let moves = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
-    Week { moves, whole, freed }
+    Week { moves, whole, unspent }
 }
 
 /// The best spends within the bounds. What has a fix of its own keeps its money where that, once fixed, would bring as
@@ -331,8 +367,9 @@ fn best(lines: &[Spender], problem: &Problem) -> Option<Vec<f64>> {
     let Answer::Optimal(best) = solve(problem) else { return None };
     let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
     let mut left = problem.total.amount - spends.iter().sum::<f64>();
-    for (spend, l) in spends.iter_mut().zip(lines) {
-        let back = (l.spend - *spend).clamp(0.0, left.max(0.0));
+    for ((spend, l), of) in spends.iter_mut().zip(lines).zip(&problem.lines) {
+        let most = of.ceiling.map_or(l.spend, |ceiling| ceiling.min(l.spend));
+        let back = (most - *spend).clamp(0.0, left.max(0.0));
         *spend += back;
         left -= back;
     }
@@ -485,7 +522,7 @@ mod tests {
     }
 
     fn of(lines: &[Spender]) -> Week {
-        advise(lines.to_vec(), 0.0, false, |_| None, |_| Part::Full)
+        with(lines, |_| Part::Full)
     }
 
     fn spends(week: &Week) -> Vec<f64> {
@@ -512,7 +549,7 @@ mod tests {
     }
 
     fn with(lines: &[Spender], part: impl Fn(&Spender) -> Part) -> Week {
-        advise(lines.to_vec(), 0.0, false, |_| None, part)
+        advise(lines.to_vec(), 0.0, false, |_| None, part, |_, _| false)
     }
 
     /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
@@ -653,8 +690,8 @@ mod tests {
             line(100.0, 100.0, Some(150.0), 0.02),
             line(100.0, 100.0, Some(150.0), 0.01),
         ];
-        let week =
-            advise(lines.to_vec(), 0.0, false, |_| Some(Target::Cpa(Price(30.0))), |_| Part::Full);
+        let target = |_: &Spender| Some(Target::Cpa(Price(30.0)));
+        let week = advise(lines.to_vec(), 0.0, false, target, |_| Part::Full, |_, _| false);
         let raised: Vec<f64> = week
             .moves
             .iter()
@@ -664,21 +701,57 @@ mod tests {
         assert_eq!(raised, [0.04]);
     }
 
-    /// 38 a day were freed: they fill the first's room of 92% of 150, and nothing has to be cut for it. Where the next
-    /// result would miss the target they stay unspent.
+    /// With so much left unspent, where all are sure to meet their target up to a spend.
+    fn with_unspent(lines: &[Spender], unspent: f64, up_to: f64) -> Week {
+        let sure = |_: &Spender, spend: f64| spend <= up_to;
+        advise(lines.to_vec(), unspent, false, |_| None, |_| Part::Full, sure)
+    }
+
+    /// One that brings 0.04 a unit and has room for half as much again, and one that brings less.
+    fn good_and_less_good() -> [Spender; 2] {
+        [line(100.0, 100.0, Some(150.0), 0.04), line(100.0, 100.0, Some(100.0), 0.02)]
+    }
+
     #[test]
-    fn freed_money_is_spent_where_it_meets_the_target() {
-        let lines = [line(100.0, 100.0, Some(150.0), 0.04), line(100.0, 100.0, Some(100.0), 0.035)];
-        let at = |target: f64| {
-            let target = move |_: &Spender| Some(Target::Cpa(Price(target)));
-            advise(lines.to_vec(), 38.0, false, target, |_| Part::Full)
-        };
-        let week = at(30.0);
+    fn what_budgets_leave_unspent_goes_where_the_next_result_surely_meets_the_target() {
+        // All of 92% of 150, and nobody has to give for it.
+        let week = with_unspent(&good_and_less_good(), 60.0, 200.0);
         assert_eq!(week.moves.len(), 1, "{week:?}");
-        assert!((week.spends_more() - 38.0).abs() < 1e-6, "92% of 150, and no more: {week:?}");
-        assert_eq!(week.for_what(), "for 38 a day more of the 38 that lower bids have freed");
-        assert!(at(20.0).moves.is_empty(), "25 a result are too much");
-        assert_eq!(of(&good_and_faulty()).for_what(), "for the same spend");
+        assert!((week.spends_more() - 38.0).abs() < 1e-6, "{week:?}");
+        assert_eq!(week.for_what(), "for 38 a day more of the 60 that budgets leave unspent");
+        // As far as it is sure, and no further than a step at the other's expense: nobody on target gives.
+        let week = with_unspent(&good_and_less_good(), 60.0, 110.0);
+        assert!((week.spends_more() - 10.0).abs() < 1e-4, "{week:?}");
+        assert_eq!(week.moves.len(), 1, "{week:?}");
+        // Too little for all that would surely earn it: the rest is taken where it brings less.
+        let week = with_unspent(&good_and_less_good(), 20.0, 200.0);
+        assert!((week.spends_more() - 20.0).abs() < 1e-6, "{week:?}");
+        assert!((spends(&week)[1] - 82.0).abs() < 1e-6, "{week:?}");
+        // Nothing is sure: the same money, as if nothing were left.
+        assert!(with_unspent(&good_and_less_good(), 60.0, 0.0).moves.is_empty());
+        assert_eq!(of(&good_and_less_good()).for_what(), "for the same spend");
+    }
+
+    #[test]
+    fn who_is_over_its_target_gives_though_money_is_left() {
+        let sure = |l: &Spender, _: f64| l.name != "Faulty";
+        let part = |l: &Spender| if l.name == "Faulty" { Part::Gives } else { Part::Full };
+        let mut lines = good_and_faulty();
+        lines[0].budget_response.capacity.most = Some(105.0);
+        let week = advise(lines.to_vec(), 100.0, false, |_| None, part, sure);
+        assert!(
+            week.moves.iter().all(|m| m.part == Part::Full),
+            "nobody needs its money: {week:?}"
+        );
+    }
+
+    #[test]
+    fn a_strategy_that_learns_is_given_unspent_money_a_step_at_a_time() {
+        let mut lines = good_and_less_good();
+        lines[0].learns = true;
+        let week = with_unspent(&lines, 60.0, 200.0);
+        assert!((spends(&week)[0] - 120.0).abs() < 1e-6, "{week:?}");
+        assert_eq!(week.moves.len(), 1, "{week:?}");
     }
 
     #[test]

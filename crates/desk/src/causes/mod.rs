@@ -9,6 +9,7 @@ use chrono::{Days, NaiveDate};
 use tiller_core::affordable::halfway_bid;
 use tiller_core::evidence::Interval;
 use tiller_core::ids::CampaignId;
+use tiller_core::learning::STEP;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::PgPool;
 pub use tiller_store::facts::Estimate;
@@ -133,6 +134,15 @@ fn examined(
     }
 }
 
+/// Fewer results than this, those that its money should have brought included, are no evidence for more than a step.
+const LEAST_RESULTS: f64 = 10.0;
+
+/// Whether a campaign's results are few, and too few to be missed.
+fn few(j: &Judged) -> bool {
+    let due = j.diagnosis.target_cpa.map_or(0.0, |cpa| j.tally.spend.to_units() / cpa.units());
+    due.max(j.tally.conversions) < LEAST_RESULTS
+}
+
 /// What the halfway bid is likely to bring; the conversion rate is held (common practice, no source:
 /// as good at lower bids).
 pub fn trade_off(j: &Judged, volumes: &Volumes, campaign: CampaignId) -> Option<TradeOff> {
@@ -146,6 +156,7 @@ pub fn trade_off(j: &Judged, volumes: &Volumes, campaign: CampaignId) -> Option<
     let elasticity = volumes.get(campaign);
     let (whole, times) =
         (elasticity.bid_for(halfway / paid), volumes.step(campaign, halfway / paid));
+    let times = if few(j) { times.max(1.0 - STEP) } else { times };
     let in_part = times > whole + 1e-9;
     let cpc = if in_part { paid * elasticity.cpc(times).mid } else { halfway };
     // What came is of the bids that these days had, which are no longer all the present one.
