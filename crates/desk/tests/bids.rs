@@ -5,7 +5,7 @@
 mod common;
 
 use common::book;
-use common::market::{amberfold, practice};
+use common::market::{amberfold, amberfold_days, practice};
 use common::scene::{Scene, says};
 use tiller_core::bid_volume::Range;
 use tiller_core::setting::{Budget, Setting, Strategy};
@@ -168,7 +168,7 @@ async fn a_step_that_suffices_is_not_followed_by_another(db: PgPool) {
 /// bids are not to be moved, what is spent stays the same.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn what_budgets_leave_unspent_is_spent_where_it_surely_pays(db: PgPool) {
-    let market = amberfold(20).await;
+    let market = amberfold_days(20).await;
     let account = practice(&db, &market, "supply", 20, Target::Roas(4.0)).await;
     let now = book(&db, &account).await;
     let week = advice::of_account(&db, &now).await.unwrap().week.clone();
@@ -187,7 +187,7 @@ async fn what_budgets_leave_unspent_is_spent_where_it_surely_pays(db: PgPool) {
 /// conversions surely cost too much. In truth they do.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn where_the_last_conversions_are_too_dear_a_bid_is_lowered_by_a_step(db: PgPool) {
-    let market = amberfold(5).await;
+    let market = amberfold_days(5).await;
     let account = practice(&db, &market, "supply", 5, Target::Roas(4.0)).await;
     let now = book(&db, &account).await;
     let advised = advice::of_account(&db, &now).await.unwrap();
@@ -274,7 +274,7 @@ async fn hours_of_the_week_stand_among_the_adjustments(db: PgPool) {
 /// higher bid, a step at a time, and is not when one more would not pay.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn what_its_bid_keeps_from_more_is_raised(db: PgPool) {
-    let market = amberfold(20).await;
+    let market = amberfold_days(20).await;
     let account = practice(&db, &market, "supply", 20, Target::Roas(4.0)).await;
     let now = book(&db, &account).await;
     let advised = advice::of_account(&db, &now).await.unwrap();
@@ -310,7 +310,7 @@ async fn what_its_bid_keeps_from_more_is_raised(db: PgPool) {
 /// account's budgets leave unspent.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_higher_bid_brings_the_budget_that_it_needs(db: PgPool) {
-    let market = amberfold(20).await;
+    let market = amberfold_days(20).await;
     let account = practice(&db, &market, "school", 20, Target::Cpa(Price(30.0))).await;
     let s = Scene::of(&db, market, account).await;
     let now = book(&db, &s.account).await;
@@ -367,7 +367,7 @@ async fn a_higher_bid_brings_the_budget_that_it_needs(db: PgPool) {
 async fn what_is_believed_of_bids_holds_the_truth(db: PgPool) {
     let (mut clicks, mut price, mut all) = (0, 0, 0);
     for seed in [5, 31] {
-        let market = amberfold(seed).await;
+        let market = amberfold_days(seed).await;
         for (i, (key, target)) in
             [("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))].iter().enumerate()
         {
@@ -401,7 +401,7 @@ async fn what_is_believed_of_bids_holds_the_truth(db: PgPool) {
 /// A campaign on target whose budget ends its days early gets more for the same money at a lower bid; the market agrees.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn where_the_budget_ends_its_days_a_lower_bid_buys_more(db: PgPool) {
-    let market = amberfold(20).await;
+    let market = amberfold_days(20).await;
     let account = practice(&db, &market, "supply", 20, Target::Roas(4.0)).await;
     let now = book(&db, &account).await;
     let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();

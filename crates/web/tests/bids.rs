@@ -5,7 +5,7 @@ mod common;
 
 use axum::http::StatusCode;
 use common::desk::{Desk, taken};
-use common::market::{amberfold, practice};
+use common::market::{Answering, amberfold, amberfold_days, practice};
 use common::text;
 use tiller_core::{Price, Target};
 use tiller_desk::{PgPool, Role};
@@ -13,7 +13,10 @@ use tiller_store::MIGRATIONS;
 
 /// The school of the demo's world: an ill target in search, ill places in display.
 async fn school(db: PgPool) -> Desk {
-    let market = amberfold(20).await;
+    school_of(db, amberfold_days(20).await).await
+}
+
+async fn school_of(db: PgPool, market: Answering) -> Desk {
     let account = practice(&db, &market, "school", 20, Target::Cpa(Price(30.0))).await;
     Desk::of(db, market, account).await
 }
@@ -345,7 +348,7 @@ async fn a_price_is_tried_without_saving(db: PgPool) {
 /// Boxes carry what they said; what is in force is multiplied, and what is in the tray is left alone.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn several_adjustments_go_to_the_tray(db: PgPool) {
-    let desk = school(db).await;
+    let desk = school_of(db, amberfold(20).await).await;
     let page = desk.page("bids/adjustments").await;
     let boxes: Vec<String> = taken(&page).collect();
     assert!(boxes.len() >= 2, "{page}");

@@ -134,12 +134,16 @@ fn examined(
     }
 }
 
-/// Fewer results than this, those that its money should have brought included, are no evidence for more than a step.
+/// Fewer results than this are no evidence for more than a step.
 const LEAST_RESULTS: f64 = 10.0;
 
-/// Whether a campaign's results are few, and too few to be missed.
+/// Whether a campaign's results are few, and not because the target would have had more of them: of few orders it is not
+/// known what one is worth either.
 fn few(j: &Judged) -> bool {
-    let due = j.diagnosis.target_cpa.map_or(0.0, |cpa| j.tally.spend.to_units() / cpa.units());
+    let due = match j.target {
+        Target::Cpa(cpa) => j.tally.spend.to_units() / cpa.units(),
+        Target::Roas(_) => 0.0,
+    };
     due.max(j.tally.conversions) < LEAST_RESULTS
 }
 

@@ -9,7 +9,7 @@ use tiller_core::Target;
 use tiller_desk::account::{self, connections};
 use tiller_desk::{Account, PgPool};
 use tiller_market::World;
-use tiller_market::http::Service;
+use tiller_market::http::{Faults, Service};
 use tiller_market::world::AMBERFOLD;
 use tiller_store::people::NewAccount;
 use tokio::task::JoinHandle;
@@ -66,6 +66,13 @@ pub async fn connected(db: &PgPool, market: &Answering) -> Account {
 pub async fn amberfold(seed: u64) -> Answering {
     let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
     Answering::of(&format!("seed = {seed}\n{world}"), None, 0).await
+}
+
+/// The same without who came and what they searched for, which take most of a fetch.
+pub async fn amberfold_days(seed: u64) -> Answering {
+    let market = amberfold(seed).await;
+    market.service.set_faults(Faults { no_splits: true, ..Faults::default() });
+    market
 }
 
 /// One of its accounts, with everything fetched.
