@@ -132,7 +132,7 @@ test("what the channel refuses stays, with its reason", async ({ desk: page }) =
 test("the week's advice on budgets goes to the tray, and no further by itself", async ({ desk: page }) => {
   // From the letter all of it at once: what it says of the spend is that of all moves together.
   await page.goto(`${supply}/today`);
-  const together = page.locator(".todos li").filter({ hasText: "that budgets leave unspent, most of it from" });
+  const together = page.locator(".todos li").filter({ hasText: "that budgets leave unspent" });
   const said = Number(/for (\d+) a day more of/.exec(await together.textContent())[1]);
   await together.getByRole("button", { name: "Put in tray" }).click();
   await expect(together.getByRole("status")).toContainText(/\d changes were put in the tray\./);

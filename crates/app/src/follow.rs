@@ -171,7 +171,7 @@ async fn week(
         account = account.slug,
         until = %Window::to(&book.span),
         moves = ?moves.iter().map(|m| (&m.line.name, m.line.spend, m.from, m.to, m.spend)).collect::<Vec<_>>(),
-        bids = ?bids.iter().map(|p| (p.subject, &p.set, p.reason.to_string())).collect::<Vec<_>>(),
+        bids = ?bids.iter().map(|p| (p.subject, &p.set, p.reason.clone())).collect::<Vec<_>>(),
         "the week's advice"
     );
     if moves.is_empty() && bids.is_empty() {
