@@ -183,6 +183,31 @@ async fn what_budgets_leave_unspent_is_spent_where_it_surely_pays(db: PgPool) {
     assert!(!alone.moves.is_empty() && more.abs() < 1e-6 * week.unspent.max(1.0), "{alone:?}");
 }
 
+/// Fault 2, people who are only interested in its places: its one advice is to reach those in them. Where only budgets and
+/// bids may be moved, its bid is what is left.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_only_places_would_mend_is_bid_for_less_where_they_may_not_be_moved(db: PgPool) {
+    let market = amberfold_days(20).await;
+    let account = practice(&db, &market, "school", 20, Target::Cpa(Price(30.0))).await;
+    let now = book(&db, &account).await;
+    let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();
+    let entry = now.entries.iter().find(|e| e.campaign.name == "Apiary visits, display").unwrap();
+    let judged = now.judge(entry.campaign.id);
+    let mut set = Vec::new();
+    for others in [true, false] {
+        let means = Means { budgets: false, bids: true, others };
+        let advised = advice::by(&db, &now, means).await.unwrap();
+        match advised.cure(&now, &settings, entry, judged.as_ref()) {
+            Some(Cure::Change(p)) => set.push(p.set),
+            other => panic!("{other:?}"),
+        }
+    }
+    assert!(matches!(set[0], Setting::Places(_)), "{set:?}");
+    let Setting::Bid(Some(bid)) = set[1] else { panic!("{set:?}") };
+    let paid = settings.campaign(entry.campaign.id).unwrap().bid.unwrap();
+    assert!(bid < paid, "{bid:?} {paid:?}");
+}
+
 /// *Jars, search* is over its target, by less than its results can tell: it is offered a step down, since its last
 /// conversions surely cost too much. In truth they do.
 #[sqlx::test(migrator = "MIGRATIONS")]
