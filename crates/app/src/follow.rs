@@ -31,7 +31,7 @@ pub enum Levers {
     Budgets,
     /// Bids, targets, highest bids.
     Bids,
-    /// Each campaign's one advice, whichever it is.
+    /// Both: each campaign's one advice, and its bid where that asks for something else.
     Both,
 }
 

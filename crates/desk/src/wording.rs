@@ -533,7 +533,7 @@ fn bid_advice(first: Words, begin: &str, t: TradeOff, j: &Judged, meets: Option<
             ", {} what is affordable, by bidding {}% less{}. Expect ",
             if t.in_part { "toward" } else { "halfway to" },
             number((1.0 - t.times) * 100.0, 0),
-            if t.in_part { "; more at once would make its strategy learn anew" } else { "" }
+            if t.in_part { "; the rest is for the next look" } else { "" }
         ))
         .strong(t.cost())
         .and(" and ")

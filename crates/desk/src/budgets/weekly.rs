@@ -325,9 +325,7 @@ pub fn advise(
     // Picking the best of many estimates flatters: to change nothing is as good where little is gained.
     let by_chance = 1.0 / (MONTH * then.totals.conversions).max(1.0).sqrt();
     let least = LEAST_GAIN.max(SEEN * by_chance);
-    // Money that is saved would bring as much as the rest does.
-    let saved = (1.0 - then.totals.budget / then.current.budget).max(0.0);
-    if then.outlook.is_some_and(|o| o.gain.mid + saved * o.result.mid < least * o.result.mid) {
+    if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid) {
         return Week { moves: Vec::new(), whole, unspent };
     }
     let a_move = |((l, part), spend)| a_move(l, part, spend);
@@ -367,9 +365,8 @@ fn best(lines: &[Spender], problem: &Problem) -> Option<Vec<f64>> {
     let Answer::Optimal(best) = solve(problem) else { return None };
     let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
     let mut left = problem.total.amount - spends.iter().sum::<f64>();
-    for ((spend, l), of) in spends.iter_mut().zip(lines).zip(&problem.lines) {
-        let most = of.ceiling.map_or(l.spend, |ceiling| ceiling.min(l.spend));
-        let back = (most - *spend).clamp(0.0, left.max(0.0));
+    for (spend, l) in spends.iter_mut().zip(lines) {
+        let back = (l.spend - *spend).clamp(0.0, left.max(0.0));
         *spend += back;
         left -= back;
     }
@@ -733,7 +730,7 @@ mod tests {
     }
 
     #[test]
-    fn who_is_over_its_target_gives_though_money_is_left() {
+    fn who_is_over_its_target_keeps_what_nobody_needs() {
         let sure = |l: &Spender, _: f64| l.name != "Faulty";
         let part = |l: &Spender| if l.name == "Faulty" { Part::Gives } else { Part::Full };
         let mut lines = good_and_faulty();
