@@ -18,6 +18,7 @@ use crate::book::quiet::{Quiet, quiet, quiet_at};
 use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period, Touch};
 use crate::budgets::curves::Curves;
 use crate::budgets::responses::{self, Spender};
+use crate::budgets::room::Room;
 use crate::budgets::weekly::{self, Move, Part, Week};
 use crate::causes::{self, Examined, remedy};
 use crate::kept::Kept;
@@ -88,7 +89,8 @@ pub async fn by(db: &PgPool, book: &Book, means: Means) -> Result<Advised, DeskE
     let curves = Curves::load(db, &book.account).await?;
     let volumes = volume::of_account(db, book).await?;
     let since = since::of_account(db, book).await?;
-    Ok(Advised::of(book, &settings, &curves, volumes, since, means))
+    let room = Room::of_book(db, book).await?;
+    Ok(Advised::of(book, &settings, &curves, volumes, since, &room, means))
 }
 
 impl Advised {
@@ -99,10 +101,11 @@ impl Advised {
         curves: &Curves,
         volumes: Arc<Volumes>,
         since: HashMap<CampaignId, Since>,
+        room: &Room,
         means: Means,
     ) -> Self {
         let known = responses::of_account(book, settings, curves);
-        let unspent = if means.bids { unspent(&known) } else { 0.0 };
+        let unspent = if means.bids { room.unspent(book, settings, &known) } else { 0.0 };
         let mut quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
         // What waits for one that shares a strategy waits for all who do.
@@ -312,11 +315,6 @@ fn waits_for_all(t: &Touch) -> bool {
 /// Whether its verdict asks for a lower bid.
 fn asks_for_less(j: &Judged) -> bool {
     matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::OrderValue | Verdict::Both)
-}
-
-/// Money a day that an account's budgets leave unspent.
-fn unspent(known: &[Spender]) -> f64 {
-    known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum::<f64>().max(0.0)
 }
 
 /// What each campaign with a daily budget may spend.

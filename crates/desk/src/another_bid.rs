@@ -66,7 +66,7 @@ impl Purse {
     /// Times its demand that a budget raised by a factor of `most` at most has room for.
     fn fits_raised(self, most: f64) -> f64 {
         let allowed = (self.spend + self.unspent.max(0.0)) / self.demand;
-        allowed.min(most * self.fits()).max(self.fits())
+        allowed.min(most * self.fits())
     }
 
     /// The budget for so many times its demand, where the present one is too small.

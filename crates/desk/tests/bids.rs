@@ -15,12 +15,13 @@ use tiller_desk::advice::{self, Advice, Cure, Means};
 use tiller_desk::another_bid::Bidder;
 use tiller_desk::bids::{self, course, toward};
 use tiller_desk::book::{Entry, Judged};
-use tiller_desk::budgets::weekly::Part;
+use tiller_desk::budgets::responses::Spender;
+use tiller_desk::budgets::weekly::{self, Move, Part};
 use tiller_desk::courses::{self, Lever};
 use tiller_desk::learning;
 use tiller_desk::numerals::money;
 use tiller_desk::tray::proposal::{Origin, Proposal};
-use tiller_desk::{PgPool, account, tray, volume};
+use tiller_desk::{PgPool, account, logbook, tray, volume};
 use tiller_market::sim::truth;
 use tiller_store::MIGRATIONS;
 
@@ -181,6 +182,55 @@ async fn what_budgets_leave_unspent_is_spent_where_it_surely_pays(db: PgPool) {
     let alone = advice::by(&db, &now, alone).await.unwrap().week;
     let more: f64 = alone.moves.iter().map(|m| m.spend - m.line.spend).sum();
     assert!(!alone.moves.is_empty() && more.abs() < 1e-6 * week.unspent.max(1.0), "{alone:?}");
+}
+
+/// What budgets leave unspent is promised once: not again while it waits in the tray, is on its way by steps, or can't be
+/// seen in what is spent yet; and what advice added to budgets makes no room for more of it. Taken back, it is there again.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_same_money_is_promised_once(db: PgPool) {
+    let market = amberfold_days(20).await;
+    let account = practice(&db, &market, "supply", 20, Target::Roas(4.0)).await;
+    let s = Scene::of(&db, market, account).await;
+    let left = async || {
+        let now = book(&db, &s.account).await;
+        advice::of_account(&db, &now).await.unwrap().week.unspent
+    };
+    let now = book(&db, &s.account).await;
+    let advised = advice::of_account(&db, &now).await.unwrap();
+    let first = advised.week.unspent;
+    let budgets = advised.known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum::<f64>();
+    assert!((first - budgets).abs() < 1e-6 && first > 0.0, "nobody has changed anything");
+    let raises: Vec<&Move> = advised.week.moves.iter().filter(|m| m.to > m.from).collect();
+    let promised: f64 = raises.iter().map(|m| m.spend - m.line.spend).sum();
+    assert!(raises.iter().any(|m| m.steps.len() > 1) && promised > 1.0, "{raises:?}");
+    weekly::propose(&db, &s.account, s.person, &raises).await.unwrap();
+    let waiting = left().await;
+    assert!(waiting <= first - promised + 1e-6, "{waiting} {first} {promised}");
+    s.send(&db).await;
+    let sent = left().await;
+    assert!(sent <= first - promised + 1e-6, "{sent} {first} {promised}");
+    // Nothing else is decided, and everything shows: people's budgets less what is spent, whatever budgets are now.
+    for _ in 0..8 {
+        s.days_pass(&db, 7).await;
+    }
+    let now = book(&db, &s.account).await;
+    let then = advice::of_account(&db, &now).await.unwrap();
+    let was = |l: &Spender| advised.known.iter().find(|o| o.campaign == l.campaign)?.budget;
+    let people: f64 = then.known.iter().filter_map(|l| Some(was(l)? - l.spend)).sum();
+    let naive: f64 = then.known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum();
+    assert!(naive > people + 1.0, "{naive} {people}");
+    assert!((then.week.unspent - people.max(0.0)).abs() < 0.02, "{} {people}", then.week.unspent);
+    // A course's steps are taken back like what they were a course of.
+    let made = logbook::lately(&db, &s.account, 90).await.unwrap();
+    let last = |l: &Spender| {
+        made.iter().filter(|e| e.change.campaign == l.campaign).max_by_key(|e| e.change.id)
+    };
+    let stepped = raises.iter().find(|m| m.steps.len() > 1).unwrap();
+    let last = last(&stepped.line).unwrap();
+    logbook::undo(&db, &s.account, s.person, last.change.id).await.unwrap();
+    s.send(&db).await;
+    let back = left().await;
+    assert!((back - then.week.unspent).abs() < 0.02, "{back} {}", then.week.unspent);
 }
 
 /// Fault 2, people who are only interested in its places: its one advice is to reach those in them. Where only budgets and

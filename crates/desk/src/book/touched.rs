@@ -5,6 +5,7 @@ use std::collections::HashMap;
 
 use chrono::{Days, NaiveDate};
 use serde::Deserialize;
+use tiller_core::Micros;
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::{Moved, SHOCK, relative};
 use tiller_core::setting::{Hours, Setting, Status};
@@ -35,6 +36,8 @@ pub struct Touch {
     pub until: Option<NaiveDate>,
     /// Whether it took another change back.
     pub undoes: bool,
+    /// Money that it is expected to add to what is spent a day, where anything tells.
+    pub adds: Option<f64>,
     /// How far it moves what its campaign does, as a share: the change of one item weighs by how many there are.
     size: f64,
 }
@@ -87,7 +90,8 @@ impl Touch {
             _ => row.look_back,
         };
         let size = size(was.as_ref(), &set_to) / row.parts.max(1) as f64;
-        Ok(Self { spot, was, set_to, from: row.from_day, until, undoes: row.undoes, size })
+        let adds = row.spend_a_day.map(|m| Micros::new(m).to_units());
+        Ok(Self { spot, was, set_to, from: row.from_day, until, undoes: row.undoes, adds, size })
     }
 
     /// A change of a campaign as a whole, or of one of few parts, that was made.
@@ -99,7 +103,8 @@ impl Touch {
         until: NaiveDate,
     ) -> Self {
         let size = size(was.as_ref(), &set_to);
-        Self { spot, was, set_to, from: Some(from), until: Some(until), undoes: false, size }
+        let (from, until) = (Some(from), Some(until));
+        Self { spot, was, set_to, from, until, undoes: false, adds: None, size }
     }
 
     /// Whether it waits in the tray, or is on its way.
@@ -154,7 +159,6 @@ fn size(was: Option<&Setting>, set_to: &Setting) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use tiller_core::Micros;
     use tiller_core::ids::{AdGroupId, ItemId};
     use tiller_core::setting::Budget;
 
@@ -176,6 +180,7 @@ mod tests {
             from: Some(day(10)),
             until: Some(day(19)),
             undoes: false,
+            adds: None,
         }
     }
 

@@ -5,4 +5,5 @@ pub mod flight;
 pub mod hours;
 pub mod pool;
 pub mod responses;
+pub mod room;
 pub mod weekly;

@@ -473,7 +473,7 @@ fn proposal(m: &Move) -> Proposal {
         money(m.spend),
         money(l.spend)
     );
-    Proposal::new(Subject::Campaign(l.campaign), setting(m), Origin::Plan, reason)
+    Proposal::new(Subject::Campaign(l.campaign), setting(m), Origin::Week, reason)
         .because("Spends a day", money(l.spend))
         .because("Conversions a day at that", number(now, 2))
         .expecting(effect, m.adds())

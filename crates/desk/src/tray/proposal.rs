@@ -18,6 +18,8 @@ pub enum Origin {
     Causes,
     /// A plan.
     Plan,
+    /// The week's advice.
+    Week,
     /// A change is taken back.
     Undo,
     /// A course takes its next step.
@@ -25,7 +27,7 @@ pub enum Origin {
     /// Another strategy.
     Bids,
 }
-tiller_core::words!(Origin: Hand "hand", Causes "causes", Plan "plan", Undo "undo", Course "course", Bids "bids");
+tiller_core::words!(Origin: Hand "hand", Causes "causes", Plan "plan", Week "week", Undo "undo", Course "course", Bids "bids");
 
 /// What a change is expected to add a day; absent where nothing tells.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
