@@ -6,6 +6,7 @@ use chrono::{Days, NaiveDate};
 use clap::ValueEnum;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_core::ids::CampaignId;
+use tiller_core::setting::Setting;
 use tiller_core::{Target, Window};
 use tiller_desk::account::settings::Settings;
 use tiller_desk::account::{self, connections};
@@ -184,7 +185,7 @@ async fn week(
     fetch(db).await
 }
 
-/// The changes of bids, targets and highest bids that the one advice asks for.
+/// The changes of bids, targets, highest bids and of budgets that stand for them that the one advice asks for.
 async fn bids(db: &PgPool, book: &Book, advised: &Advised) -> anyhow::Result<Vec<Proposal>> {
     let settings = Settings::of_book(db, book).await?;
     let judged = book.entries.iter().zip(book.judge_all());
@@ -194,6 +195,6 @@ async fn bids(db: &PgPool, book: &Book, advised: &Advised) -> anyhow::Result<Vec
             Cure::Change(p) => Some(p),
             Cure::Budget(..) | Cure::Quiet(_) => None,
         })
-        .filter(|p| p.set.moves_bids())
+        .filter(|p| p.set.moves_bids() || matches!(p.set, Setting::Budget(_)))
         .collect())
 }

@@ -372,6 +372,9 @@ impl Elasticity {
         if !holds(1.0) {
             return None;
         }
+        if holds(most) {
+            return Some(most);
+        }
         let (mut low, mut high) = (1.0, most);
         for _ in 0..HALVINGS {
             let middle = f64::midpoint(low, high);

@@ -4,6 +4,8 @@
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Gamma, Normal, Poisson};
+use tiller_core::Price;
+use tiller_core::evidence::over_target;
 use tiller_core::response::{Day, fit, of_channel};
 use tiller_core::week::DAYS;
 
@@ -19,14 +21,33 @@ struct Simulated {
 /// A campaign whose conversions are over-dispersed by `noise` (the variance of a gamma with mean 1), with a week
 /// and a spend that varies by `spread` for reasons of its own.
 fn campaign(rng: &mut ChaCha8Rng, mean: f64, spread: f64, noise: f64) -> Simulated {
+    drawn(rng, mean, spread, noise, 0.0, 0.0)
+}
+
+/// The same where demand follows itself, as an autoregression of its logarithm with a standard deviation of 0.15, and
+/// grows by so much a week.
+fn drawn(
+    rng: &mut ChaCha8Rng,
+    mean: f64,
+    spread: f64,
+    noise: f64,
+    persistent: f64,
+    trend: f64,
+) -> Simulated {
     let elasticity = f64::clamp(Normal::new(mean, 0.15).unwrap().sample(rng), 0.1, 0.98);
     let level = f64::exp(Normal::new(1.8, 0.6).unwrap().sample(rng));
     let week: Vec<f64> = (0..7).map(|_| Normal::new(0.0, 0.2).unwrap().sample(rng)).collect();
     let log_spend = Normal::new(100f64.ln(), spread).unwrap();
+    let usual = if persistent > 0.0 { 0.15 } else { 0.0 };
+    let shock = Normal::new(0.0, usual * (1.0 - f64::powi(persistent, 2)).sqrt()).unwrap();
+    let mut demand = 0.0;
     let days = (0..112)
         .map(|i| {
             let spend = f64::exp(log_spend.sample(rng));
-            let mut rate = level * (spend / 100.0).powf(elasticity) * week[i % 7].exp();
+            demand = persistent * demand + shock.sample(rng);
+            let grown = trend * (i as f64 - 111.0) / 7.0;
+            let mut rate =
+                level * (spend / 100.0).powf(elasticity) * (week[i % 7] + demand + grown).exp();
             if noise > 0.0 {
                 rate *= Gamma::new(1.0 / noise, noise).unwrap().sample(rng);
             }
@@ -67,5 +88,75 @@ fn ninety_percent_intervals_cover_the_elasticity() {
         assert!((0.85..=0.95).contains(&slopes), "spread {spread}, noise {noise}: {slopes}");
         // The level is that of the last day, whose trend was fitted too.
         assert!((0.72..=0.88).contains(&levels), "spread {spread}, noise {noise}: level {levels}");
+    }
+}
+
+/// What is promised of money: where the next result is said to meet a target so surely, or to cost more than it may, it
+/// does, whatever the days are like.
+#[test]
+fn what_is_said_of_the_next_result_comes_true() {
+    const SURE_OF_NEXT: f64 = 0.7;
+    const SURE_OF_LAST: f64 = 0.9;
+    let worlds = [
+        ("independent days", 0.3, 0.0, 0.0, 0.0),
+        ("days that differ by more than chance", 0.3, 0.15, 0.0, 0.0),
+        ("money that hardly varied", 0.05, 0.0, 0.0, 0.0),
+        ("demand that follows itself", 0.2, 0.1, 0.7, 0.0),
+        ("growth of 3% a week", 0.2, 0.1, 0.0, 0.03),
+    ];
+    for (name, spread, noise, persistent, trend) in worlds {
+        let mut rng = ChaCha8Rng::seed_from_u64(23);
+        let (mut said, mut came, mut all) = (0.0, 0.0, 0.0);
+        let (mut raised, mut lowered) = ([0.0; 2], [0.0; 2]);
+        for channel in 0..CHANNELS {
+            let mean = 0.5 + 0.4 * channel as f64 / CHANNELS as f64;
+            let simulated: Vec<Simulated> = (0..CAMPAIGNS)
+                .map(|_| drawn(&mut rng, mean, spread, noise, persistent, trend))
+                .collect();
+            let days: Vec<&[Day]> = simulated.iter().map(|s| s.days.as_slice()).collect();
+            let prior = of_channel(&days);
+            for s in &simulated {
+                let c = fit(&s.days, prior).unwrap();
+                let lately = &s.days[s.days.len() - 28..];
+                let spend: f64 = lately.iter().map(|d| d.spend).sum();
+                let counted: f64 = lately.iter().map(|d| d.conversions).sum();
+                let target =
+                    100.0 / s.level * f64::exp(Normal::new(0.3, 0.4).unwrap().sample(&mut rng));
+                let phi = c.dispersion.max(1.0);
+                let meets = |costs: f64| {
+                    1.0 - over_target(spend / phi, counted / phi, Price(target / costs))
+                };
+                let chance = c.precision.next_meets(c.response, 100.0, 100.0, meets);
+                let truly = 100.0 / s.level / s.elasticity <= target;
+                all += 1.0;
+                said += chance;
+                came += f64::from(u8::from(truly));
+                if chance >= SURE_OF_NEXT {
+                    raised[0] += 1.0;
+                    raised[1] += f64::from(u8::from(truly));
+                }
+                if chance <= 1.0 - SURE_OF_LAST {
+                    lowered[0] += 1.0;
+                    lowered[1] += f64::from(u8::from(!truly));
+                }
+            }
+        }
+        let (good, dear) = (raised[1] / raised[0], lowered[1] / lowered[0]);
+        println!(
+            "{name}: said {:.2}, came {:.2}; of {} it held in {good:.2}, of {} too dear in {dear:.2}",
+            said / all,
+            came / all,
+            raised[0],
+            lowered[0]
+        );
+        // Where demand grows, days that are past promise less than is to come.
+        let less = (came - said) / all;
+        assert!((-0.02..0.1).contains(&less), "{name}: {} {}", said / all, came / all);
+        assert!(raised[0] > 50.0 && good >= SURE_OF_NEXT, "{name}: {good} of {}", raised[0]);
+        assert!(
+            lowered[0] > 50.0 && dear >= SURE_OF_LAST - 0.02,
+            "{name}: {dear} of {}",
+            lowered[0]
+        );
     }
 }

@@ -13,7 +13,7 @@ use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
-use crate::another_bid::{Bidder, Purse, lost_to_budget};
+use crate::another_bid::{Bidder, Purse, asks_for_less, lost_to_budget};
 use crate::book::quiet::{Quiet, quiet, quiet_at};
 use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period, Touch};
 use crate::budgets::curves::Curves;
@@ -35,8 +35,8 @@ pub enum Advice<'a> {
     Verdict(&'a Judged),
     /// Another budget.
     Budget(&'a Move),
-    /// Another bid, though it is on target: higher where its bid keeps it from more, lower where the same money would
-    /// last to the end of its days.
+    /// Another bid than its verdict asks for, or another budget where that is what decides on bids: higher where its bid
+    /// keeps it from more, lower where the same money would last to the end of its days or its last results are too dear.
     Bid(&'a Proposal),
     /// Nothing.
     Nothing,
@@ -88,7 +88,7 @@ pub async fn by(db: &PgPool, book: &Book, means: Means) -> Result<Advised, DeskE
     let settings = Settings::of_book(db, book).await?;
     let curves = Curves::load(db, &book.account).await?;
     let volumes = volume::of_account(db, book).await?;
-    let since = since::of_account(db, book).await?;
+    let since = since::of_account(db, book, &settings).await?;
     let room = Room::of_book(db, book).await?;
     Ok(Advised::of(book, &settings, &curves, volumes, since, &room, means))
 }
@@ -146,7 +146,7 @@ impl Advised {
             };
             let sure = |l: &Spender, spend: f64| {
                 let bidder = bidders.get(&l.campaign);
-                bidder.is_some_and(|b| b.affords(l.next_result(spend)))
+                bidder.is_some_and(|b| b.affords(l, spend))
             };
             let lines = known.iter().filter(takes_part).cloned().collect();
             let target = weekly::targets(book);
@@ -158,10 +158,16 @@ impl Advised {
         let (mut raises, mut lower) = (HashMap::new(), HashMap::new());
         if means.bids {
             let purses = if means.budgets { purses(book, &known, left) } else { HashMap::new() };
+            let money: HashMap<CampaignId, &Spender> =
+                known.iter().filter(|_| means.budgets).map(|l| (l.campaign, l)).collect();
             for (id, bidder) in &bidders {
                 let scarce = purses.get(id).is_none_or(|p| !p.fills_its_days());
                 let lasting = || bidder.lasting().filter(|_| scarce);
-                lower.extend(bidder.less_dear().or_else(lasting).map(|p| (*id, p)));
+                let less = match money.get(id).filter(|l| l.bids_by_budget().is_some()) {
+                    Some(l) => bidder.less_money(l),
+                    None => bidder.less_dear().or_else(lasting),
+                };
+                lower.extend(less.map(|p| (*id, p)));
             }
             let mut cheapest: Vec<(&CampaignId, &Bidder)> =
                 bidders.iter().filter(|(id, _)| !quiet.contains_key(id)).collect();
@@ -179,8 +185,12 @@ impl Advised {
         }
         let judged = judged.filter(|j| faulty(j));
         let moved = self.week.moves.iter().find(|m| m.line.campaign == id);
+        let less_money = self.lower.get(&id).filter(|p| matches!(p.set, Setting::Budget(_)));
         match (judged, moved) {
             (_, Some(m)) => Advice::Budget(m),
+            (Some(judged), None) if less_money.is_some() && asks_for_less(judged) => {
+                self.other_bid(id)
+            }
             (Some(judged), None) => match self.since.get(&id).filter(|_| asks_for_less(judged)) {
                 // Results may be few by chance: a click that costs no more than it may is no reason for less.
                 Some(since) => {
@@ -190,16 +200,19 @@ impl Advised {
                 }
                 None => Advice::Verdict(judged),
             },
-            (None, None) => {
-                let since = self.since.get(&id);
-                let (bid, against) = match (self.raises.get(&id), self.lower.get(&id)) {
-                    (Some(raise), _) => (raise, since.and_then(Since::against_more)),
-                    (None, Some(lower)) => (lower, since.and_then(Since::against_less)),
-                    (None, None) => return Advice::Nothing,
-                };
-                against.map_or(Advice::Bid(bid), |quiet| Advice::Quiet(quiet.clone()))
-            }
+            (None, None) => self.other_bid(id),
         }
+    }
+
+    /// Another bid, unless what came since the last step speaks against it.
+    fn other_bid(&self, campaign: CampaignId) -> Advice<'_> {
+        let since = self.since.get(&campaign);
+        let (bid, against) = match (self.raises.get(&campaign), self.lower.get(&campaign)) {
+            (Some(raise), _) => (raise, since.and_then(Since::against_more)),
+            (None, Some(lower)) => (lower, since.and_then(Since::against_less)),
+            (None, None) => return Advice::Nothing,
+        };
+        against.map_or(Advice::Bid(bid), |quiet| Advice::Quiet(quiet.clone()))
     }
 
     /// What the one advice on a campaign asks for, where its channel is connected and it can be set there.
@@ -310,11 +323,6 @@ fn waits_for_all(t: &Touch) -> bool {
     let shared =
         matches!(t.set_to, Setting::Strategy(_) | Setting::BidFloor(_) | Setting::BidCeiling(_));
     t.waits() && shared && t.spot.ad_group.is_none()
-}
-
-/// Whether its verdict asks for a lower bid.
-fn asks_for_less(j: &Judged) -> bool {
-    matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::OrderValue | Verdict::Both)
 }
 
 /// What each campaign with a daily budget may spend.

@@ -1,9 +1,10 @@
-//! Other bids for campaigns that are not surely over their target: higher, as far as the next result would meet it; lower,
-//! where the same money would last longer or the last results cost more than they may.
+//! Other bids than what verdicts ask for: higher, as far as the next result would meet the target; lower, where the same
+//! money would last longer or the last results cost more than they may. What stands for the bid of a strategy that spends
+//! any budget is that budget.
 
-use tiller_core::affordable::{Affordable, halfway_bid};
+use tiller_core::affordable::Affordable;
 use tiller_core::bid_volume::{AtBid, Elasticity, at_bid};
-use tiller_core::evidence::{Interval, over_target};
+use tiller_core::evidence::{FEW, Interval, over_target};
 use tiller_core::learning::STEP;
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::spot::{Spot, Subject};
@@ -12,28 +13,30 @@ use tiller_core::{Price, Share, Window};
 
 use crate::account::settings::Settings;
 use crate::book::{Entry, Judged};
+use crate::budgets::responses::Spender;
 use crate::causes::remedy::evidence;
 use crate::numerals::{count, counted, money, percent, probability, sum};
-use crate::tray::proposal::{Adds, Origin, Proposal, bid_times, coins};
+use crate::tray::proposal::{Adds, Origin, Proposal, bid_times, coins, holds};
 use crate::volume::Volumes;
+use crate::wording;
 
 /// Surely enough that the next conversion meets the target, for more to be spent.
-const SURE_OF_NEXT: f64 = 0.8;
+const SURE_OF_NEXT: f64 = 0.7;
+/// What is said of fewer conversions holds with this probability.
+const LIKELY: f64 = 0.8;
 /// So sure it has to be that the last conversions cost too much, for a bid to be lowered where the mean one may not.
 const SURE_OF_LAST: f64 = 0.9;
 /// As much of its budget as a campaign may be led to spend by a higher bid.
 const FILLED: f64 = 0.95;
 /// As much of a budget that is raised with a bid is meant to be spent: what a bid does is not known so well.
 const ROOMY: f64 = 0.8;
+/// With fewer conversions than this, dispersion taken out, a bid is raised by one step at most: what one costs is known to no
+/// better than ±35%, and the luckiest are picked.
+const ENOUGH: f64 = 30.0;
 /// A raise below this share is not worth making.
 const LEAST_RAISE: f64 = 1.05;
 /// A bid by hand, and the budget raised with it, are doubled at most (common practice, no source).
 const DOUBLED: f64 = 2.0;
-/// With fewer conversions than this, dispersion taken out, a bid is raised by one step at most, and not lowered: they are no
-/// evidence for more.
-const LEAST_CONVERSIONS: f64 = 10.0;
-/// How much higher bids are looked at: halfway there is less than double.
-const LOOKED_AT: f64 = 3.0;
 /// A campaign that loses less than this share of its auctions to its budget has no days to fill.
 const LEAST_LOST: f64 = 0.05;
 /// As much more as the same money must buy at the least, for a bid to be lowered for it.
@@ -121,34 +124,33 @@ impl<'a> Bidder<'a> {
         self.judged.tally.cpa().map_or(f64::INFINITY, |cpa| cpa / self.target)
     }
 
-    /// Whether it is on target, and surely enough still would be if a conversion cost so many times as much.
-    pub fn affords(&self, costs: f64) -> bool {
-        self.is(Verdict::OnTarget) && self.meets(costs) >= SURE_OF_NEXT
+    /// Whether it is on target, and surely enough its next conversion would be where so much is spent.
+    pub fn affords(&self, money: &Spender, spend: f64) -> bool {
+        self.is(Verdict::OnTarget)
+            && money.next_meets(spend, |costs| self.meets(costs)) >= SURE_OF_NEXT
     }
 
     /// A higher bid where it is on target and its bid keeps it from more, as far as one more conversion would surely enough
-    /// still meet the target: halfway there where it is set by hand; where a strategy learns, or conversions are few, a
-    /// step that restarts nothing. Its budget is raised with it where `purse` allows that and it would end the days
-    /// early; without one the bid goes no further than the budget has room for.
+    /// still meet the target; where a strategy learns, or conversions are few, a step that restarts nothing. Its budget is
+    /// raised with it where `purse` allows that and it would end the days early; without one the bid goes no further than
+    /// the budget has room for.
     pub fn higher(&self, purse: Option<Purse>) -> Option<Proposal> {
         let uses = self.entry.budget_use(self.judged.window);
         let held = purse.is_none() && self.judged.diagnosis.limited_by == LimitedBy::Budget;
         let for_its_bid = uses.loses_for_its_bid(self.judged.tally.cpc());
-        if !self.is(Verdict::OnTarget) || held || !for_its_bid {
+        if !self.is(Verdict::OnTarget) || held || !for_its_bid || !self.held_by_its_bid() {
             return None;
         }
         let meets = |costs: f64| self.meets(costs);
-        let highest = self.elasticity.highest_bid(LOOKED_AT, SURE_OF_NEXT, meets)?;
-        let by_step = self.by_step()?;
-        let most = if by_step { 1.0 + STEP } else { DOUBLED };
-        let step = if by_step { highest } else { self.halfway_to(highest) };
+        let most = if self.by_step()? { 1.0 + STEP } else { DOUBLED };
+        let highest = self.elasticity.highest_bid(most, SURE_OF_NEXT, meets)?;
         let room = match purse {
             Some(purse) => purse.fits_raised(most),
             None => FILLED / uses.used?,
         };
         // Dearer than its budget has room for, it would only end its days early.
         let fits = self.elasticity.bid_that_spends(room.max(1.0));
-        let times = step.min(most).min(self.may.cautious / self.paid).min(fits);
+        let times = highest.min(self.may.cautious / self.paid).min(fits);
         if times < LEAST_RAISE {
             return None;
         }
@@ -203,22 +205,57 @@ impl<'a> Bidder<'a> {
     /// A lower bid where it is more likely over its target than not, though not surely, and the last conversions that its
     /// bid buys surely are: one step, that restarts nothing.
     pub fn less_dear(&self) -> Option<Proposal> {
+        let last = 1.0 - self.elasticity.next_meets(1.0, |costs| self.meets(costs));
+        let reason = self.too_dear("bid", last)?;
+        let then = self.at(1.0 - STEP);
+        let effect = self.for_less(then.conversions.around, self.spend() - then.spend.mid);
+        self.proposal(&then, reason, effect)
+    }
+
+    /// A smaller budget where that is what decides on its bids, one step as well: where the same holds of the last
+    /// conversions that its budget buys, or it is surely over its target.
+    pub fn less_money(&self, money: &Spender) -> Option<Proposal> {
+        let budget = money.bids_by_budget()?;
+        let last = 1.0 - money.next_meets(money.spend, |costs| self.meets(costs));
+        let over = || wording::headline(&self.judged.diagnosis).to_string();
+        let why = self.too_dear("budget", last);
+        let why = why.or_else(|| asks_for_less(self.judged).then(over))?;
+        let reason = format!(
+            "{why} Its strategy spends any budget it is given; with less, it buys only what costs less."
+        );
+        let then = money.spend * (1.0 - STEP);
+        let now = self.judged.tally.conversions;
+        let of = &money.budget_response;
+        let times = of.precision.times(of.response, money.spend, then, LIKELY);
+        let conversions = Interval { low: now * times.low, high: now * times.high };
+        let saved = money.spend - then;
+        let effect = self.for_less(conversions, saved * self.days());
+        let fewer = now * (1.0 - of.response.at(then) / of.response.at(money.spend));
+        let adds = Adds::of(-saved, -fewer / self.days(), self.judged.tally.aov());
+        let set = Setting::Budget(Budget::Daily { amount: coins(budget * (1.0 - STEP)) });
+        let subject = Subject::Campaign(self.entry.campaign.id);
+        let proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
+        Some(Proposal { evidence: evidence(self.judged), ..proposal })
+    }
+
+    /// Why less should be paid, where it is more likely over its target than not, though not surely, its conversions are
+    /// enough to say so, and the last ones that are bought surely are.
+    fn too_dear(&self, what: &str, last: f64) -> Option<String> {
         let early = self.judged.diagnosis.early;
         let either = matches!(early, Some(Early::Undecided { .. } | Early::AboutOnTarget { .. }));
         let over = 1.0 - self.meets(1.0);
-        let last = 1.0 - self.elasticity.next_meets(1.0, |costs| self.meets(costs));
-        if !either || self.few() || over < 0.5 || last < SURE_OF_LAST {
-            return None;
-        }
-        let then = self.at(1.0 - STEP);
-        let reason = format!(
-            "It may be over its target or not (probability {} that it is), and the last conversions that its bid buys cost more than they may (probability {}).",
-            probability(over),
-            probability(last)
-        );
-        let saved = sum((self.spend() - then.spend.mid) / self.days());
-        let fewer = self.instead(then.conversions.around);
-        self.proposal(&then, reason, format!("{fewer}, for {saved} a day less"))
+        (either && !self.few() && over >= 0.5 && last >= SURE_OF_LAST).then(|| {
+            format!(
+                "It may be over its target or not (probability {} that it is), and the last conversions that its {what} buys cost more than they may (probability {}).",
+                probability(over),
+                probability(last)
+            )
+        })
+    }
+
+    /// `32 to 40 conversions instead of 44 in 28 days, for 12 a day less`.
+    fn for_less(&self, then: Interval, saved: f64) -> String {
+        format!("{}, for {} a day less", self.instead(then), sum(saved / self.days()))
     }
 
     fn is(&self, verdict: Verdict) -> bool {
@@ -244,20 +281,22 @@ impl<'a> Bidder<'a> {
         }
     }
 
+    /// Whether its conversions, dispersion taken out, are few: then a bid is not lowered that may be on target.
     fn few(&self) -> bool {
-        self.judged.tally.conversions / self.dispersion < LEAST_CONVERSIONS
+        self.judged.tally.conversions / self.dispersion < FEW
     }
 
-    /// Whether its bid moves by a step at most: its strategy learns, or its conversions are few.
+    /// Whether what a click costs is held by what stands for its bid: a highest bid far above it holds nothing.
+    fn held_by_its_bid(&self) -> bool {
+        let set = self.settings.campaign(self.entry.campaign.id);
+        let highest = set.filter(|c| c.strategy.spends_any_budget()).and_then(|c| c.bid_ceiling);
+        highest.is_none_or(|highest| holds(highest.to_units(), self.paid))
+    }
+
+    /// Whether its bid is raised by a step at most: its strategy learns, or its conversions are not enough for more.
     fn by_step(&self) -> Option<bool> {
         let learns = self.settings.campaign(self.entry.campaign.id)?.strategy.automatic();
-        Some(learns || self.few())
-    }
-
-    /// Times its bid that are halfway to so many, in what a click costs.
-    fn halfway_to(&self, times: f64) -> f64 {
-        let cpc = halfway_bid(Price(self.elasticity.cpc(times).mid), Price(1.0));
-        self.elasticity.bid_for(cpc.units())
+        Some(learns || self.judged.tally.conversions / self.dispersion < ENOUGH)
     }
 
     /// What it would have at so many times its bid.
@@ -279,13 +318,27 @@ impl<'a> Bidder<'a> {
 
     fn proposal(&self, then: &AtBid, reason: String, effect: String) -> Option<Proposal> {
         let subject = Subject::Campaign(self.entry.campaign.id);
-        let set = bid_times(self.settings, self.spot?, then.times)?;
+        let set = bid_times(self.settings, self.spot?, then.times, Some(self.paid))?;
         let more = then.conversions.mid - self.judged.tally.conversions;
         let spend = (then.spend.mid - self.spend()) / self.days();
         let adds = Adds::of(spend, more / self.days(), self.judged.tally.aov());
         let proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
         Some(Proposal { evidence: evidence(self.judged), ..proposal })
     }
+}
+
+/// What another bid is for, in a few words after the campaign's name.
+pub fn in_short(p: &Proposal) -> &'static str {
+    match p.adds.spend {
+        Some(more) if more > 0.0 => "could take a higher bid",
+        Some(less) if less < 0.0 => "pays too much for its last conversions",
+        _ => "would get more for its money at a lower bid",
+    }
+}
+
+/// Whether a verdict asks for less to be paid.
+pub fn asks_for_less(j: &Judged) -> bool {
+    matches!(j.diagnosis.verdict, Verdict::Bid | Verdict::OrderValue | Verdict::Both)
 }
 
 /// The budget that a higher bid needs; what it adds is said of the bid.
@@ -300,4 +353,29 @@ fn with_room(subject: Subject, budget: f64) -> Proposal {
 pub fn lost_to_budget(entry: &Entry, window: Window) -> Option<Share> {
     let days = entry.days.iter().filter(|day| window.contains(day.day));
     Share::mean(days.filter_map(|day| day.lost_to_budget))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn purse(spend: f64, demand: f64, budget: f64, unspent: f64) -> Purse {
+        Purse { spend, demand, budget, unspent }
+    }
+
+    #[test]
+    fn a_purse_holds_its_own_budget_and_what_all_leave_unspent() {
+        // 60 of 100 are spent, and 40 are left in the account: room for 95, two thirds more than it wants.
+        let own = purse(60.0, 60.0, 100.0, 40.0);
+        assert!((own.fits_raised(1.0) - 95.0 / 60.0).abs() < 1e-9);
+        assert_eq!(own.for_demand(1.5, 2.0), None, "90 fit");
+        assert_eq!(own.for_demand(1.6, 2.0), Some(96.0 / ROOMY));
+        // What others were promised is not there for it, though its own budget has room.
+        assert!((purse(60.0, 60.0, 100.0, 6.0).fits_raised(2.0) - 1.1).abs() < 1e-9);
+        // It wants 150 and gets 100: with 50 in the account its days would be full.
+        assert!(purse(100.0, 150.0, 100.0, 50.0).fills_its_days());
+        assert!(!purse(100.0, 150.0, 100.0, 49.0).fills_its_days());
+        // No budget is raised beyond double.
+        assert_eq!(purse(100.0, 150.0, 100.0, 900.0).for_demand(3.0, 2.0), Some(200.0));
+    }
 }

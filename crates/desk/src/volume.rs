@@ -29,8 +29,8 @@ const LATELY: usize = 28;
 #[derive(Clone, Debug, Default)]
 pub struct Volumes {
     of: HashMap<CampaignId, Elasticity>,
-    /// Whose strategies learn, and would learn anew.
-    automatic: HashSet<CampaignId>,
+    /// Whose strategies learn from what stands for their bids, and would learn anew.
+    learns: HashSet<CampaignId>,
     /// What a click has cost since the bid was last moved, over what it cost in all settled days, of those whose bids were.
     since: HashMap<CampaignId, f64>,
 }
@@ -51,10 +51,11 @@ pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Volumes>, DeskEr
             let own = changes.get(&e.campaign.id).unwrap_or(&none);
             days(e, until(book), |d| bid_on(set, own, d))
         });
-        let automatic =
-            |id: &CampaignId| settings.campaign(*id).is_some_and(|set| set.strategy.automatic());
+        let learns = |id: &CampaignId| {
+            settings.campaign(*id).is_some_and(|set| set.strategy.learns_its_target())
+        };
         let ids = book.entries.iter().map(|e| e.campaign.id);
-        Ok(Volumes { automatic: ids.filter(automatic).collect(), ..volumes })
+        Ok(Volumes { learns: ids.filter(learns).collect(), ..volumes })
     };
     book.keep(&KEPT, (), read).await
 }
@@ -165,7 +166,7 @@ impl Volumes {
             Some((e.campaign.id, elasticity(&days, of_kind(&others, believed(lost)), lost)?))
         };
         let of = all.into_iter().filter_map(fit).collect();
-        Self { of, automatic: HashSet::new(), since }
+        Self { of, learns: HashSet::new(), since }
     }
 
     /// Of the days of a book alone, without settings: bids as reports tell them.
@@ -184,11 +185,11 @@ impl Volumes {
         Some(j.tally.cpc()? * self.since.get(&campaign).copied().unwrap_or(1.0))
     }
 
-    /// Times the bid that a step toward so many times its CPC sets: for a strategy that learns never so far that it would
+    /// Times the bid that a step toward so many times its CPC sets: for a strategy with a target never so far that it would
     /// learn anew.
     pub fn step(&self, campaign: CampaignId, cpc: f64) -> f64 {
         let times = self.get(campaign).bid_for(cpc);
-        if self.automatic.contains(&campaign) { times.max(1.0 - STEP) } else { times }
+        if self.learns.contains(&campaign) { times.max(1.0 - STEP) } else { times }
     }
 }
 

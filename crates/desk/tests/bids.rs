@@ -11,7 +11,7 @@ use tiller_core::bid_volume::Range;
 use tiller_core::setting::{Budget, Setting, Strategy};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Micros, Price, Target};
-use tiller_desk::advice::{self, Advice, Cure, Means};
+use tiller_desk::advice::{self, Advice, Advised, Cure, Means};
 use tiller_desk::another_bid::Bidder;
 use tiller_desk::bids::{self, course, toward};
 use tiller_desk::book::{Entry, Judged};
@@ -283,6 +283,52 @@ async fn where_the_last_conversions_are_too_dear_a_bid_is_lowered_by_a_step(db: 
     assert!(roas / last < 4.0, "the last bring {} where 4 are wanted", roas / last);
 }
 
+/// *Suits, search* has a strategy that spends any budget, and no highest bid. Over its target, its budget is what stands for
+/// its bid: a step less of it, that restarts nothing, and is looked back on as a bid is.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_budget_that_is_always_spent_stands_for_the_bid(db: PgPool) {
+    let market = amberfold_days(20).await;
+    let account = practice(&db, &market, "supply", 20, Target::Roas(4.0)).await;
+    let mut s = Scene::of(&db, market, account).await;
+    let id = s.id(&db, "Suits, search").await;
+    let now = book(&db, &s.account).await;
+    let roas = now.judge(id).unwrap().tally.roas().unwrap();
+    account::set_default_target(&db, s.account.id, Some(Target::Roas(1.6 * roas))).await.unwrap();
+    s.account = account::by_slug(&db, &s.account.slug).await.unwrap();
+    let now = book(&db, &s.account).await;
+    let judged = now.judge(id).unwrap();
+    assert!(judged.diagnosis.verdict != Verdict::TooEarly, "surely over: {:?}", judged.diagnosis);
+    let settings = account::settings::Settings::of_book(&db, &now).await.unwrap();
+    let cure = |of: &Advised| of.cure(&now, &settings, now.entry(id).unwrap(), Some(&judged));
+    let budgets_alone = Means { budgets: true, bids: false, others: false };
+    let bids_alone = Means { budgets: false, bids: true, others: false };
+    for means in [budgets_alone, bids_alone] {
+        let advised = advice::by(&db, &now, means).await.unwrap();
+        let week = advised.week.moves.iter().any(|m| m.line.campaign == id);
+        assert!(week || !matches!(cure(&advised), Some(Cure::Change(_))), "{means:?}");
+    }
+    let advised = advice::of_account(&db, &now).await.unwrap();
+    let Some(Cure::Change(p)) = cure(&advised) else { panic!("{:?}", cure(&advised)) };
+    let before = settings.campaign(id).unwrap().budget.unwrap().per_day().to_units();
+    let Setting::Budget(Budget::Daily { amount }) = p.set else { panic!("{p:?}") };
+    assert!((amount.to_units() - 0.81 * before).abs() < 0.006, "{before} {amount:?}");
+    assert!(p.reason.contains("Its strategy spends any budget it is given"), "{}", p.reason);
+    // Money goes by a fifth, results by less, and each of those that go costs more than it may.
+    let (spend, conversions) = p.adds.spend.zip(p.adds.conversions).unwrap();
+    let days = judged.window.days() as f64;
+    let (spent, came) = (judged.tally.spend.to_units() / days, judged.tally.conversions / days);
+    assert!((spend / spent + 0.19).abs() < 0.03, "{spend} of {spent}");
+    assert!(conversions < 0.0 && conversions / came > spend / spent, "{conversions} of {came}");
+    assert!(spend / conversions > judged.diagnosis.target_cpa.unwrap().units());
+    tray::propose(&db, &s.account, s.person, vec![p]).await.unwrap();
+    let rows = tray::rows(&db, &s.account).await.unwrap();
+    assert!(!rows[0].learns_anew);
+    s.send(&db).await;
+    let then = book(&db, &s.account).await;
+    let advised = advice::of_account(&db, &then).await.unwrap();
+    assert!(advised.quiet(id).is_some());
+}
+
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn toward_what_is_affordable_by_whatever_sets_the_bid(db: PgPool) {
     let s = Scene::new(&db).await;
@@ -406,7 +452,7 @@ async fn a_higher_bid_brings_the_budget_that_it_needs(db: PgPool) {
     let Setting::Budget(Budget::Daily { amount: room }) = budget.set else { panic!("{budget:?}") };
     assert!(room > amount && room.to_units() <= 2.0 * amount.to_units(), "{amount:?} {room:?}");
     let adds = raise.adds.spend.unwrap();
-    let of_known = |l: &&tiller_desk::budgets::responses::Spender| l.campaign == entry.campaign.id;
+    let of_known = |l: &&Spender| l.campaign == entry.campaign.id;
     let spends = advised.known.iter().find(of_known).unwrap().spend;
     assert!(spends + adds <= room.to_units() && spends + adds > 0.95 * amount.to_units());
     let unspent: f64 = advised.known.iter().filter_map(|l| Some(l.budget? - l.spend)).sum();
@@ -425,6 +471,8 @@ async fn a_higher_bid_brings_the_budget_that_it_needs(db: PgPool) {
     tray::propose(&db, &s.account, s.person, vec![raise.clone()]).await.unwrap();
     let rows = tray::rows(&db, &s.account).await.unwrap();
     assert_eq!(rows.len(), 2);
+    let shocked: Vec<_> = rows.iter().flat_map(|r| &r.checks).collect();
+    assert!(shocked.is_empty(), "a bid by hand and its room: {shocked:?}");
     let counted: i64 = rows.iter().filter_map(|r| r.change.spend_a_day).sum();
     assert!((Micros::new(counted).to_units() - adds).abs() < 0.01, "{counted} {adds}");
     s.send(&db).await;

@@ -35,6 +35,7 @@ fn campaign() -> impl Strategy<Value = (Spender, Part)> {
                 conversions,
                 bidding: None,
                 learns,
+                highest_bid: None,
                 fresh: false,
                 cpc: Price(1.0),
                 budget_response: BudgetResponse {

@@ -6,6 +6,11 @@ use serde::{Deserialize, Serialize};
 use super::response::Response;
 use crate::evidence::{Interval, normal_quantile};
 
+/// Points at which what is not known is looked at.
+const POINTS: usize = 15;
+/// No elasticity is below this.
+const LEAST: f64 = 0.05;
+
 /// How well a response is known: the log of its results at a spend is normal, with a variance that grows with the
 /// distance from where it has been seen.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -46,27 +51,54 @@ impl Precision {
         Interval { low: mid * (-reach).exp(), high: mid * reach.exp() }
     }
 
-    /// Interval of the elasticity at a spend a day: how many per cent more conversions 1% more money brings.
+    /// The probability that one more conversion meets a target at a spend a day, where `meets` is the probability that the
+    /// mean one would if it cost so many times as much as it does at `now`.
     ///
     /// ```
     /// use tiller_core::allocation::{Precision, Response};
-    /// let power = Response::Power { scale: 1.0, elasticity: 0.7 };
+    /// let power = Response::Power { scale: 1.0, elasticity: 0.5 };
     /// let known = Precision { reference: 100.0, covariance: [[0.01, 0.0], [0.0, 0.01]], observed: [90.0, 110.0] };
-    /// let around = known.elasticity(power, 100.0, 0.8);
-    /// assert!((around.low - (0.7 - 0.128155)).abs() < 1e-5 && around.high < 1.0);
+    /// // At an elasticity of ½ the next costs twice the mean, and √1.21 times as much again for 21% more money.
+    /// let up_to = |most: f64| move |costs: f64| f64::from(costs <= most);
+    /// let chance = known.next_meets(power, 100.0, 100.0, up_to(2.0));
+    /// assert!((chance - 0.5).abs() < 0.1 && chance > known.next_meets(power, 100.0, 121.0, up_to(2.0)));
     /// ```
-    pub fn elasticity(&self, response: Response, spend: f64, confidence: f64) -> Interval {
-        let (mid, slope) = match response {
+    pub fn next_meets(
+        &self,
+        response: Response,
+        now: f64,
+        spend: f64,
+        meets: impl Fn(f64) -> f64,
+    ) -> f64 {
+        let (mid, deviation) = self.elasticity(response, now);
+        let at = |i: usize| {
+            let chance = (i as f64 + 0.5) / POINTS as f64;
+            let elasticity = (mid + normal_quantile(chance) * deviation).clamp(LEAST, 1.0);
+            meets((spend / now).powf(1.0 - elasticity) / elasticity)
+        };
+        (0..POINTS).map(at).sum::<f64>() / POINTS as f64
+    }
+
+    /// How many times as many conversions another spend a day brings as `now` does.
+    pub fn times(&self, response: Response, now: f64, spend: f64, confidence: f64) -> Interval {
+        let (mid, deviation) = self.elasticity(response, now);
+        let reach = normal_quantile(0.5 + confidence / 2.0) * deviation;
+        let at = |elasticity: f64| (spend / now).powf(elasticity.clamp(LEAST, 1.0));
+        let (a, b) = (at(mid - reach), at(mid + reach));
+        Interval { low: a.min(b), high: a.max(b) }
+    }
+
+    /// How many per cent more conversions 1% more money brings at a spend a day, and its standard deviation.
+    fn elasticity(&self, response: Response, spend: f64) -> (f64, f64) {
+        let deviation = self.covariance[1][1].max(0.0).sqrt();
+        match response {
             Response::Saturating { half_at, .. } => {
                 let mid = half_at / (half_at + spend);
-                (mid, mid * (1.0 - mid))
+                (mid, mid * (1.0 - mid) * deviation)
             }
-            Response::Power { elasticity, .. } => (elasticity, 1.0),
+            Response::Power { elasticity, .. } => (elasticity, deviation),
             Response::Constant { .. } => (1.0, 0.0),
-        };
-        let sd = slope * self.covariance[1][1].max(0.0).sqrt();
-        let reach = normal_quantile(0.5 + confidence / 2.0) * sd;
-        Interval { low: (mid - reach).max(0.0), high: (mid + reach).min(1.0) }
+        }
     }
 
     /// Lower triangle of the covariance's root.

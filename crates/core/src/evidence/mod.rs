@@ -37,6 +37,9 @@ impl Interval {
     }
 }
 
+/// Fewer conversions than this are no evidence for more than one step (common practice, no source).
+pub const FEW: f64 = 10.0;
+
 /// Quantile of the standard normal distribution.
 pub fn normal_quantile(p: f64) -> f64 {
     Normal::standard().inverse_cdf(p)

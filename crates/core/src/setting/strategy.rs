@@ -37,6 +37,16 @@ impl Strategy {
         !matches!(self, Self::ManualCpc | Self::ManualCpm)
     }
 
+    /// Whether a jump of what stands for its bid makes it learn anew: of a target, not of a highest bid.
+    pub fn learns_its_target(self) -> bool {
+        matches!(self, Self::TargetCpa { .. } | Self::TargetRoas { .. })
+    }
+
+    /// Whether it spends any budget that it is given, for the most of something.
+    pub fn spends_any_budget(self) -> bool {
+        matches!(self, Self::MostClicks | Self::MostConversions | Self::MostValue)
+    }
+
     /// The number that stands for its bid, as one that rises with the bid, and back: a higher return asked for is a lower
     /// bid.
     ///

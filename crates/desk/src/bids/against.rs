@@ -145,7 +145,7 @@ pub async fn put(
     let spot = Spot { campaign: id, ad_group: None, item: None };
     let settings = Settings::of_book(db, book).await?;
     let c = &against.chosen;
-    let set = bid_times(&settings, spot, c.times).ok_or_else(tray::unconnected)?;
+    let set = bid_times(&settings, spot, c.times, None).ok_or_else(tray::unconnected)?;
     let share = |x: f64, of: f64| if of > 0.0 { x / of - 1.0 } else { 0.0 };
     let (spend, conversions, worth) = against.per_day;
     let more = Adds::of(

@@ -12,7 +12,7 @@ use crate::advice::Cure;
 use crate::courses::{self, BID_STEP_DAYS};
 use crate::numerals::number;
 use crate::tray::offer::Offer;
-use crate::tray::proposal::Proposal;
+use crate::tray::proposal::{Proposal, lower_from};
 use crate::{DeskError, tray};
 
 /// As many steps as are decided on at once: what comes after is decided by what these did.
@@ -50,25 +50,25 @@ impl Steps {
 /// The steps of a campaign that pays too much for a click, where one would not do.
 pub fn of(bids: &Bids, settings: &Settings, line: &Line) -> Option<Steps> {
     let Some(Cure::Change(first)) = &line.cure else { return None };
-    line.step?;
     let judged = line.row.judged.as_ref()?;
     let paid = bids.volumes.paid(line.row.campaign, judged)?;
     let may = judged.diagnosis.affordable?.cautious;
     let set = settings.campaign(line.row.campaign)?;
-    let level = set.bid_level()?;
+    let level = lower_from(set, paid)?;
     let elasticity = bids.volumes.get(line.row.campaign);
-    let mut times = 1.0;
-    let mut numbers = Vec::new();
+    let mut times = line.step?.times;
+    let number = |times: f64| (set.strategy.as_bid(level * times) * 100.0).round() / 100.0;
+    let mut numbers = vec![number(times)];
     while numbers.len() < MOST {
         let cpc = paid * elasticity.cpc(times).mid;
         if cpc / may <= NEAR {
             break;
         }
-        // Halfway, but never so far at once that a strategy would learn anew.
         let halfway = elasticity.bid_for(halfway_bid(may, cpc) / paid);
-        times = halfway.max(times * (1.0 - STEP));
-        let to = set.strategy.as_bid(level * times);
-        numbers.push((to * 100.0).round() / 100.0);
+        // Never so far at once that a strategy would learn anew.
+        let learns = set.strategy.learns_its_target();
+        times = if learns { halfway.max(times * (1.0 - STEP)) } else { halfway };
+        numbers.push(number(times));
     }
     (numbers.len() > 1).then(|| Steps { numbers, first: first.clone() })
 }

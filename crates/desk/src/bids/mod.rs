@@ -44,6 +44,7 @@ use crate::book::{Book, Period};
 use crate::kept::Kept;
 use crate::rows::{Level, Row, Within, rows_over};
 use crate::tray::items_of;
+use crate::tray::proposal::lower_from;
 use crate::volume::Volumes;
 use crate::{DeskError, learning};
 
@@ -98,8 +99,10 @@ impl BidStep {
         if !change.set.moves_bids() {
             return None;
         }
-        let times = change.set.bid_level()? / settings.campaign(row.campaign)?.bid_level()?;
         let paid = volumes.paid(row.campaign, row.judged.as_ref()?)?;
+        let (to, set) = (change.set.bid_level()?, settings.campaign(row.campaign)?);
+        let from = set.bid_level().filter(|now| to > *now).or_else(|| lower_from(set, paid))?;
+        let times = to / from;
         let cpc = paid * volumes.get(row.campaign).cpc(times).mid;
         Some(Self { times, cpc })
     }

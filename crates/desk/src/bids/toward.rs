@@ -98,7 +98,7 @@ fn propose(
     let to = toward.cpc(may.cautious, paid);
     let spot = settings.spot(row.subject).ok_or_else(tray::unconnected)?;
     let times = volumes.get(row.campaign).bid_for(to / paid);
-    let set = bid_times(settings, spot, times).ok_or_else(|| {
+    let set = bid_times(settings, spot, times, Some(paid)).ok_or_else(|| {
         refuse("nothing sets its bid there: its strategy bids without a target or a highest bid")
     })?;
     let because = match reason.trim() {

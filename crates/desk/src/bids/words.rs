@@ -98,15 +98,23 @@ pub fn lead(bids: &Bids) -> Words {
             .gain(format!("{frees} about {} a day", sum(freed)))
             .and(format!(" and {costs} about {} conversions a day.", number(lost.max(0.0), 1)));
     }
-    let on_target = |l: &&Line| l.cure.as_ref().and_then(Cure::on_target).is_some();
-    let on_target = bids.lines.iter().filter(on_target).filter_map(|l| l.step);
-    let (more, less): (Vec<_>, Vec<_>) = on_target.partition(|s| s.times > 1.0);
-    words = match more.len() {
+    let adds = |l: &Line| match &l.cure {
+        Some(Cure::Change(p)) if p.origin == Origin::Bids => p.adds.spend,
+        _ => None,
+    };
+    let others: Vec<f64> = bids.lines.iter().filter_map(adds).collect();
+    let such = |is: fn(f64) -> bool| others.iter().filter(|adds| is(**adds)).count();
+    words = match such(|adds| adds > 0.0) {
         0 => words,
         1 => words.and(" One is on target and could buy more with a higher bid."),
         n => words.and(format!(" {n} are on target and could buy more with higher bids.")),
     };
-    words = match less.len() {
+    words = match such(|adds| adds < 0.0) {
+        0 => words,
+        1 => words.and(" One pays too much for its last conversions."),
+        n => words.and(format!(" {n} pay too much for their last conversions.")),
+    };
+    words = match such(|adds| adds == 0.0) {
         0 => words,
         1 => words.and(" One is on target and would get more for the same money at a lower bid."),
         n => words.and(format!(

@@ -6,13 +6,14 @@ use tiller_core::response::Curve;
 use tiller_core::response::budget_response::{
     Bidding, BudgetDay, BudgetResponse, Rate, budget_response, rate, surely_bends,
 };
-use tiller_core::setting::{Budget, Status, Strategy};
+use tiller_core::setting::{Budget, Status};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Price, Tally, Window};
 
 use crate::account::settings::Settings;
 use crate::book::{Book, Entry, Judged, PRESENT_DAYS};
 use crate::budgets::curves::Curves;
+use crate::tray::proposal::holds;
 
 /// Settled days that rates are read from.
 pub const RATE_DAYS: u64 = 56;
@@ -20,9 +21,8 @@ pub const RATE_DAYS: u64 = 56;
 const CAPACITY_DAYS: u64 = 28;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
-
-/// How likely it is that more money brings about as much more as is said.
-const LIKELY: f64 = 0.6;
+/// A budget of which at least this share is spent is spent.
+const SPENT: f64 = 0.9;
 
 /// A campaign, and what its money can do.
 #[derive(Clone, Debug)]
@@ -43,6 +43,8 @@ pub struct Spender {
     pub bidding: Option<Bidding>,
     /// Whether a strategy learns its bids, which a jump of the budget would disturb.
     pub learns: bool,
+    /// The most that it bids, where that is set.
+    pub highest_bid: Option<f64>,
     /// Launched so lately that it is left in peace.
     pub fresh: bool,
     /// What its money can do.
@@ -59,12 +61,20 @@ impl Spender {
         self.budget_response.curve.as_ref().filter(|_| self.bidding != Some(Bidding::Saturates))
     }
 
-    /// What the next result costs where so much is spent, over what the mean one costs now: on the dear side of what is
-    /// likely.
-    pub fn next_result(&self, spend: f64) -> f64 {
+    /// The probability that one more result meets a target where so much is spent, where `meets` is the probability that the
+    /// mean one would if it cost so many times as much as now.
+    pub fn next_meets(&self, spend: f64, meets: impl Fn(f64) -> f64) -> f64 {
         let of = &self.budget_response;
-        let bends = of.precision.elasticity(of.response, self.spend, LIKELY).low;
-        (spend / self.spend).powf(1.0 - bends) / bends
+        of.precision.next_meets(of.response, self.spend, spend, meets)
+    }
+
+    /// Its budget, where that is what decides what it pays for a click: its strategy spends any budget, it spends this one,
+    /// and no highest bid holds it.
+    pub fn bids_by_budget(&self) -> Option<f64> {
+        let held = self.highest_bid.is_some_and(|highest| holds(highest, self.cpc));
+        let by_budget =
+            self.bidding == Some(Bidding::SpendsAll) && self.spends_all().is_some() && !held;
+        self.budget.filter(|budget| by_budget && self.spend >= SPENT * budget)
     }
 }
 
@@ -120,9 +130,7 @@ fn of_campaign(
         (Price::from(tally.value) + usual * VALUE_WEIGHT) / (tally.conversions + VALUE_WEIGHT);
     let fitted = curves.of(entry.campaign.id).map(|(_, f)| f);
     let bidding = set.map(|s| match s.strategy {
-        Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
-            Bidding::SpendsAll
-        }
+        strategy if strategy.spends_any_budget() => Bidding::SpendsAll,
         _ if fitted.and_then(|f| f.measured).is_some_and(surely_bends) => Bidding::Saturates,
         _ => Bidding::Priced,
     });
@@ -146,6 +154,7 @@ fn of_campaign(
         conversions: tally.conversions,
         bidding,
         learns: set.is_some_and(|s| s.strategy.automatic()),
+        highest_bid: set.and_then(|s| s.bid_ceiling).map(Micros::to_units),
         fresh,
         // Where nobody tells how it bids, money is believed to bring less and less.
         budget_response: budget_response(

@@ -8,6 +8,7 @@ use tiller_core::allocation::{
     Answer, Goal, Limits, Line as PlanLine, Outlook, Problem, Total, Totals, Use, marginal_at,
     solve,
 };
+use tiller_core::evidence::FEW;
 use tiller_core::flight::ramp;
 use tiller_core::ids::PersonId;
 use tiller_core::learning::{self, SHOCK};
@@ -36,8 +37,6 @@ const USED: f64 = 0.5;
 const EXPECTED: f64 = 0.92;
 /// What it gets at most, in budgets of now. Common practice, no source: double at most.
 const DOUBLED: f64 = 2.0;
-/// With fewer conversions than this a line is cut by one step at most: they are no evidence for more.
-const LEAST_CONVERSIONS: f64 = 10.0;
 /// A strategy that spends any budget has no end that could be known: it is raised to no more than this at a time.
 const BEYOND: f64 = 1.5;
 /// Budgets are left as they are for a gain below this share of what comes of them.
@@ -222,7 +221,7 @@ fn highest(l: &Spender, budget: f64) -> f64 {
 fn bounds(l: &Spender, part: Part, budget: f64) -> (f64, f64) {
     let kept = match l {
         l if l.spend < USED * budget && (l.learns || part == Part::Full) => 1.0,
-        l if l.conversions < LEAST_CONVERSIONS => 1.0 - SHOCK,
+        l if l.conversions < FEW => 1.0 - SHOCK,
         _ => KEPT,
     };
     let floor = (kept * l.spend).max(l.least.min(l.spend));
@@ -502,6 +501,7 @@ mod tests {
             conversions: 100.0,
             bidding: None,
             learns: false,
+            highest_bid: None,
             fresh: false,
             cpc: Price(1.0),
             budget_response: BudgetResponse {

@@ -7,7 +7,7 @@ pub mod remedy;
 
 use chrono::{Days, NaiveDate};
 use tiller_core::affordable::halfway_bid;
-use tiller_core::evidence::Interval;
+use tiller_core::evidence::{FEW, Interval};
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::STEP;
 use tiller_core::{Tally, Target, Window};
@@ -134,9 +134,6 @@ fn examined(
     }
 }
 
-/// Fewer results than this are no evidence for more than a step.
-const LEAST_RESULTS: f64 = 10.0;
-
 /// Whether a campaign's results are few, and not because the target would have had more of them: of few orders it is not
 /// known what one is worth either.
 fn few(j: &Judged) -> bool {
@@ -144,7 +141,7 @@ fn few(j: &Judged) -> bool {
         Target::Cpa(cpa) => j.tally.spend.to_units() / cpa.units(),
         Target::Roas(_) => 0.0,
     };
-    due.max(j.tally.conversions) < LEAST_RESULTS
+    due.max(j.tally.conversions) < FEW
 }
 
 /// What the halfway bid is likely to bring; the conversion rate is held (common practice, no source:

@@ -64,7 +64,7 @@ fn cheaper_clicks(
     judged: &Judged,
     trade: TradeOff,
 ) -> Option<Proposal> {
-    let set = bid_times(settings, settings.spot(subject)?, trade.times)?;
+    let set = bid_times(settings, settings.spot(subject)?, trade.times, judged.tally.cpc())?;
     let days = judged.window.days();
     let fewer =
         format!("{} and {} in {}", trade.cost(), trade.volume(), counted(days, "day", "days"));

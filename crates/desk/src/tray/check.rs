@@ -1,6 +1,6 @@
 //! What is to be known before changes are sent: each for itself, and all of them together.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::NaiveDate;
 use tiller_core::Micros;
@@ -122,6 +122,10 @@ pub(crate) async fn check(
         })
         .collect();
     let together = Together::of(&all, &read_all, &shared);
+    let of_bids = |(c, (_, set)): (&Change, &(Option<Setting>, Setting))| {
+        (c.ad_group.is_none() && set.moves_bids()).then_some(c.campaign)
+    };
+    let bids: HashSet<CampaignId> = all.iter().zip(&read_all).filter_map(of_bids).collect();
     let checks: Vec<(Vec<Check>, bool)> = (0..all.len())
         .map(|i| {
             let (was, set) = &read_all[i];
@@ -147,7 +151,10 @@ pub(crate) async fn check(
                 };
                 found.push(warn(so));
             }
+            // By hand, a budget moved together with the bid is its room, and no step of its own.
+            let room = !automatic && bids.contains(&at.campaign);
             let at_once = match moved {
+                Moved::Budget { .. } if room && at.ad_group.is_none() => None,
                 Moved::Budget { from, to } if !automatic && at.ad_group.is_none() => {
                     let spend = present.get(&at.campaign).map_or(from, |p| p.spend.to_units());
                     learning::shock(learning::used(from, to, spend), to)

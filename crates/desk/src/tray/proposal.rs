@@ -1,7 +1,7 @@
 //! A change that somebody or some advice proposes, with its reason, its evidence and what it is expected to add.
 
 use tiller_core::ids::ChangeId;
-use tiller_core::setting::{Setting, Strategy};
+use tiller_core::setting::{CampaignSettings, Setting, Strategy};
 use tiller_core::{Micros, Price};
 
 use tiller_core::spot::{Spot, Subject};
@@ -127,8 +127,30 @@ pub(crate) fn coins(units: f64) -> Micros {
     Micros::from_units((units * 100.0).round() / 100.0)
 }
 
-/// So many times what sets bids at a spot: its bid, its strategy's target or highest bid; none where nothing does.
-pub fn bid_times(settings: &Settings, spot: Spot, ratio: f64) -> Option<Setting> {
+/// A highest bid holds what a click costs where that is at least this share of it (ours, no source: a click costs 0.7 to
+/// 0.8 of a bid by hand).
+const HELD: f64 = 0.6;
+
+/// Whether a highest bid is what holds what a click costs: far above that it does nothing.
+pub fn holds(highest: f64, paid: Price) -> bool {
+    paid.units() >= HELD * highest
+}
+
+/// The level that lower bids of a campaign are counted from: what stands for its bid, and of a highest bid no more than
+/// where it begins to hold.
+pub fn lower_from(set: &CampaignSettings, paid: Price) -> Option<f64> {
+    let held = if set.strategy.spends_any_budget() { paid.units() / HELD } else { f64::INFINITY };
+    Some(set.bid_level()?.min(held))
+}
+
+/// So many times what sets bids at a spot: its bid, its strategy's target or highest bid; none where nothing does. Where a
+/// click costs `paid`, lower ones are counted from where they begin to hold.
+pub fn bid_times(
+    settings: &Settings,
+    spot: Spot,
+    ratio: f64,
+    paid: Option<Price>,
+) -> Option<Setting> {
     let campaign = settings.campaign(spot.campaign)?;
     match campaign.strategy {
         Strategy::ManualCpc | Strategy::ManualCpm => {
@@ -146,8 +168,31 @@ pub fn bid_times(settings: &Settings, spot: Spot, ratio: f64) -> Option<Setting>
             Some(Setting::Strategy(Strategy::TargetRoas { target }))
         }
         Strategy::MostClicks | Strategy::MostConversions | Strategy::MostValue => {
-            let ceiling = campaign.bid_ceiling?.to_units() * ratio;
-            Some(Setting::BidCeiling(Some(coins(ceiling))))
+            let from = match paid.filter(|_| ratio < 1.0) {
+                Some(paid) => lower_from(campaign, paid)?,
+                None => campaign.bid_level()?,
+            };
+            Some(Setting::BidCeiling(Some(coins(from * ratio))))
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_highest_bid_far_above_what_is_paid_is_lowered_from_where_it_holds() {
+        let mut set = CampaignSettings::bidding(Strategy::MostValue);
+        set.bid_ceiling = Some(Micros::from_units(1.2));
+        assert!(!holds(1.2, Price(0.3)) && holds(1.2, Price(0.72)));
+        assert_eq!(lower_from(&set, Price(0.3)), Some(0.5), "0.30 is six tenths of 0.50");
+        assert_eq!(lower_from(&set, Price(0.9)), Some(1.2), "it holds already");
+        set.bid_ceiling = None;
+        assert_eq!(lower_from(&set, Price(0.3)), None, "nothing stands for its bid");
+        // A target is not the price of a click.
+        let target = Micros::from_units(30.0);
+        let asks = CampaignSettings::bidding(Strategy::TargetCpa { target });
+        assert_eq!(lower_from(&asks, Price(0.3)), Some(30.0));
     }
 }

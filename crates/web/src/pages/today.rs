@@ -10,6 +10,7 @@ use tiller_core::{Price, Tally};
 use tiller_desk::PgPool;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm};
+use tiller_desk::another_bid;
 use tiller_desk::book::Book;
 use tiller_desk::book::quiet::Quiet;
 use tiller_desk::budgets::weekly::{Move, Week};
@@ -132,10 +133,7 @@ pub async fn show(
                 tone: "gain",
                 text: Words::default().strong(name.clone()).and(format!(
                     " {}: {}. Expect {}.",
-                    match p.adds.spend {
-                        Some(more) if more > 0.0 => "could take a higher bid",
-                        _ => "would get more for its money at a lower bid",
-                    },
+                    another_bid::in_short(p),
                     p.aim(),
                     p.effect
                 )),
