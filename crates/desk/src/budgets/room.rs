@@ -85,12 +85,51 @@ fn daily(set: &Setting) -> Option<f64> {
     }
 }
 
-/// What a change adds to what is spent, where that is known; nothing where it surely lowers it.
+/// What a change adds to what is spent, where that is known; nothing where it surely lowers it, or is no matter of money,
+/// like a word that is left out.
 fn adds(t: &Touch) -> Option<f64> {
+    let of_money =
+        t.set_to.moves_bids() || matches!(t.set_to, Setting::Budget(_) | Setting::Status(_));
+    if !of_money {
+        return Some(t.adds.unwrap_or(0.0));
+    }
     let level = |s: &Setting| daily(s).or_else(|| s.bid_level());
     let lowers = || {
         let was = t.was.as_ref().filter(|was| was.alike(&t.set_to))?;
         Some(level(&t.set_to)? <= level(was)?)
     };
     t.adds.or_else(|| lowers().filter(|lowers| *lowers).map(|_| 0.0))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use chrono::NaiveDate;
+    use tiller_core::setting::MatchType;
+    use tiller_core::spot::Spot;
+
+    fn touch(was: Setting, set: Setting) -> Touch {
+        let spot = Spot { campaign: CampaignId(1), ad_group: None, item: None };
+        let day = |d| NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
+        Touch::made(spot, Some(was), set, day(3), day(12))
+    }
+
+    #[test]
+    fn what_is_not_told_of_a_change_is_taken_from_what_it_sets() {
+        let bid = |units| Setting::Bid(Some(Micros::from_units(units)));
+        assert_eq!(adds(&touch(bid(1.0), bid(0.8))), Some(0.0), "it lowers");
+        assert_eq!(adds(&touch(bid(1.0), bid(1.2))), None, "nobody knows how much more");
+        let mut told = touch(bid(1.0), bid(1.2));
+        told.adds = Some(12.0);
+        assert_eq!(adds(&told), Some(12.0));
+        let budget = |units| Setting::Budget(Budget::Daily { amount: Micros::from_units(units) });
+        assert_eq!(adds(&touch(budget(50.0), budget(40.0))), Some(0.0));
+        assert_eq!(adds(&touch(budget(50.0), bid(1.0))), None, "two sorts of things");
+        let word = |present| Setting::Negative {
+            text: "honey".into(),
+            match_type: MatchType::Exact,
+            present,
+        };
+        assert_eq!(adds(&touch(word(false), word(true))), Some(0.0), "a word is no money");
+    }
 }
