@@ -13,7 +13,7 @@ use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
-use crate::another_bid::{Bidder, Purse, asks_for_less, lost_to_budget};
+use crate::another_bid::{Bidder, Lower, Purse, asks_for_less, lost_to_budget};
 use crate::book::quiet::{Quiet, quiet, quiet_at};
 use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period, Touch};
 use crate::budgets::curves::Curves;
@@ -54,7 +54,7 @@ pub struct Advised {
     /// Higher bids, with the budgets that they need.
     raises: HashMap<CampaignId, Proposal>,
     /// Lower bids at which a budget lasts longer, or the last results are not bought too dear.
-    lower: HashMap<CampaignId, Proposal>,
+    lower: HashMap<CampaignId, Lower>,
     since: HashMap<CampaignId, Since>,
     quiet: HashMap<CampaignId, Quiet>,
     means: Means,
@@ -185,7 +185,7 @@ impl Advised {
         }
         let judged = judged.filter(|j| faulty(j));
         let moved = self.week.moves.iter().find(|m| m.line.campaign == id);
-        let less_money = self.lower.get(&id).filter(|p| matches!(p.set, Setting::Budget(_)));
+        let less_money = self.lower.get(&id).filter(|l| matches!(l.step.set, Setting::Budget(_)));
         match (judged, moved) {
             (_, Some(m)) => Advice::Budget(m),
             (Some(judged), None) if less_money.is_some() && asks_for_less(judged) => {
@@ -209,7 +209,10 @@ impl Advised {
         let since = self.since.get(&campaign);
         let (bid, against) = match (self.raises.get(&campaign), self.lower.get(&campaign)) {
             (Some(raise), _) => (raise, since.and_then(Since::against_more)),
-            (None, Some(lower)) => (lower, since.and_then(Since::against_less)),
+            (None, Some(lower)) => {
+                let since = since.filter(|_| !lower.waste);
+                (&lower.step, since.and_then(Since::against_less))
+            }
             (None, None) => return Advice::Nothing,
         };
         against.map_or(Advice::Bid(bid), |quiet| Advice::Quiet(quiet.clone()))

@@ -26,6 +26,9 @@ const SURE_OF_NEXT: f64 = 0.7;
 const LIKELY: f64 = 0.8;
 /// So sure it has to be that the last conversions cost too much, for a bid to be lowered where the mean one may not.
 const SURE_OF_LAST: f64 = 0.9;
+/// Times the target that the last conversions must cost at the least, for a bid to be lowered that is on target: what is
+/// asked of a target is asked of the mean conversion, and some of them may be dearer.
+const WASTE: f64 = 2.0;
 /// As much of its budget as a campaign may be led to spend by a higher bid.
 const FILLED: f64 = 0.95;
 /// As much of a budget that is raised with a bid is meant to be spent: what a bid does is not known so well.
@@ -77,6 +80,22 @@ impl Purse {
         let needed = (self.demand * times / ROOMY).min(most * self.budget);
         (times > self.fits()).then_some(needed)
     }
+}
+
+/// A step down.
+#[derive(Clone, Debug)]
+pub struct Lower {
+    /// What to set.
+    pub step: Proposal,
+    /// Whether it is asked for by what its last conversions cost and not by the mean one: then results that came since the
+    /// step before have no say.
+    pub waste: bool,
+}
+
+/// Why less should be paid.
+struct Dear {
+    reason: String,
+    waste: bool,
 }
 
 /// A campaign whose bid might be another.
@@ -179,7 +198,7 @@ impl<'a> Bidder<'a> {
 
     /// A lower bid where it is on target and its budget ends its days early: the same money lasts longer, and each click
     /// costs less of it. Never so low that the money would be left unspent, as far as that is known.
-    pub fn lasting(&self) -> Option<Proposal> {
+    pub fn lasting(&self) -> Option<Lower> {
         let by_budget = self.judged.diagnosis.limited_by == LimitedBy::Budget;
         let lost = lost_to_budget(self.entry, self.judged.window)?.get();
         let times = self.elasticity.bid_that_spends(1.0 - lost).max(1.0 - STEP);
@@ -199,29 +218,32 @@ impl<'a> Bidder<'a> {
         let mut proposal = self.proposal(&self.at(times), reason, effect)?;
         let a_day = now * (1.0 / cpc.mid - 1.0) / self.days();
         proposal.adds = Adds::of(0.0, a_day, self.judged.tally.aov());
-        Some(proposal)
+        Some(Lower { step: proposal, waste: false })
     }
 
-    /// A lower bid where it is more likely over its target than not, though not surely, and the last conversions that its
-    /// bid buys surely are: one step, that restarts nothing.
-    pub fn less_dear(&self) -> Option<Proposal> {
-        let last = 1.0 - self.elasticity.next_meets(1.0, |costs| self.meets(costs));
-        let reason = self.too_dear("bid", last)?;
+    /// A lower bid where the last conversions that its bid buys cost more than they may, though the mean one may not: one
+    /// step, that restarts nothing.
+    pub fn less_dear(&self) -> Option<Lower> {
+        let meets = |costs: f64| self.elasticity.next_meets(1.0, |next| self.meets(next * costs));
+        let why = self.too_dear("bid", meets)?;
         let then = self.at(1.0 - STEP);
         let effect = self.for_less(then.conversions.around, self.spend() - then.spend.mid);
-        self.proposal(&then, reason, effect)
+        Some(Lower { step: self.proposal(&then, why.reason, effect)?, waste: why.waste })
     }
 
     /// A smaller budget where that is what decides on its bids, one step as well: where the same holds of the last
     /// conversions that its budget buys, or it is surely over its target.
-    pub fn less_money(&self, money: &Spender) -> Option<Proposal> {
+    pub fn less_money(&self, money: &Spender) -> Option<Lower> {
         let budget = money.bids_by_budget()?;
-        let last = 1.0 - money.next_meets(money.spend, |costs| self.meets(costs));
-        let over = || wording::headline(&self.judged.diagnosis).to_string();
-        let why = self.too_dear("budget", last);
-        let why = why.or_else(|| asks_for_less(self.judged).then(over))?;
+        let meets = |costs: f64| money.next_meets(money.spend, |next| self.meets(next * costs));
+        let over = || {
+            let reason = wording::headline(&self.judged.diagnosis).to_string();
+            asks_for_less(self.judged).then_some(Dear { reason, waste: false })
+        };
+        let why = self.too_dear("budget", meets).or_else(over)?;
         let reason = format!(
-            "{why} Its strategy spends any budget it is given; with less, it buys only what costs less."
+            "{} Its strategy spends any budget it is given; with less, it buys only what costs less.",
+            why.reason
         );
         let then = money.spend * (1.0 - STEP);
         let now = self.judged.tally.conversions;
@@ -235,22 +257,41 @@ impl<'a> Bidder<'a> {
         let set = Setting::Budget(Budget::Daily { amount: coins(budget * (1.0 - STEP)) });
         let subject = Subject::Campaign(self.entry.campaign.id);
         let proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
-        Some(Proposal { evidence: evidence(self.judged), ..proposal })
+        let step = Proposal { evidence: evidence(self.judged), ..proposal };
+        Some(Lower { step, waste: why.waste })
     }
 
-    /// Why less should be paid, where it is more likely over its target than not, though not surely, its conversions are
-    /// enough to say so, and the last ones that are bought surely are.
-    fn too_dear(&self, what: &str, last: f64) -> Option<String> {
+    /// Why less should be paid, though the mean conversion is not surely too dear: the last ones that are bought surely
+    /// are, where it is more likely over its target than not, or they are waste. `meets` is the probability that the last
+    /// one would meet the target if it cost so many times as much as it does. Of conversions that are enough to say so.
+    fn too_dear(&self, what: &str, meets: impl Fn(f64) -> f64) -> Option<Dear> {
         let early = self.judged.diagnosis.early;
         let either = matches!(early, Some(Early::Undecided { .. } | Early::AboutOnTarget { .. }));
+        if !(either || self.is(Verdict::OnTarget)) || self.few() {
+            return None;
+        }
         let over = 1.0 - self.meets(1.0);
-        (either && !self.few() && over >= 0.5 && last >= SURE_OF_LAST).then(|| {
-            format!(
-                "It may be over its target or not (probability {} that it is), and the last conversions that its {what} buys cost more than they may (probability {}).",
-                probability(over),
-                probability(last)
-            )
-        })
+        let last = |times: f64| 1.0 - meets(1.0 / times);
+        let waste = last(WASTE) >= SURE_OF_LAST;
+        let stands = match self.is(Verdict::OnTarget) {
+            true => "It is on target".into(),
+            false => {
+                format!(
+                    "It may be over its target or not (probability {} that it is)",
+                    probability(over)
+                )
+            }
+        };
+        let (but, more, last) = match (waste, over >= 0.5 && last(1.0) >= SURE_OF_LAST) {
+            (true, _) => ("but", "more than twice what", last(WASTE)),
+            (false, true) => ("and", "more than", last(1.0)),
+            (false, false) => return None,
+        };
+        let reason = format!(
+            "{stands}, {but} the last conversions that its {what} buys cost {more} they may (probability {}).",
+            probability(last)
+        );
+        Some(Dear { reason, waste })
     }
 
     /// `32 to 40 conversions instead of 44 in 28 days, for 12 a day less`.

@@ -93,7 +93,7 @@ pub struct Letter {
     pub alarms: Arc<Vec<Alarm>>,
     /// Things worth doing, the most money first.
     pub deeds: Vec<Deed>,
-    /// Campaigns that may be dear, but too early to tell.
+    /// Campaigns that may be dear, but too early to tell: nothing is to be done there.
     pub undecided: usize,
     /// How the month goes.
     pub pace: Option<Arc<pace::Pace>>,
@@ -181,16 +181,21 @@ async fn write(
 /// What is most worth doing, and how many campaigns are too early to tell.
 pub fn deeds(book: &Book, advised: &Advised) -> (Vec<Deed>, usize) {
     let ranked = causes::ranked(book);
-    let undecided = ranked
-        .iter()
-        .filter(|(_, j)| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0)
-        .count();
+    let undecided = ranked.iter().filter(|(e, j)| left_alone(advised, e, j)).count();
     let mut deeds: Vec<Deed> = budgets(book, advised).into_iter().collect();
     deeds.extend(ranked.iter().filter_map(|(e, j)| another_bid(advised, e, j)));
     deeds.extend(ranked.into_iter().filter_map(|(e, j)| faulty(advised, e, j)));
     deeds.sort_by(|a, b| b.worth.total_cmp(&a.worth));
     deeds.truncate(WORTH_DOING);
     (deeds, undecided)
+}
+
+/// Whether a campaign may be dear, but nothing is to be done there before it is sure.
+fn left_alone(advised: &Advised, entry: &Entry, judged: &Judged) -> bool {
+    let undecided = judged.diagnosis.verdict == Verdict::TooEarly && judged.diagnosis.excess > 0.0;
+    let something =
+        || matches!(advised.on(entry, Some(judged)), Advice::Bid(_) | Advice::Budget(_));
+    undecided && !something()
 }
 
 /// The week's budgets with what they bring in money over the period.
