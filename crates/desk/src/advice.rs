@@ -128,14 +128,19 @@ impl Advised {
             .iter()
             .filter_map(|(id, (e, j))| Some((*id, Bidder::of(settings, &volumes, e, j)?)))
             .collect();
-        let week = if means.budgets {
+        let mut cheapest: Vec<(&CampaignId, &Bidder)> =
+            bidders.iter().filter(|(id, _)| !quiet.contains_key(id)).collect();
+        cheapest.sort_by(|a, b| a.1.cost().total_cmp(&b.1.cost()).then(a.0.cmp(b.0)));
+        let weekly = |but: &HashMap<CampaignId, Proposal>| {
             let waits = |id: &CampaignId| {
                 let verdict = judged.get(id).map(|(_, j)| j).filter(|j| faulty(j));
                 let verdict = verdict.map(|j| j.diagnosis.verdict);
                 matches!(verdict, Some(Verdict::TooEarly | Verdict::Measurement))
             };
-            let takes_part =
-                |l: &&Spender| !l.fresh && !waits(&l.campaign) && !quiet.contains_key(&l.campaign);
+            let takes_part = |l: &&Spender| {
+                let aside = quiet.contains_key(&l.campaign) || but.contains_key(&l.campaign);
+                !l.fresh && !waits(&l.campaign) && !aside
+            };
             let part = |l: &Spender| match judged.get(&l.campaign).filter(|(_, j)| faulty(j)) {
                 None => Part::Full,
                 Some((e, j)) if remedy::of_campaign(settings, &volumes, e, j).is_some() => {
@@ -150,29 +155,39 @@ impl Advised {
             };
             let lines = known.iter().filter(takes_part).cloned().collect();
             let target = weekly::targets(book);
-            weekly::advise(lines, unspent, book.by_value(), target, part, sure)
-        } else {
-            Week::default()
+            weekly::advise(lines, unspent - more(but), book.by_value(), target, part, sure)
         };
-        let left = unspent - week.spends_more();
-        let (mut raises, mut lower) = (HashMap::new(), HashMap::new());
+        let (mut week, mut raises, mut lower) = (Week::default(), HashMap::new(), HashMap::new());
+        if means.budgets {
+            week = weekly(&raises);
+        }
         if means.bids {
-            let purses = if means.budgets { purses(book, &known, left) } else { HashMap::new() };
+            let purses = if means.budgets { purses(book, &known) } else { HashMap::new() };
+            // What is held by both is raised at once where that gets it more than its budget alone.
+            let both = |id: &CampaignId, raise: &Proposal| {
+                let up = |m: &&Move| m.line.campaign == *id && m.to > m.from;
+                let alone = week.moves.iter().find(up);
+                alone.is_some_and(|m| m.adds().spend < raise.adds.spend.filter(|more| *more > 0.0))
+            };
+            raises = higher(&cheapest, &purses, unspent, both);
+            if !raises.is_empty() {
+                week = weekly(&raises);
+            }
+            let left = unspent - week.spends_more() - more(&raises);
+            let moved = |id: &CampaignId| week.moves.iter().any(|m| m.line.campaign == *id);
+            let others = |id: &CampaignId, _: &Proposal| !moved(id) && !raises.contains_key(id);
+            raises.extend(higher(&cheapest, &purses, left, others));
             let money: HashMap<CampaignId, &Spender> =
                 known.iter().filter(|_| means.budgets).map(|l| (l.campaign, l)).collect();
             for (id, bidder) in &bidders {
-                let scarce = purses.get(id).is_none_or(|p| !p.fills_its_days());
+                let scarce = purses.get(id).is_none_or(|p| !p.with(left).fills_its_days());
                 let lasting = || bidder.lasting().filter(|_| scarce);
                 let less = match money.get(id).filter(|l| l.bids_by_budget().is_some()) {
                     Some(l) => bidder.less_money(l),
                     None => bidder.less_dear().or_else(lasting),
                 };
-                lower.extend(less.map(|p| (*id, p)));
+                lower.extend(less.map(|l| (*id, l)));
             }
-            let mut cheapest: Vec<(&CampaignId, &Bidder)> =
-                bidders.iter().filter(|(id, _)| !quiet.contains_key(id)).collect();
-            cheapest.sort_by(|a, b| a.1.cost().total_cmp(&b.1.cost()).then(a.0.cmp(b.0)));
-            raises = higher(&cheapest, &purses, left);
         }
         Self { week, known, volumes, raises, lower, since, quiet, means }
     }
@@ -328,34 +343,44 @@ fn waits_for_all(t: &Touch) -> bool {
     t.waits() && shared && t.spot.ad_group.is_none()
 }
 
-/// What each campaign with a daily budget may spend.
-fn purses(book: &Book, known: &[Spender], unspent: f64) -> HashMap<CampaignId, Purse> {
+/// What each campaign with a daily budget may spend, of its own.
+fn purses(book: &Book, known: &[Spender]) -> HashMap<CampaignId, Purse> {
     // Of the last days, as what it spends now is.
     let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
     let purse = |l: &Spender| {
         let lost = lost_to_budget(book.entry(l.campaign).ok()?, lately).map_or(0.0, Share::get);
         let demand = l.spend / (1.0 - lost).max(f64::MIN_POSITIVE);
-        Some((l.campaign, Purse { spend: l.spend, demand, budget: l.budget?, unspent }))
+        Some((l.campaign, Purse { spend: l.spend, demand, budget: l.budget?, unspent: 0.0 }))
     };
     known.iter().filter_map(purse).collect()
 }
 
-/// Higher bids with the budgets that they need, of those first who come first, as long as the account's budgets leave
-/// anything unspent.
+/// Higher bids that are `wanted`, with the budgets that they need, of those first who come first, as long as the
+/// account's budgets leave anything unspent.
 fn higher(
     bidders: &[(&CampaignId, &Bidder)],
     purses: &HashMap<CampaignId, Purse>,
     mut unspent: f64,
+    wanted: impl Fn(&CampaignId, &Proposal) -> bool,
 ) -> HashMap<CampaignId, Proposal> {
     let mut raises = HashMap::new();
     for (id, bidder) in bidders {
-        let purse = purses.get(id).map(|p| Purse { unspent, ..*p });
-        if let Some(raise) = bidder.higher(purse) {
-            unspent -= raise.adds.spend.unwrap_or(0.0).max(0.0);
+        let purse = purses.get(id).map(|p| p.with(unspent));
+        if let Some(raise) = bidder.higher(purse).filter(|raise| wanted(id, raise)) {
+            unspent -= more_of(&raise);
             raises.insert(**id, raise);
         }
     }
     raises
+}
+
+/// What raises spend more a day.
+fn more(raises: &HashMap<CampaignId, Proposal>) -> f64 {
+    raises.values().map(more_of).sum()
+}
+
+fn more_of(raise: &Proposal) -> f64 {
+    raise.adds.spend.unwrap_or(0.0).max(0.0)
 }
 
 /// Whether its verdict asks for something before its budget does; a launch or a shock asks for patience.

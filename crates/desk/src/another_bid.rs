@@ -59,6 +59,11 @@ pub struct Purse {
 }
 
 impl Purse {
+    /// The same where so much is left unspent.
+    pub fn with(self, unspent: f64) -> Self {
+        Self { unspent, ..self }
+    }
+
     /// Whether what is left unspent would fill the days that its budget ends early.
     pub fn fills_its_days(self) -> bool {
         self.demand - self.spend <= self.unspent
