@@ -408,6 +408,15 @@ pub struct AtBid {
     pub next: Option<Range>,
 }
 
+impl AtBid {
+    /// The same at the same bid where days last so many times as long.
+    #[must_use]
+    pub fn lasting(self, by: f64) -> Self {
+        let (clicks, spend) = (self.clicks.times(by), self.spend.times(by));
+        Self { clicks, spend, conversions: self.conversions.times(by), ..self }
+    }
+}
+
 /// A median with its 80% interval.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Range {

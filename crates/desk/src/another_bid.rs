@@ -178,7 +178,13 @@ impl<'a> Bidder<'a> {
         if times < LEAST_RAISE {
             return None;
         }
-        let then = self.at(times);
+        let mut then = self.at(times);
+        let demanded = then.spend.mid / self.spend();
+        let budget = purse.and_then(|p| Some((p, p.for_demand(demanded, most)?)));
+        if let Some((purse, _)) = budget {
+            // The days that its budget ended so far will last too.
+            then = then.lasting(purse.demand / purse.spend);
+        }
         let reason = format!(
             "It is on target, its bid keeps it from more, and at the higher bid the next conversion would still meet the target (probability {}): a click costs it {} where {} is affordable.",
             probability(self.elasticity.next_meets(times, meets)),
@@ -187,8 +193,6 @@ impl<'a> Bidder<'a> {
         );
         let effect = self.instead(then.conversions.around);
         let mut proposal = self.proposal(&then, reason, effect)?;
-        let budget =
-            purse.and_then(|p| Some((p, p.for_demand(then.spend.mid / self.spend(), most)?)));
         if let Some((purse, budget)) = budget {
             let unspent = sum(purse.unspent);
             proposal.reason.extend([
