@@ -181,7 +181,8 @@ impl Advised {
                 known.iter().filter(|_| means.budgets).map(|l| (l.campaign, l)).collect();
             for (id, bidder) in &bidders {
                 let scarce = purses.get(id).is_none_or(|p| !p.with(left).fills_its_days());
-                let lasting = || bidder.lasting().filter(|_| scarce);
+                let lasting =
+                    || bidder.lasting().filter(|_| scarce).map(|step| Lower { step, waste: false });
                 let less = match money.get(id).filter(|l| l.bids_by_budget().is_some()) {
                     Some(l) => bidder.less_money(l),
                     None => bidder.less_dear().or_else(lasting),
@@ -395,5 +396,42 @@ fn faulty(j: &Judged) -> bool {
         | Verdict::OrderValue
         | Verdict::Both
         | Verdict::Measurement => true,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tray::proposal::Adds;
+
+    const ID: CampaignId = CampaignId(1);
+
+    /// A campaign that had a step down, and could have another.
+    fn stepped(waste: bool, over: f64) -> Advised {
+        let set = Setting::Bid(None);
+        let step = Proposal::new(Subject::Campaign(ID), set, Origin::Bids, "")
+            .expecting("", Adds::of(-1.0, -0.1, None));
+        let quiet = Quiet { what: "Bid".into(), until: None, undone: false, unclear: true };
+        Advised {
+            week: Week::default(),
+            known: Vec::new(),
+            volumes: Arc::default(),
+            raises: HashMap::new(),
+            lower: HashMap::from([(ID, Lower { step, waste })]),
+            since: HashMap::from([(ID, Since::new(over, quiet))]),
+            quiet: HashMap::new(),
+            means: Means::ALL,
+        }
+    }
+
+    #[test]
+    fn a_step_less_waits_for_results_unless_it_is_of_waste() {
+        let lowered = |waste, over| match stepped(waste, over).other_bid(ID) {
+            Advice::Bid(_) => true,
+            Advice::Quiet(quiet) => !quiet.unclear,
+            _ => false,
+        };
+        assert!(lowered(false, 0.8) && !lowered(false, 0.4), "results since ask for it, or not");
+        assert!(lowered(true, 0.4), "the mean conversion has no say");
     }
 }

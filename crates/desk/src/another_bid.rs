@@ -207,7 +207,7 @@ impl<'a> Bidder<'a> {
 
     /// A lower bid where it is on target and its budget ends its days early: the same money lasts longer, and each click
     /// costs less of it. Never so low that the money would be left unspent, as far as that is known.
-    pub fn lasting(&self) -> Option<Lower> {
+    pub fn lasting(&self) -> Option<Proposal> {
         let by_budget = self.judged.diagnosis.limited_by == LimitedBy::Budget;
         let lost = lost_to_budget(self.entry, self.judged.window)?.get();
         let times = self.elasticity.bid_that_spends(1.0 - lost).max(1.0 - STEP);
@@ -227,7 +227,7 @@ impl<'a> Bidder<'a> {
         let mut proposal = self.proposal(&self.at(times), reason, effect)?;
         let a_day = now * (1.0 / cpc.mid - 1.0) / self.days();
         proposal.adds = Adds::of(0.0, a_day, self.judged.tally.aov());
-        Some(Lower { step: proposal, waste: false })
+        Some(proposal)
     }
 
     /// A lower bid where the last conversions that its bid buys cost more than they may, though the mean one may not: one

@@ -32,6 +32,11 @@ pub struct Since {
 }
 
 impl Since {
+    /// So likely over its target, and what a campaign left alone for that says.
+    pub fn new(over: f64, quiet: Quiet) -> Self {
+        Self { over, quiet }
+    }
+
     /// Why a lower bid has to wait, if it has: what came since does not ask for it.
     pub fn against_less(&self) -> Option<&Quiet> {
         (self.over < LEFT).then_some(&self.quiet)
@@ -67,7 +72,7 @@ pub async fn of_account(
         let what = sentence(change.was.as_ref(), &change.set);
         let quiet = Quiet { what, until: Some(until), undone: false, unclear: true };
         let over = over(entry, window, change.from);
-        since.insert(change.campaign, Since { over, quiet });
+        since.insert(change.campaign, Since::new(over, quiet));
     }
     Ok(since)
 }

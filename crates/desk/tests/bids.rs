@@ -5,7 +5,7 @@
 mod common;
 
 use common::book;
-use common::market::{amberfold, amberfold_days, practice};
+use common::market::{amberfold, amberfold_days, days_of, practice};
 use common::scene::{Scene, says};
 use tiller_core::bid_volume::Range;
 use tiller_core::setting::{Budget, Setting, Strategy};
@@ -21,8 +21,9 @@ use tiller_desk::courses::{self, Lever};
 use tiller_desk::learning;
 use tiller_desk::numerals::money;
 use tiller_desk::tray::proposal::{Origin, Proposal};
-use tiller_desk::{PgPool, account, logbook, tray, volume};
-use tiller_market::sim::truth;
+use tiller_desk::{PgPool, account, logbook, today, tray, volume};
+use tiller_market::sim::{Market, outcome, truth};
+use tiller_market::world::LARGE_SHOP;
 use tiller_store::MIGRATIONS;
 
 fn bid(s: &Scene, name: &str) -> f64 {
@@ -281,6 +282,56 @@ async fn where_the_last_conversions_are_too_dear_a_bid_is_lowered_by_a_step(db: 
     let last = 1.0 + t.price_elasticity.unwrap() / t.bid_elasticity.unwrap();
     let roas = judged.as_ref().unwrap().tally.roas().unwrap();
     assert!(roas / last < 4.0, "the last bring {} where 4 are wanted", roas / last);
+    // Today does not say that it is to be left alone.
+    let dear = |j: &&Judged| j.diagnosis.verdict == Verdict::TooEarly && j.diagnosis.excess > 0.0;
+    let all = now.judge_all().iter().flatten().filter(dear).count();
+    let (_, undecided) = today::deeds(&now, &advised);
+    assert!(undecided < all, "{undecided} of {all}");
+}
+
+/// In a large shop *Stall, hives* is held by its bid and its budget, and raised in both at once, by more than its budget
+/// alone would bring; *Honey, feed* is on target, and its last conversions cost more than twice what they may: it is
+/// offered a step down. In the market that step is worth more than it costs.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn both_are_raised_at_once_and_waste_is_cut_on_target_too(db: PgPool) {
+    let market = days_of(LARGE_SHOP, 1).await;
+    let account = practice(&db, &market, "bazaar", 1, Target::Roas(3.5)).await;
+    let s = Scene::of(&db, market, account).await;
+    let now = book(&db, &s.account).await;
+    let advised = advice::of_account(&db, &now).await.unwrap();
+    let on = |name: &str| {
+        let of = |(e, _): &(&Entry, &Option<Judged>)| e.campaign.name == name;
+        let (entry, judged) = now.entries.iter().zip(now.judge_all()).find(of).unwrap();
+        match advised.on(entry, judged.as_ref()) {
+            Advice::Bid(p) => (entry.campaign.id, p.clone()),
+            other => panic!("{name}: {other:?}"),
+        }
+    };
+
+    let (hives, raise) = on("Stall, hives");
+    let [along] = &raise.along[..] else { panic!("{raise:?}") };
+    assert!(matches!((&raise.set, &along.set), (Setting::Bid(_), Setting::Budget(_))));
+    let budgets = Means { bids: false, ..Means::ALL };
+    let alone = advice::by(&db, &now, budgets).await.unwrap();
+    let alone = alone.week.moves.iter().find(|m| m.line.campaign == hives).map(Move::adds);
+    assert!(alone.is_none_or(|a| a.spend < raise.adds.spend), "{alone:?} {:?}", raise.adds);
+    assert!(advised.week.moves.iter().all(|m| m.line.campaign != hives), "one advice");
+
+    let (_, step) = on("Honey, feed");
+    assert!(
+        step.reason.contains("but the last conversions that its bid buys cost more than twice")
+    );
+    let (saved, fewer) = (-step.adds.spend.unwrap(), -step.adds.value.unwrap());
+    assert!(saved > 0.0 && fewer >= 0.0 && fewer < 3.5 * saved, "{:?}", step.adds);
+    tray::propose(&db, &s.account, s.person, vec![step]).await.unwrap();
+    let mut without = Market::clone(&s.market.service.market());
+    without.pass(14);
+    s.send(&db).await;
+    s.days_pass(&db, 14).await;
+    let came = |market: &Market| outcome(market, 0, 14);
+    let (without, with) = (came(&without), came(&s.market.service.market()));
+    let (saved, fewer) = (without.spend - with.spend, without.due.value - with.due.value);
+    assert!(saved > 0.0 && fewer < 3.5 * saved, "saved {saved} for {fewer}");
 }
 
 /// *Suits, search* has a strategy that spends any budget, and no highest bid. Over its target, its budget is what stands for

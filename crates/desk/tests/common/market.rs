@@ -64,13 +64,22 @@ pub async fn connected(db: &PgPool, market: &Answering) -> Account {
 
 /// A market of the demo's world under another seed.
 pub async fn amberfold(seed: u64) -> Answering {
-    let world = AMBERFOLD.replacen("\nseed = ", "\n# seed = ", 1);
+    seeded(AMBERFOLD, seed).await
+}
+
+async fn seeded(world: &str, seed: u64) -> Answering {
+    let world = world.replacen("\nseed = ", "\n# seed = ", 1);
     Answering::of(&format!("seed = {seed}\n{world}"), None, 0).await
 }
 
 /// The same without who came and what they searched for, which take most of a fetch.
 pub async fn amberfold_days(seed: u64) -> Answering {
-    let market = amberfold(seed).await;
+    days_of(AMBERFOLD, seed).await
+}
+
+/// The same of another world that ships.
+pub async fn days_of(world: &str, seed: u64) -> Answering {
+    let market = seeded(world, seed).await;
     market.service.set_faults(Faults { no_splits: true, ..Faults::default() });
     market
 }
