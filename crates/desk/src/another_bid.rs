@@ -282,14 +282,13 @@ impl<'a> Bidder<'a> {
         let over = 1.0 - self.meets(1.0);
         let last = |times: f64| 1.0 - meets(1.0 / times);
         let waste = last(WASTE) >= SURE_OF_LAST;
-        let stands = match self.is(Verdict::OnTarget) {
-            true => "It is on target".into(),
-            false => {
-                format!(
-                    "It may be over its target or not (probability {} that it is)",
-                    probability(over)
-                )
-            }
+        let stands = if either {
+            format!(
+                "It may be over its target or not (probability {} that it is)",
+                probability(over)
+            )
+        } else {
+            "It is on target".into()
         };
         let (but, more, last) = match (waste, over >= 0.5 && last(1.0) >= SURE_OF_LAST) {
             (true, _) => ("but", "more than twice what", last(WASTE)),
