@@ -163,11 +163,14 @@ impl Advised {
         }
         if means.bids {
             let purses = if means.budgets { purses(book, &known) } else { HashMap::new() };
-            // What is held by both is raised at once where that gets it more than its budget alone.
+            // What is held by both is raised at once where that gets it more than its budget alone; where another step of the
+            // bid has to wait for results, the budget is left to the week.
             let both = |id: &CampaignId, raise: &Proposal| {
                 let up = |m: &&Move| m.line.campaign == *id && m.to > m.from;
                 let alone = week.moves.iter().find(up);
-                alone.is_some_and(|m| m.adds().spend < raise.adds.spend.filter(|more| *more > 0.0))
+                let waits = since.get(id).is_some_and(|s| s.against_more().is_some());
+                let more = raise.adds.spend.filter(|more| *more > 0.0);
+                !waits && alone.is_some_and(|m| m.adds().spend < more)
             };
             raises = higher(&cheapest, &purses, unspent, both);
             if !raises.is_empty() {

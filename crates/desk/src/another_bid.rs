@@ -98,7 +98,7 @@ pub struct Lower {
 }
 
 /// Why less should be paid.
-struct Dear {
+struct Why {
     reason: String,
     waste: bool,
 }
@@ -247,7 +247,7 @@ impl<'a> Bidder<'a> {
         let meets = |costs: f64| money.next_meets(money.spend, |next| self.meets(next * costs));
         let over = || {
             let reason = wording::headline(&self.judged.diagnosis).to_string();
-            asks_for_less(self.judged).then_some(Dear { reason, waste: false })
+            asks_for_less(self.judged).then_some(Why { reason, waste: false })
         };
         let why = self.too_dear("budget", meets).or_else(over)?;
         let reason = format!(
@@ -264,16 +264,13 @@ impl<'a> Bidder<'a> {
         let fewer = now * (1.0 - of.response.at(then) / of.response.at(money.spend));
         let adds = Adds::of(-saved, -fewer / self.days(), self.judged.tally.aov());
         let set = Setting::Budget(Budget::Daily { amount: coins(budget * (1.0 - STEP)) });
-        let subject = Subject::Campaign(self.entry.campaign.id);
-        let proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
-        let step = Proposal { evidence: evidence(self.judged), ..proposal };
-        Some(Lower { step, waste: why.waste })
+        Some(Lower { step: self.offers(set, reason, effect, adds), waste: why.waste })
     }
 
     /// Why less should be paid, though the mean conversion is not surely too dear: the last ones that are bought surely
     /// are, where it is more likely over its target than not, or they are waste. `meets` is the probability that the last
     /// one would meet the target if it cost so many times as much as it does. Of conversions that are enough to say so.
-    fn too_dear(&self, what: &str, meets: impl Fn(f64) -> f64) -> Option<Dear> {
+    fn too_dear(&self, what: &str, meets: impl Fn(f64) -> f64) -> Option<Why> {
         let early = self.judged.diagnosis.early;
         let either = matches!(early, Some(Early::Undecided { .. } | Early::AboutOnTarget { .. }));
         if !(either || self.is(Verdict::OnTarget)) || self.few() {
@@ -299,7 +296,7 @@ impl<'a> Bidder<'a> {
             "{stands}, {but} the last conversions that its {what} buys cost {more} they may (probability {}).",
             probability(last)
         );
-        Some(Dear { reason, waste })
+        Some(Why { reason, waste })
     }
 
     /// `32 to 40 conversions instead of 44 in 28 days, for 12 a day less`.
@@ -366,13 +363,17 @@ impl<'a> Bidder<'a> {
     }
 
     fn proposal(&self, then: &AtBid, reason: String, effect: String) -> Option<Proposal> {
-        let subject = Subject::Campaign(self.entry.campaign.id);
         let set = bid_times(self.settings, self.spot?, then.times, Some(self.paid))?;
         let more = then.conversions.mid - self.judged.tally.conversions;
         let spend = (then.spend.mid - self.spend()) / self.days();
         let adds = Adds::of(spend, more / self.days(), self.judged.tally.aov());
+        Some(self.offers(set, reason, effect, adds))
+    }
+
+    fn offers(&self, set: Setting, reason: String, effect: String, adds: Adds) -> Proposal {
+        let subject = Subject::Campaign(self.entry.campaign.id);
         let proposal = Proposal::new(subject, set, Origin::Bids, reason).expecting(effect, adds);
-        Some(Proposal { evidence: evidence(self.judged), ..proposal })
+        Proposal { evidence: evidence(self.judged), ..proposal }
     }
 }
 
