@@ -206,7 +206,17 @@ impl Sum for Micros {
 /// assert_eq!(click * 4.0, Price(10.0));
 /// assert_eq!(click * 4.0 / Price(5.0), 2.0);
 /// ```
-#[derive(Clone, Copy, Debug, PartialEq, PartialOrd, Serialize, Deserialize, utoipa::ToSchema)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    PartialOrd,
+    Serialize,
+    Deserialize,
+    utoipa::ToSchema,
+    schemars::JsonSchema,
+)]
 #[serde(transparent)]
 pub struct Price(pub f64);
 

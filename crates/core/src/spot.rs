@@ -11,16 +11,21 @@
 //! assert!(Spot::of(CampaignId(1)).contains(item));
 //! ```
 
+use serde::{Deserialize, Serialize};
+
 use crate::ids::{AdGroupId, CampaignId, ItemId};
 
 /// A place with all that it lies in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Spot {
     /// The campaign.
     pub campaign: CampaignId,
     /// One of its ad groups.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ad_group: Option<AdGroupId>,
     /// One of that group's items.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub item: Option<ItemId>,
 }
 

@@ -1,11 +1,9 @@
 //! Allocation against solvers of other makes: a linear program for constant rates, a conic solver for curves.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod instances;
-
+use crate::instances::{Random, members, solved};
 use clarabel::algebra::CscMatrix;
 use clarabel::solver::{DefaultSettings, DefaultSolver, IPSolver, SolverStatus, SupportedConeT};
-use instances::{Random, members, solved};
 use tiller_core::allocation::{Goal, Group, Problem, Response, Use};
 
 /// Relative gap of objectives that counts as the same optimum.
@@ -260,7 +258,7 @@ fn compare(
                     "seed {seed}: {} against {reference}, gap {gap:e}",
                     ours.objective
                 );
-                instances::assert_limits_kept(&p, ours);
+                crate::instances::assert_limits_kept(&p, ours);
             }
             (None, None) => {}
             (reference, ours) => panic!(

@@ -1,9 +1,7 @@
 //! Laws that hold for all inputs: bridges, excess, evidence, allocation.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod instances;
-
-use instances::{Random, assert_limits_kept, solved};
+use crate::instances::{Random, assert_limits_kept, solved};
 use proptest::prelude::*;
 use tiller_core::allocation::{Answer, ConflictKind, Goal, HeldBy, Problem, Repair, Use};
 use tiller_core::bridge::{bridge, bridge_of_returns};

@@ -2,11 +2,9 @@
 //! one.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::book;
-use common::market::{Answering, WORLD, amberfold, practice};
-use common::scene::{Scene, says};
+use crate::common::book;
+use crate::common::market::{Answering, WORLD, amberfold, practice};
+use crate::common::scene::{Scene, says};
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_channel::wire::{Batch, Change, Place};

@@ -2,11 +2,9 @@
 //! the market's own truth says of it.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::book;
-use common::market::{amberfold, amberfold_days, days_of, practice};
-use common::scene::{Scene, says};
+use crate::common::book;
+use crate::common::market::{amberfold, amberfold_days, days_of, practice};
+use crate::common::scene::{Scene, says};
 use tiller_core::bid_volume::Range;
 use tiller_core::setting::{Budget, Setting, Strategy};
 use tiller_core::verdict::Verdict;

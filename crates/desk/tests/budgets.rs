@@ -1,13 +1,11 @@
 //! Curves, plans, courses, pools, hours and pace on an account that is connected to a market.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
+use crate::common::market::{Answering, WORLD};
+use crate::common::scene::{Scene, carried, fields, says};
+use crate::common::{book, day};
 use chrono::NaiveDate;
 use chrono::Weekday;
-use common::market::{Answering, WORLD};
-use common::scene::{Scene, carried, fields, says};
-use common::{book, day};
 use tiller_core::PerDay;
 use tiller_core::allocation::{Answer, HeldBy};
 use tiller_core::course::Kind;

@@ -1,10 +1,8 @@
 //! Changes from the tray to the channel and into the logbook; and that no fault loses or doubles one.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::market::{Answering, connected, fetch_all, time_passes, until};
-use common::{account, book, day};
+use crate::common::market::{Answering, connected, fetch_all, time_passes, until};
+use crate::common::{account, book, day};
 use tiller_channel::Micros;
 use tiller_channel::connection::Connection as _;
 use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strategy};

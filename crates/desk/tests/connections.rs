@@ -1,10 +1,8 @@
 //! Fetching from channels: what comes in, what goes wrong, and that nothing is lost or doubled by it.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::market::{Answering, connected, fetch_all, time_passes, until};
-use common::{account, book, day};
+use crate::common::market::{Answering, connected, fetch_all, time_passes, until};
+use crate::common::{account, book, day};
 use tiller_core::Tally;
 use tiller_desk::account::connections;
 use tiller_desk::{Account, DeskError, PgPool};

@@ -2,10 +2,8 @@
 //! Two seeds as a check; as many as SEEDS says for docs/performance.md (SEEDS=20, with --nocapture).
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::book;
-use common::market::{amberfold, practice};
+use crate::common::book;
+use crate::common::market::{amberfold, practice};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Price, Target};
 use tiller_desk::PgPool;

@@ -2,10 +2,8 @@
 //! the changes that are proposed; what counts can be chosen, and every figure follows.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::market::{Answering, fetch_all};
-use common::{book, day};
+use crate::common::market::{Answering, fetch_all};
+use crate::common::{book, day};
 use tiller_core::setting::{Dimension as Told, Setting, Strategy};
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::Verdict;
@@ -101,7 +99,7 @@ async fn the_schools_faults_are_found(db: PgPool) {
     // What has been seen is remembered.
     assert!(enquiries.new.len() > 100);
     findings::seen(&db, &account, &enquiries.new).await.unwrap();
-    let after = common::book(&db, &account).await;
+    let after = crate::common::book(&db, &account).await;
     assert!(found(&db, &after, "Visit enquiries, search").await.searches.new.is_empty());
     // A campaign in order has no setting that costs money, and nobody carries an excess.
     let own = found(&db, &book, "Own name, search").await;

@@ -1,9 +1,7 @@
 //! Report import against a real database: what goes in comes out, once, whatever happens on the way.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::{HEADER, account, book, day, import, import_as, row};
+use crate::common::{HEADER, account, book, day, import, import_as, row};
 use tiller_core::{Micros, Tally, Window};
 use tiller_desk::account::decisions::{self, Own};
 use tiller_desk::book::PeriodChoice;

@@ -1,11 +1,9 @@
 //! Advice on money, as it goes to the tray: steps, the week's budgets, plans over flights; and whose it is.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::market::Answering;
-use common::scene::{Scene, carried, fields, says};
-use common::{account, book};
+use crate::common::market::Answering;
+use crate::common::scene::{Scene, carried, fields, says};
+use crate::common::{account, book};
 use tiller_core::allocation::{Goal, brings};
 use tiller_core::flight::Lift;
 use tiller_core::response::budget_response::Bidding;
@@ -253,7 +251,7 @@ async fn who_bids_decides_how_money_is_answered(db: PgPool) {
     let days = "2026-09-10".parse::<chrono::NaiveDate>().unwrap().iter_days().take(60);
     let rows = days.enumerate().map(|(i, day)| {
         let spend = format!("{}.00", 30 + 7 * i % 25);
-        common::row(
+        crate::common::row(
             &day.to_string(),
             "Alone",
             "hives",
@@ -262,8 +260,8 @@ async fn who_bids_decides_how_money_is_answered(db: PgPool) {
             if i % 2 == 0 { "2" } else { "1" },
         )
     });
-    let report = common::HEADER.to_owned() + &rows.collect::<String>();
-    common::import(&db, &files, &report).await;
+    let report = crate::common::HEADER.to_owned() + &rows.collect::<String>();
+    crate::common::import(&db, &files, &report).await;
     let now = book(&db, &files).await;
     let (_, known) = plans::known(&db, &now).await.unwrap();
     assert!(

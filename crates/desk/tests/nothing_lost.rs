@@ -2,10 +2,8 @@
 //! that comes back too late, a database that refuses in mid-import, names that move at the channel.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::market::{Answering, connected, fetch_all, time_passes};
-use common::{HEADER, account, book, row};
+use crate::common::market::{Answering, connected, fetch_all, time_passes};
+use crate::common::{HEADER, account, book, row};
 use tiller_channel::report::Mapping;
 use tiller_desk::account::connections;
 use tiller_desk::measure::reports::{self, ImportState, Sender};
@@ -164,7 +162,7 @@ async fn undo_brings_back_what_else_stood_there(db: PgPool) {
         HEADER.replace("currency", "currency,status"),
         row("2026-11-05", "\"Names, search\"", "a", 10, "20", "2").replace(",EUR", ",EUR,active")
     );
-    let done = common::import(&db, &account, &text).await;
+    let done = crate::common::import(&db, &account, &text).await;
     assert_eq!(done.state, ImportState::Done, "{:?}", done.message);
     assert_ne!(state().await, before);
     reports::undo(&db, &account, done.id).await.unwrap();

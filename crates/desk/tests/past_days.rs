@@ -1,14 +1,12 @@
 //! A past day is seen as it was: what was reported later is not known yet.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
 use std::collections::BTreeMap;
 use tiller_core::Price;
 
+use crate::common::book;
+use crate::common::scene::Scene;
 use chrono::NaiveDate;
-use common::book;
-use common::scene::Scene;
 use tiller_core::ids::CampaignId;
 use tiller_core::spot::Subject;
 use tiller_core::{Tally, Target, Window};

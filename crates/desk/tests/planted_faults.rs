@@ -1,12 +1,10 @@
 //! The demo's planted faults are found with the verdicts that docs/demo.md names, and nothing else is accused.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
 use std::collections::HashMap;
 use tiller_core::Price;
 
-use common::{book, day, demo_account};
+use crate::common::{book, day, demo_account};
 use tiller_core::spot::Subject;
 use tiller_core::tracking::Finding;
 use tiller_core::verdict::{LimitedBy, Verdict};

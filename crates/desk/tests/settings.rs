@@ -1,10 +1,8 @@
 //! What is set at the channels, as it is read: fresh after every write, the items that were asked for, of one account.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::market::{Answering, connected, fetch_all};
-use common::{book, day};
+use crate::common::market::{Answering, connected, fetch_all};
+use crate::common::{book, day};
 use tiller_core::ids::{CampaignId, ItemId};
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::spot::Subject;

@@ -1,10 +1,8 @@
 //! Shared strategies from the tray to the market and back: what is set besides, what is told of it before and after.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::market::Answering;
-use common::scene::{Scene, says};
+use crate::common::market::Answering;
+use crate::common::scene::{Scene, says};
 use tiller_core::setting::Strategy;
 use tiller_core::spot::Subject;
 use tiller_core::{Micros, Target};
@@ -18,9 +16,12 @@ const NAMES: &str = "Names, search";
 /// Two campaigns of one channel that bid by themselves, with targets 55 and 40.
 async fn scene(db: &PgPool) -> Scene {
     let from = "strategy = { manual_cpc = { bid = 4.0 } }";
-    let world =
-        common::market::WORLD.replacen(from, "strategy = { target_cpa = { target = 40.0 } }", 1);
-    assert_ne!(world, common::market::WORLD);
+    let world = crate::common::market::WORLD.replacen(
+        from,
+        "strategy = { target_cpa = { target = 40.0 } }",
+        1,
+    );
+    assert_ne!(world, crate::common::market::WORLD);
     let s = Scene::on(db, Answering::of(&world, None, 0).await).await;
     let target = Some(Target::Cpa(tiller_core::Price(30.0)));
     account::set_default_target(db, s.account.id, target).await.unwrap();
@@ -69,13 +70,13 @@ async fn what_is_set_at_one_is_set_at_all(db: PgPool) {
     let leads = Some("Leads".to_owned());
     assert_eq!(target(&s, COURSES), (55.0, leads.clone()));
     assert_eq!(target(&s, NAMES), (55.0, leads.clone()));
-    let now = common::book(&db, &s.account).await;
+    let now = crate::common::book(&db, &s.account).await;
     let all = bids::campaigns(&db, &now).await.unwrap();
     let shared = bids::shared::of(&all);
     assert_eq!((shared.len(), shared[0].name, shared[0].members.len()), (1, "Leads", 2));
 
     edit(&db, &s, &[COURSES], Edit::Target, "44").await.unwrap();
-    let now = common::book(&db, &s.account).await;
+    let now = crate::common::book(&db, &s.account).await;
     let advised = advice::of_account(&db, &now).await.unwrap();
     let quiet = advised.quiet(s.id(&db, NAMES).await).expect("it waits for all who share");
     assert!(quiet.sentence().contains("in the tray"), "{quiet:?}");
@@ -98,7 +99,7 @@ async fn what_is_set_at_one_is_set_at_all(db: PgPool) {
     let besides = log.iter().find(|e| e.change.place == NAMES).unwrap();
     assert!(besides.change.reason.contains("it was changed at Courses, search"));
     s.days_pass(&db, 1).await;
-    let now = common::book(&db, &s.account).await;
+    let now = crate::common::book(&db, &s.account).await;
     let learners = learning::of_account(&db, &now).await.unwrap();
     let names = s.id(&db, NAMES).await;
     assert!(learners.contains_key(&names), "since it took the strategy over: {learners:?}");

@@ -1,10 +1,8 @@
 //! Splits add up to the whole, before and after what may still change has been fetched again.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
-use common::book;
-use common::market::{Answering, connected, fetch_all};
+use crate::common::book;
+use crate::common::market::{Answering, connected, fetch_all};
 use tiller_core::setting::Dimension;
 use tiller_core::{Price, Tally, Target};
 use tiller_desk::account::connections;
@@ -105,11 +103,12 @@ async fn every_split_adds_up_however_often_it_is_fetched(db: PgPool) {
 async fn one_accounts_splits_are_out_of_anothers_reach(db: PgPool) {
     let market = Answering::new().await;
     let mine = connected(&db, &market).await;
-    let theirs = common::account(&db, "theirs").await;
-    common::import(
+    let theirs = crate::common::account(&db, "theirs").await;
+    crate::common::import(
         &db,
         &theirs,
-        &[common::HEADER, &common::row("2026-11-01", "Theirs", "a", 10, "20", "1")].concat(),
+        &[crate::common::HEADER, &crate::common::row("2026-11-01", "Theirs", "a", 10, "20", "1")]
+            .concat(),
     )
     .await;
     let (my_book, their_book) = (book(&db, &mine).await, book(&db, &theirs).await);

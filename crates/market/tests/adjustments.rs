@@ -2,13 +2,11 @@
 //! world file says of these people, and how often a proposal points the wrong way.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
+use crate::common::day;
 use chrono::Days;
-use common::day;
 use tiller_core::evidence::dispersion;
 use tiller_core::segments::{Proposal, Rules, Segment, judge_together};
 use tiller_core::setting::Dimension;

@@ -1,11 +1,9 @@
 //! What a channel says of a campaign that doesn't exist yet, against the market's own truth.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
 use std::sync::Arc;
 
-use common::day;
+use crate::common::day;
 use tiller_channel::Micros;
 use tiller_channel::wire::{Draft, Who};
 use tiller_core::setting::{Dimension, ItemKind, Status, Strategy};

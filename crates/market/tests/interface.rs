@@ -1,13 +1,11 @@
 //! The open interface, spoken by the product's own client: what it tells, and what goes wrong in it.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
 use std::time::Duration;
 
+use crate::common::day;
 use bytes::Bytes;
 use chrono::NaiveDate;
-use common::day;
 use futures::TryStreamExt;
 use tiller_channel::Micros;
 use tiller_channel::connection::{ChannelError, Connection, HttpConnection, Patience};
@@ -25,7 +23,9 @@ const PATIENCE: Patience = Patience {
 };
 
 async fn serve(journal: Option<&std::path::Path>) -> (Service, String) {
-    let world = tiller_market::World::clone(&common::small(4, 20, common::STRATEGIES[0], "").world);
+    let world = tiller_market::World::clone(
+        &crate::common::small(4, 20, crate::common::STRATEGIES[0], "").world,
+    );
     let service = Service::open(world, day("2026-11-09"), journal).unwrap();
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = format!("http://{}", listener.local_addr().unwrap());
@@ -223,7 +223,9 @@ async fn a_market_that_starts_again_stands_where_it_was() {
     let again = c.send("k1", &batch([budget(9.0), budget(0.2)])).await.unwrap();
     assert_eq!(again[1].refused, Some(Refusal::TooLow), "an answer is remembered");
     std::fs::write(&path, "{}\n").unwrap();
-    let other = tiller_market::World::clone(&common::small(4, 20, common::STRATEGIES[0], "").world);
+    let other = tiller_market::World::clone(
+        &crate::common::small(4, 20, crate::common::STRATEGIES[0], "").world,
+    );
     assert!(Service::open(other, day("2026-11-09"), Some(&path)).is_err());
     std::fs::remove_dir_all(folder).unwrap();
 }

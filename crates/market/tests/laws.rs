@@ -1,13 +1,11 @@
 //! The laws of the market, on small worlds made at random and on those that ship.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use crate::common::{channel_change, day, small};
 use chrono::{Datelike, NaiveDate};
-use common::{channel_change, day, small};
 use proptest::prelude::*;
 use tiller_channel::Micros;
 use tiller_channel::wire::{Place, Refusal};
@@ -33,7 +31,7 @@ proptest! {
 
     #[test]
     fn splits_add_up_to_the_whole(seed in 0u64..1000, strategy in 0usize..5) {
-        let market = small(seed, 20, common::STRATEGIES[strategy], "");
+        let market = small(seed, 20, crate::common::STRATEGIES[strategy], "");
         let (sim, first, last) = (&market.accounts[0], market.first(), market.today);
         let all = whole(&market);
         let mut by_dimension: HashMap<Dimension, (i64, i64, i64, i64)> = HashMap::new();
@@ -59,7 +57,7 @@ proptest! {
 
     #[test]
     fn spend_keeps_within_its_day_its_month_and_its_bids(seed in 0u64..1000, strategy in 0usize..5, budget in 2u32..60) {
-        let market = small(seed, 70, common::STRATEGIES[strategy], &format!("budget = {budget}.0"));
+        let market = small(seed, 70, crate::common::STRATEGIES[strategy], &format!("budget = {budget}.0"));
         let mut days: HashMap<NaiveDate, f64> = HashMap::new();
         for r in market.items(&market.accounts[0], None, market.first(), market.today) {
             *days.entry(r.date).or_default() += r.spend.to_units();
@@ -79,9 +77,9 @@ proptest! {
 
     #[test]
     fn the_same_days_and_changes_give_the_same_numbers_in_any_order_of_requests(seed in 0u64..1000) {
-        let change = common::change("t-c0", Setting::Bid(Some(Micros::from_units(1.4))));
+        let change = crate::common::change("t-c0", Setting::Bid(Some(Micros::from_units(1.4))));
         let run = |steps: &[u64], look: bool| {
-            let mut market = small(seed, 12, common::STRATEGIES[0], "");
+            let mut market = small(seed, 12, crate::common::STRATEGIES[0], "");
             market.change(0, "Findle", &change);
             for days in steps {
                 market.pass(*days);
@@ -101,8 +99,8 @@ proptest! {
     #[test]
     fn a_higher_bid_wins_no_less(seed in 0u64..1000, low in 0.3f64..2.0, more in 1.05f64..2.0) {
         let with = |bid: f64| {
-            let mut market = small(seed, 3, common::STRATEGIES[0], "budget = 100000.0");
-            let answer = market.change(0, "Findle", &common::change("t-c0", Setting::Bid(Some(Micros::from_units(bid)))));
+            let mut market = small(seed, 3, crate::common::STRATEGIES[0], "budget = 100000.0");
+            let answer = market.change(0, "Findle", &crate::common::change("t-c0", Setting::Bid(Some(Micros::from_units(bid)))));
             assert_eq!(answer.refused, None);
             market.pass(10);
             totals(&market, day("2026-11-10"), market.today)
@@ -114,7 +112,7 @@ proptest! {
 
     #[test]
     fn conversions_by_age_only_grow_and_never_exceed_what_came(seed in 0u64..1000) {
-        let mut market = small(seed, 10, common::STRATEGIES[0], "promptness = 0.2");
+        let mut market = small(seed, 10, crate::common::STRATEGIES[0], "promptness = 0.2");
         let last = market.today;
         let mut before = 0;
         for _ in 0..40 {
@@ -136,7 +134,7 @@ fn a_change_of_one_campaign_leaves_the_others_as_they_were() {
         let mut market = Market::begin(Arc::clone(&world), day("2026-11-09"));
         if change {
             let set = Setting::Bid(Some(Micros::from_units(2.0)));
-            let answer = market.change(0, "Findle", &common::change("school-c1", set));
+            let answer = market.change(0, "Findle", &crate::common::change("school-c1", set));
             assert_eq!(answer.refused, None, "{}", answer.message);
         }
         market.pass(5);
@@ -185,12 +183,13 @@ fn what_is_due_comes_and_is_worth_something_though_its_tag_is_silent() {
 
 #[test]
 fn a_lower_target_brings_the_cost_of_a_conversion_down_and_blurs_the_prediction() {
-    let mut market = small(3, 30, common::STRATEGIES[2], "auctions = 40000.0\nbudget = 400.0");
+    let mut market =
+        small(3, 30, crate::common::STRATEGIES[2], "auctions = 40000.0\nbudget = 400.0");
     let cpa = |t: (i64, i64, i64, i64)| t.2 as f64 / t.3 as f64;
     let before = cpa(whole(&market));
     let learned = market.accounts[0].campaigns[0].learning.conversions;
     let set = Setting::Strategy(Strategy::TargetCpa { target: Micros::from_units(7.0) });
-    assert_eq!(market.change(0, "Findle", &common::change("t-c0", set)).refused, None);
+    assert_eq!(market.change(0, "Findle", &crate::common::change("t-c0", set)).refused, None);
     assert!(market.accounts[0].campaigns[0].learning.conversions < learned);
     market.pass(28);
     let after = cpa(totals(&market, day("2026-11-10"), market.today));
@@ -199,7 +198,7 @@ fn a_lower_target_brings_the_cost_of_a_conversion_down_and_blurs_the_prediction(
 
 #[test]
 fn automatic_strategies_spend_the_budget_where_demand_allows() {
-    for strategy in &common::STRATEGIES[3..5] {
+    for strategy in &crate::common::STRATEGIES[3..5] {
         let market = small(9, 60, strategy, "budget = 20.0\nauctions = 60000.0");
         let spent = whole(&market).2 as f64 / 1e6 / 60.0;
         assert!((16.0..=20.5).contains(&spent), "{strategy}: {spent}");
@@ -211,7 +210,7 @@ fn hours_places_adjustments_and_negatives_change_who_is_reached() {
     let mut market = small(
         5,
         10,
-        common::STRATEGIES[0],
+        crate::common::STRATEGIES[0],
         "places = { mode = \"interested\", targets = [\"Denmark\"] }",
     );
     let from = day("2026-11-10");
@@ -226,7 +225,7 @@ fn hours_places_adjustments_and_negatives_change_who_is_reached() {
         }),
         Setting::Negative { text: "sting".into(), match_type: MatchType::Phrase, present: true },
     ] {
-        let answer = market.change(0, "Findle", &common::change("t-c0", set));
+        let answer = market.change(0, "Findle", &crate::common::change("t-c0", set));
         assert_eq!(answer.refused, None, "{}", answer.message);
     }
     market.pass(14);
@@ -250,7 +249,7 @@ fn hours_places_adjustments_and_negatives_change_who_is_reached() {
 
 #[test]
 fn a_keyword_takes_over_the_search_that_it_names() {
-    let mut market = small(5, 10, common::STRATEGIES[0], "");
+    let mut market = small(5, 10, crate::common::STRATEGIES[0], "");
     let place = Place { campaign: "t-c0".into(), ad_group: Some("t-c0g0".into()), item: None };
     let set = Setting::Keyword {
         text: "staff outing".into(),
@@ -282,8 +281,12 @@ fn a_pooled_budget_goes_to_what_looks_best_unless_floors_say_otherwise() {
         let all: f64 = spend.values().sum();
         ["Good", "Poor"].iter().map(|g| spend.get(*g).copied().unwrap_or_default() / all).collect()
     };
-    let mut market =
-        small(5, 40, common::STRATEGIES[0], "favours = 6.0\nbudget = 12.0\nauctions = 30000.0");
+    let mut market = small(
+        5,
+        40,
+        crate::common::STRATEGIES[0],
+        "favours = 6.0\nbudget = 12.0\nauctions = 30000.0",
+    );
     let before = shares(&market, day("2026-11-03"));
     let starved = usize::from(before[0] > before[1]);
     assert!(before[starved] < 0.2, "{before:?}");
@@ -300,9 +303,9 @@ fn a_pooled_budget_goes_to_what_looks_best_unless_floors_say_otherwise() {
 
 #[test]
 fn a_channel_refuses_with_its_reason() {
-    let mut market = small(5, 5, common::STRATEGIES[0], "");
+    let mut market = small(5, 5, crate::common::STRATEGIES[0], "");
     let mut refused = |place: &str, set: Setting| {
-        let answer = market.change(0, "Findle", &common::change(place, set));
+        let answer = market.change(0, "Findle", &crate::common::change(place, set));
         assert!(answer.refused.is_none() || !answer.message.is_empty());
         answer.refused
     };
@@ -322,7 +325,7 @@ fn a_channel_refuses_with_its_reason() {
     assert_eq!(refused("t-c0", Setting::Adjustment(nowhere)), Some(Refusal::BadValue));
     let stale = tiller_channel::wire::Change {
         was: Some(daily(999.0)),
-        ..common::change("t-c0", daily(31.0))
+        ..crate::common::change("t-c0", daily(31.0))
     };
     assert_eq!(market.change(0, "Findle", &stale).refused, Some(Refusal::ChangedMeanwhile));
     let fresh = tiller_channel::wire::Change { was: Some(daily(30.0)), ..stale };
@@ -334,7 +337,7 @@ fn a_flight_spends_its_budget_and_no_more() {
     let market = small(
         8,
         30,
-        common::STRATEGIES[0],
+        crate::common::STRATEGIES[0],
         "flight = [-19, -10]\nbudget = 15.0\nauctions = 60000.0",
     );
     let spent = whole(&market).2 as f64 / 1e6;

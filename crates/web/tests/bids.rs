@@ -1,12 +1,10 @@
 //! The station Bids on an account that is connected to a market: what is shown, set, advised and refused.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
+use crate::common::desk::{Desk, taken};
+use crate::common::market::{Answering, amberfold, amberfold_days, practice};
+use crate::common::text;
 use axum::http::StatusCode;
-use common::desk::{Desk, taken};
-use common::market::{Answering, amberfold, amberfold_days, practice};
-use common::text;
 use tiller_core::{Price, Target};
 use tiller_desk::{PgPool, Role};
 use tiller_store::MIGRATIONS;

@@ -2,11 +2,9 @@
 // Helpers outside of test functions may fail loudly too.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
+use crate::common::{Site, text};
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
-use common::{Site, text};
 use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 

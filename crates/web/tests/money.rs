@@ -1,12 +1,10 @@
 //! The pages on a campaign's money, on an account that is connected to a market.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
+use crate::common::desk::{Desk, taken};
+use crate::common::market::{amberfold_days, practice};
+use crate::common::{number, text};
 use axum::http::StatusCode;
-use common::desk::{Desk, taken};
-use common::market::{amberfold_days, practice};
-use common::{number, text};
 use tiller_core::Target;
 use tiller_desk::{PgPool, Role};
 use tiller_store::MIGRATIONS;

@@ -1,11 +1,9 @@
 //! What the pages show and do with a report in the account.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
+use crate::common::{Site, number, report, text};
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
-use common::{Site, number, report, text};
 use tiller_core::Target;
 use tiller_desk::measure::reports::{self, ImportState};
 use tiller_desk::{ImportId, PgPool};

@@ -1,10 +1,8 @@
 //! Targets, purposes and peers through the router: what is typed is taken or said, what is set is logged and undone.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
+use crate::common::{Site, text};
 use axum::http::StatusCode;
-use common::{Site, text};
 use tiller_desk::PgPool;
 use tiller_store::MIGRATIONS;
 

@@ -2,11 +2,9 @@
 //! a market.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
+use crate::common::desk::Desk;
+use crate::common::market::{amberfold, practice};
 use axum::http::StatusCode;
-use common::desk::Desk;
-use common::market::{amberfold, practice};
 use tiller_core::Target;
 use tiller_desk::{PgPool, Role};
 use tiller_store::MIGRATIONS;

@@ -1,12 +1,10 @@
 //! No page reads more than it shows: how many statements a page takes, when it is opened and when it is opened again.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-mod common;
-
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use common::Site;
+use crate::common::Site;
 use tiller_desk::PgPool;
 use tiller_store::MIGRATIONS;
 use tracing::{Event, Subscriber};

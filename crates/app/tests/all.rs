@@ -1,0 +1,6 @@
+//! The crate's tests from outside, in one program: each is linked once.
+
+mod command_line;
+mod follow;
+mod house;
+mod kills;

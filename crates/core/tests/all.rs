@@ -1,0 +1,14 @@
+//! The crate's tests from outside, in one program: each is linked once.
+
+mod allocation_references;
+mod bid_laws;
+mod bid_volume_recovery;
+mod contradictions;
+mod course_laws;
+mod diagnosis_laws;
+mod instances;
+mod laws;
+mod money_laws;
+mod response_recovery;
+mod results_estimate_coverage;
+mod type_laws;

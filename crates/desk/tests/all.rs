@@ -1,0 +1,21 @@
+//! The crate's tests from outside, in one program: each is linked once.
+
+mod alarms;
+mod bids;
+mod budgets;
+mod changes;
+mod common;
+mod connections;
+mod false_alarms;
+mod findings;
+mod imports;
+mod money_advice;
+mod nothing_lost;
+mod past_days;
+mod planted_faults;
+mod sentences;
+mod settings;
+mod shared;
+mod splits;
+mod week_laws;
+mod wording;

@@ -1,0 +1,10 @@
+//! The crate's tests from outside, in one program: each is linked once.
+
+mod bids;
+mod common;
+mod doors;
+mod money;
+mod pages;
+mod purposes;
+mod shared_and_estimate;
+mod statements;
