@@ -348,3 +348,107 @@ fn help_stands_everywhere() {
         assert!(!o.stdout.is_empty());
     }
 }
+
+/// The thresholds of the handbook's example, refined at one item, and a custom rule.
+const RULES: &str = r#"{"format":"gold-tiller/rules@1","currency":"EUR","window_days":30,"settle_days":2,
+ "bid_rules":[{"scope":{"campaign":"spring"},"spend_without_sale":20,"acos_ceiling":0.35,"headroom":0.41,"lowest_bid":1.0,"clicks_before_acting":10,"min_cvr_near_break_even":0.10},
+              {"scope":{"campaign":"Spring","ad_group":"Kits","item":"hive kit"},"lowest_bid":0.5}],
+ "custom_rules":[{"name":"No result","rule":{"things":"ad_groups",
+   "when":{"all":[{"metric":"conversions","over":{"days":14},"is":"at_most","than":{"value":0}}]},
+   "evidence":{"spend":{"times_target":3},"days":3},"then":"pause"}}]}"#;
+
+/// Items of 20 days, each with the same clicks, spend, sales and value every day.
+fn items() -> String {
+    let mut rows = String::from(
+        "date,channel,campaign,ad_group,kind,item,match_type,impressions,clicks,spend,conversions,value,currency,bid\n",
+    );
+    for day in 1..=20 {
+        for (group, item, clicks, spend, sold, bid) in [
+            ("Kits", "Hive kit", 2, 2.0, 0.25, 2.0),
+            ("Kits", "smoker", 1, 1.2, 0.0, 1.5),
+            ("Suits", "bee suit", 0, 0.0, 0.0, 1.0),
+        ] {
+            let value = sold * 40.0;
+            rows.extend([format!(
+                "2026-11-{day:02},Stallway,Spring,{group},listing,{item},,90,{clicks},{spend},{sold},{value},EUR,{bid}\n"
+            )]);
+        }
+        let other =
+            format!("2026-11-{day:02},Stallway,Autumn,Jars,listing,jar,,90,1,1,0,0,EUR,1\n");
+        rows.extend([other]);
+    }
+    rows
+}
+
+#[test]
+fn rules_are_checked_over_a_report() {
+    let path = std::env::temp_dir().join(format!("rules-{}.json", std::process::id()));
+    std::fs::write(&path, RULES).unwrap();
+    let rules = path.to_string_lossy().into_owned();
+    let ask = |more: &[&str]| {
+        let mut args = vec!["rules", "check", &rules, "--report", "-", "--target-cpa", "5"];
+        args.extend(more);
+        run(&args, &items())
+    };
+    let o = ask(&[]);
+    assert_eq!(o.status.code(), Some(0), "{}", err(&o));
+    // 18 settled days: 36 clicks, 36 spent, 4.5 sales worth 180: an ACoS of 20%, and 1.00 + 0.41.
+    insta::assert_snapshot!(out(&o), @r"
+    Spring › Kits › Hive kit   bid 1.41      costs 20.0% of its sales, at most 35.0%: the average click of 1.00 and 0.41 above it
+    Spring › Kits › smoker     pause         21.60 spent without a sale, of 20.00 allowed
+    Spring › Suits › bee suit  wait          0 of 10 clicks
+    Autumn › Jars › jar        wait          no rule sets its spend without a sale
+    Spring › Suits             wait          No result: the condition holds, but it has spent 0.00 of 15.00
+    Autumn › Jars              wait          No result: the condition holds, but it has spent 14.00 of 15.00
+    Spring › Kits › Hive kit: its bid sinks from 2.00 to 0.82; 1.00 above its average click would hold it
+    ");
+    let o = ask(&["--json"]);
+    let answer: serde_json::Value = serde_json::from_str(&out(&o)).unwrap();
+    let kit = &answer["actions"][0];
+    assert_eq!((kit["action"].as_str(), kit["to"].as_f64()), (Some("bid"), Some(1.41)));
+    let from = &answer["inherited"]["Spring › Kits › Hive kit"];
+    assert_eq!(from["lowest_bid"], "Spring › Kits › Hive kit");
+    assert_eq!(from["headroom"], "Spring");
+    let spiral = &answer["spirals"][0];
+    // A click costs half of the bid: it rests at 0.82, and needs as much as a click costs to hold.
+    assert!((spiral["rests_at"].as_f64().unwrap() - 0.82).abs() < 1e-9);
+    assert!((spiral["headroom_that_holds"].as_f64().unwrap() - 1.0).abs() < 1e-9);
+    for (change, more, says) in [
+        (("\"Kits\"", "\"Kit\""), &[][..], "there is no ad group ‘Kit’; there are: Kits, Suits"),
+        (("\"headroom\":0.41", "\"headroom\":-1"), &[], "bid_rules[0]: the amount above"),
+        (("", ""), &["--as-of", "soon"], "invalid value"),
+    ] {
+        std::fs::write(&path, RULES.replace(change.0, change.1)).unwrap();
+        let o = ask(more);
+        assert_eq!(o.status.code(), Some(2), "{}", err(&o));
+        assert!(err(&o).contains(says), "{}", err(&o));
+    }
+    std::fs::write(&path, RULES).unwrap();
+    let o = run(&["rules", "check", &rules, "--report", "-"], &items());
+    assert_eq!(o.status.code(), Some(2));
+    assert!(err(&o).contains("‘No result’ compares with the target"), "{}", err(&o));
+    std::fs::remove_file(path).unwrap();
+}
+
+#[test]
+fn rules_are_rehearsed_over_a_report() {
+    let path = std::env::temp_dir().join(format!("rehearse-{}.json", std::process::id()));
+    std::fs::write(&path, RULES).unwrap();
+    let rules = path.to_string_lossy().into_owned();
+    let args = ["rules", "rehearse", &rules, "--report", "-", "--target-cpa", "5"];
+    let o = run(&args, &items());
+    assert_eq!(o.status.code(), Some(0), "{}", err(&o));
+    insta::assert_snapshot!(out(&o), @r"
+    Bid rule: 20 rounds from 1 Nov 2026 to 20 Nov 2026, 3 actions; kept 23.51 (17.47 to 27.50), lost 1.2 (0.6 to 1.7) conversions; 1 pauses right, 0 by mistake
+      2026-11-08  Spring › Kits › Hive kit  bid 1.41      costs 20.0% of its sales, at most 35.0%: the average click of 1.00 and 0.41 above it; kept 6.31 (3.40 to 8.45)
+      2026-11-13  Spring › Kits › smoker    pause         10 clicks without a sale; kept 9.60
+      2026-11-15  Spring › Kits › Hive kit  bid 1.12      costs 20.0% of its sales, at most 35.0%: the average click of 1.00 and 0.41 above it; kept 7.59 (4.47 to 9.44)
+    No result: 20 rounds from 1 Nov 2026 to 20 Nov 2026, 0 actions; kept 0.00, lost 0 conversions; 0 pauses right, 0 by mistake
+    ");
+    let mut late = args.to_vec();
+    late.extend(["--from", "2026-12-24"]);
+    let o = run(&late, &items());
+    assert_eq!(o.status.code(), Some(2));
+    assert!(err(&o).contains("ends before it begins"), "{}", err(&o));
+    std::fs::remove_file(path).unwrap();
+}

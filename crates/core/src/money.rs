@@ -257,6 +257,13 @@ impl Price {
     }
 }
 
+/// In units.
+impl From<Micros> for f64 {
+    fn from(amount: Micros) -> Self {
+        amount.to_units()
+    }
+}
+
 impl From<Price> for f64 {
     fn from(price: Price) -> Self {
         price.0

@@ -11,4 +11,5 @@ mod laws;
 mod money_laws;
 mod response_recovery;
 mod results_estimate_coverage;
+mod rule_laws;
 mod type_laws;

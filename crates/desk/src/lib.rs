@@ -23,6 +23,7 @@ pub mod pace;
 pub mod plans;
 pub mod report_file;
 pub mod rows;
+pub mod rules;
 mod since;
 pub mod spend;
 pub mod steps;

@@ -70,11 +70,12 @@ pub(crate) struct Row {
     pub channel: String,
     pub campaign: String,
     pub ad_group: String,
+    pub item: String,
     kind: &'static str,
     pub tally: Tally,
     budget: Option<Micros>,
     lost_to_bid: Option<Micros>,
-    bid: Option<Micros>,
+    pub bid: Option<Micros>,
 }
 
 impl Report {
@@ -102,6 +103,7 @@ impl Report {
                     channel: r.channel.into_owned(),
                     campaign: r.campaign.into_owned(),
                     ad_group: r.ad_group.into_owned(),
+                    item: r.item.into_owned(),
                     kind: r.kind.word(),
                     tally: Tally {
                         impressions: r.impressions,

@@ -7,4 +7,3 @@ mod money;
 mod pages;
 mod purposes;
 mod shared_and_estimate;
-mod statements;

@@ -1,10 +1,13 @@
 //! No page reads more than it shows: how many statements a page takes, when it is opened and when it is opened again.
+//! A program of its own: what other tests keep would push out what it counts on.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
+
+mod common;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use crate::common::Site;
+use common::Site;
 use tiller_desk::PgPool;
 use tiller_store::MIGRATIONS;
 use tracing::{Event, Subscriber};

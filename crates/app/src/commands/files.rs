@@ -14,6 +14,8 @@ use tiller_desk::numerals::{money, number, or_absent, percent, probability, sign
 use tiller_desk::plans::answer::{self, AnswerFile};
 use tiller_desk::plans::file::PlanFile;
 use tiller_desk::report_file::{Report, ReportError, row_error};
+use tiller_desk::rules::file::RulesFile;
+use tiller_desk::rules::report::{RehearsalAnswer, RulesAnswer};
 
 use super::{Allocate, BadInput, Bids, Diagnose};
 
@@ -117,7 +119,7 @@ fn target(cpa: Option<f64>, roas: Option<f64>) -> anyhow::Result<Target> {
 }
 
 /// What is wrong with a report; its first bad rows are named.
-fn unread(report: &Path, error: &ReportError) -> BadInput {
+pub fn unread(report: &Path, error: &ReportError) -> BadInput {
     if let ReportError::Rows(rows) = error {
         rows.iter().take(20).for_each(|r| eprintln!("{}", row_error(r)));
     }
@@ -226,6 +228,9 @@ fn schemas() -> anyhow::Result<Vec<(&'static str, String)>> {
         ("plan-answer.schema.json", json(schemars::schema_for!(AnswerFile))?),
         ("diagnosis.schema.json", json(schemars::schema_for!(DiagnosisFile))?),
         ("bids.schema.json", json(schemars::schema_for!(BidsFile))?),
+        ("rules.schema.json", json(schemars::schema_for!(RulesFile))?),
+        ("rules-answer.schema.json", json(schemars::schema_for!(RulesAnswer))?),
+        ("rehearsal.schema.json", json(schemars::schema_for!(RehearsalAnswer))?),
         ("report.table-schema.json", serde_json::to_string_pretty(&table_schema())? + "\n"),
         (
             "channel.openapi.json",

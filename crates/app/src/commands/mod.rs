@@ -2,6 +2,7 @@
 
 mod files;
 mod market;
+mod rules;
 mod server;
 
 use std::net::IpAddr;
@@ -36,6 +37,9 @@ enum Command {
     Diagnose(Diagnose),
     /// Tell of each campaign of a report what a click costs, what it may cost, and how to bid.
     Bids(Bids),
+    /// Look at rules over a report file; no database is needed.
+    #[command(subcommand)]
+    Rules(Rules),
     /// The stand-in market.
     #[command(subcommand)]
     Market(market::Command),
@@ -192,6 +196,48 @@ struct Bids {
 }
 
 #[derive(Debug, Subcommand)]
+enum Rules {
+    /// Tell what the rules do about each item as of a day.
+    Check {
+        #[command(flatten)]
+        over: RulesOver,
+        /// The day whose evening it is; the report's last one unless given.
+        #[arg(long)]
+        as_of: Option<NaiveDate>,
+    },
+    /// Tell what the rules would have done on the report's days, and what came of that.
+    Rehearse {
+        #[command(flatten)]
+        over: RulesOver,
+        /// First morning.
+        #[arg(long)]
+        from: Option<NaiveDate>,
+        /// Last morning.
+        #[arg(long)]
+        to: Option<NaiveDate>,
+    },
+}
+
+#[derive(Debug, Args)]
+#[command(group(ArgGroup::new("target")))]
+struct RulesOver {
+    /// The rules, as JSON.
+    rules: PathBuf,
+    /// The report, as CSV, or - for standard input.
+    #[arg(long)]
+    report: PathBuf,
+    /// What a conversion may cost, where a rule compares with the target.
+    #[arg(long, group = "target")]
+    target_cpa: Option<f64>,
+    /// What a unit of spend has to return.
+    #[arg(long, group = "target")]
+    target_roas: Option<f64>,
+    /// Print the answer as JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+#[derive(Debug, Subcommand)]
 enum User {
     /// Add a person, or give one a new password; it is read from standard input.
     Add {
@@ -275,6 +321,7 @@ pub fn run(cli: Cli) -> anyhow::Result<ExitCode> {
         Command::Allocate(args) => files::allocate(&args),
         Command::Diagnose(args) => files::diagnose(&args),
         Command::Bids(args) => files::bids(&args),
+        Command::Rules(command) => rules::run(&command),
         Command::Market(command) => market::run(command),
         Command::Formats { folder } => files::formats(&folder),
         Command::Completions { shell } => {

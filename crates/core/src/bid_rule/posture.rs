@@ -102,9 +102,10 @@ impl Posture {
             Self::Launch => (LAUNCH_CVR, Reason::UsualRate),
             Self::Hold | Self::Harvest => (0.0, Reason::NoRate),
         };
-        let (clicks, why_clicks) = match ground.thin {
-            true => (CLICKS.1, Reason::ThinMarket),
-            false => (CLICKS.0, Reason::UsualClicks),
+        let (clicks, why_clicks) = if ground.thin {
+            (CLICKS.1, Reason::ThinMarket)
+        } else {
+            (CLICKS.0, Reason::UsualClicks)
         };
         let gap =
             ground.bid.zip(ground.cpc).map(|(bid, cpc)| bid - cpc).filter(|g| *g > Price(0.0));

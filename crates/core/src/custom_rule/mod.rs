@@ -234,6 +234,12 @@ impl<C> CustomRule<C> {
         })
     }
 
+    /// Whether it asks what a result may cost.
+    pub fn asks_for_target(&self) -> bool {
+        self.when.clauses().any(|c| matches!(c.than, Than::Target(_)))
+            || matches!(self.evidence.spend, Some(Amount::TimesTarget(_)))
+    }
+
     /// What it sets where so much is set now: within its floor and ceiling.
     pub fn moved(&self, now: Price) -> Option<Price> {
         let to = match self.then {

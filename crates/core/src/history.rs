@@ -1,0 +1,201 @@
+//! What was counted of a thing day by day, with the day on which each conversion was reported: what was known on any
+//! evening can be told from it.
+//!
+//! ```
+//! use chrono::NaiveDate;
+//! use tiller_core::history::{Came, Counted, History};
+//! use tiller_core::{Micros, Window};
+//! let day = |d| NaiveDate::from_ymd_opt(2026, 11, d).unwrap();
+//! let counted = Counted { day: day(1), impressions: 90, clicks: 3, spend: Micros::from_units(2.0), bid: None };
+//! let came = Came { day: day(1), age: 4, conversions: 1.0, value: Micros::ZERO };
+//! let history = History::new(vec![counted], vec![came]);
+//! let window = Window::ending(day(3), 7);
+//! assert_eq!(history.tally(window, day(4)).conversions, 0.0, "it came four days later");
+//! assert_eq!(history.tally(window, day(5)).conversions, 1.0);
+//! ```
+
+use chrono::NaiveDate;
+
+use crate::metrics::Tally;
+use crate::money::Micros;
+use crate::window::Window;
+
+/// A day's clicks.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Counted {
+    /// The day.
+    pub day: NaiveDate,
+    /// Times shown.
+    pub impressions: i64,
+    /// Times clicked.
+    pub clicks: i64,
+    /// Money paid.
+    pub spend: Micros,
+    /// The bid that stood, if reports tell.
+    pub bid: Option<Micros>,
+}
+
+/// Conversions of a day's clicks that were reported so many days later.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Came {
+    /// The day of the click.
+    pub day: NaiveDate,
+    /// Days until they were reported.
+    pub age: u16,
+    /// How many.
+    pub conversions: f64,
+    /// Their value.
+    pub value: Micros,
+}
+
+/// A thing's days.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct History {
+    days: Vec<Counted>,
+    came: Vec<Came>,
+}
+
+impl History {
+    /// Of days and conversions in any order.
+    pub fn new(mut days: Vec<Counted>, mut came: Vec<Came>) -> Self {
+        days.sort_by_key(|d| d.day);
+        came.sort_by_key(|c| (c.day, c.age));
+        Self { days, came }
+    }
+
+    /// Several things as one; the bid is the highest that stood.
+    pub fn together<'a>(all: impl Iterator<Item = &'a Self>) -> Self {
+        let (mut days, mut came): (Vec<Counted>, Vec<Came>) = (Vec::new(), Vec::new());
+        for one in all {
+            days.extend(&one.days);
+            came.extend(&one.came);
+        }
+        let mut whole = Self::new(days, came);
+        whole.days.dedup_by(|next, sum| {
+            let same = next.day == sum.day;
+            if same {
+                sum.impressions += next.impressions;
+                sum.clicks += next.clicks;
+                sum.spend += next.spend;
+                sum.bid = sum.bid.max(next.bid);
+            }
+            same
+        });
+        whole.came.dedup_by(|next, sum| {
+            let same = (next.day, next.age) == (sum.day, sum.age);
+            if same {
+                sum.conversions += next.conversions;
+                sum.value += next.value;
+            }
+            same
+        });
+        whole
+    }
+
+    /// The first day with anything counted.
+    pub fn first(&self) -> Option<NaiveDate> {
+        self.days.first().map(|d| d.day)
+    }
+
+    /// The days of a window.
+    pub fn days(&self, window: Window) -> &[Counted] {
+        within(&self.days, window, |d| d.day)
+    }
+
+    /// What was counted in a window, as it had been reported by an evening.
+    pub fn tally(&self, window: Window, by: NaiveDate) -> Tally {
+        let mut sum = Tally::default();
+        for d in self.days(window).iter().take_while(|d| d.day <= by) {
+            sum.impressions += d.impressions;
+            sum.clicks += d.clicks;
+            sum.spend += d.spend;
+        }
+        for c in within(&self.came, window, |c| c.day) {
+            if (by - c.day).num_days() >= i64::from(c.age) {
+                sum.conversions += c.conversions;
+                sum.value += c.value;
+            }
+        }
+        sum
+    }
+
+    /// The last bid that stood up to a day.
+    pub fn bid_on(&self, day: NaiveDate) -> Option<Micros> {
+        let until = self.days.partition_point(|d| d.day <= day);
+        self.days[..until].iter().rev().find_map(|d| d.bid)
+    }
+
+    /// Whether nothing was ever counted.
+    pub fn is_empty(&self) -> bool {
+        self.days.is_empty()
+    }
+}
+
+/// The part of what is in order of days that lies in a window.
+fn within<T>(all: &[T], window: Window, day: impl Fn(&T) -> NaiveDate) -> &[T] {
+    let from = all.partition_point(|x| day(x) < window.from());
+    let to = all.partition_point(|x| day(x) <= window.to());
+    &all[from..to.max(from)]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn day(n: i64) -> NaiveDate {
+        NaiveDate::from_ymd_opt(2026, 9, 1).unwrap() + chrono::Duration::days(n)
+    }
+
+    fn histories() -> impl Strategy<Value = History> {
+        let days = proptest::collection::vec((0i64..40, 0i64..20, 0i64..5_000_000), 0..20);
+        let came = proptest::collection::vec((0i64..40, 0u16..10, 0u8..4), 0..20);
+        (days, came).prop_map(|(days, came)| {
+            let mut days: Vec<Counted> = days
+                .into_iter()
+                .map(|(d, clicks, spend)| Counted {
+                    day: day(d),
+                    impressions: clicks * 9,
+                    clicks,
+                    spend: Micros::new(spend),
+                    bid: Some(Micros::new(spend / 2)),
+                })
+                .collect();
+            days.sort_by_key(|d| d.day);
+            days.dedup_by_key(|d| d.day);
+            let came = came.into_iter().map(|(d, age, n)| Came {
+                day: day(d),
+                age,
+                conversions: f64::from(n),
+                value: Micros::from_units(f64::from(n) * 30.0),
+            });
+            History::new(days, came.collect())
+        })
+    }
+
+    proptest! {
+        /// What is known only grows, and in the end all of it is.
+        #[test]
+        fn more_is_known_later(h in histories(), from in 0i64..30, length in 1u64..20, by in 0i64..60) {
+            let window = Window::ending(day(from), length);
+            let known = h.tally(window, day(by));
+            let later = h.tally(window, day(by + 1));
+            prop_assert!(known.conversions <= later.conversions && known.clicks <= later.clicks);
+            let whole = Window::new(day(-1), day(100)).unwrap();
+            let parts = Window::new(day(-1), day(from)).zip(Window::new(day(from + 1), day(100)));
+            let (a, b) = parts.unwrap();
+            prop_assert_eq!(h.tally(a, day(200)) + h.tally(b, day(200)), h.tally(whole, day(200)));
+        }
+
+        /// Together they count what each counts.
+        #[test]
+        fn together_is_the_sum(a in histories(), b in histories(), to in 0i64..50, by in 0i64..60) {
+            let window = Window::ending(day(to), 25);
+            let both = History::together([&a, &b].into_iter());
+            let sum = a.tally(window, day(by)) + b.tally(window, day(by));
+            prop_assert_eq!(both.tally(window, day(by)), sum);
+            prop_assert_eq!(both.first(), a.first().into_iter().chain(b.first()).min());
+            prop_assert_eq!(both.bid_on(day(100)).is_some(), !(a.is_empty() && b.is_empty()));
+        }
+    }
+}

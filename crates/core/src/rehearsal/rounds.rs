@@ -1,0 +1,298 @@
+//! What a rule would have done, day by day.
+
+use chrono::{Days as Later, NaiveDate};
+
+use super::worth::{Campaigns, follow};
+use super::{Act, Because, Days, Found, Rehearsal, Thing};
+use crate::bid_rule::{self, Case, decide};
+use crate::custom_rule::{Action, CustomRule, Known, Over, Verdict};
+use crate::history::History;
+use crate::ids::CampaignId;
+use crate::metrics::Tally;
+use crate::money::Price;
+use crate::rule::{BidRule, Body, Rule};
+use crate::target::Target;
+use crate::window::{Window, last_settled};
+
+/// What is known of a thing on an evening.
+struct Seen<'a> {
+    thing: &'a Thing,
+    group: &'a History,
+    end: NaiveDate,
+    by: NaiveDate,
+}
+
+impl Seen<'_> {
+    fn of(&self, history: &History, over: Over) -> Tally {
+        match over {
+            Over::Days(n) => history.tally(Window::ending(self.end, n.into()), self.by),
+            Over::Life => {
+                let first = self.thing.history.first();
+                let window = first.and_then(|first| Window::new(first, self.end));
+                window.map(|w| history.tally(w, self.by)).unwrap_or_default()
+            }
+        }
+    }
+}
+
+impl Known for Seen<'_> {
+    fn last(&self, days: u16) -> Tally {
+        self.of(&self.thing.history, Over::Days(days))
+    }
+
+    fn before(&self, days: u16) -> Tally {
+        self.thing.history.tally(Window::ending(self.end, days.into()).before(), self.by)
+    }
+
+    fn life(&self) -> Tally {
+        self.of(&self.thing.history, Over::Life)
+    }
+
+    fn peers(&self, over: Over) -> Tally {
+        self.of(self.group, over) - self.of(&self.thing.history, over)
+    }
+
+    fn age(&self) -> u64 {
+        let first = self.thing.history.first();
+        first.and_then(|first| Window::new(first, self.end)).map_or(0, |w| w.days())
+    }
+
+    fn target(&self) -> Option<Target> {
+        self.thing.target
+    }
+
+    fn dispersion(&self) -> f64 {
+        self.thing.dispersion
+    }
+
+    fn aov(&self) -> Option<Price> {
+        self.thing.aov
+    }
+}
+
+/// What a rule makes of each thing on the evening of a day, of those with anything counted in its window; what does not
+/// concern it is left out.
+pub fn look<'a>(
+    rule: &'a Body,
+    things: &'a [Thing],
+    groups: &'a [History],
+    by: NaiveDate,
+    settle: u64,
+) -> impl Iterator<Item = Found> + 'a {
+    let end = last_settled(by, settle);
+    things.iter().enumerate().filter_map(move |(n, thing)| match rule {
+        Body::Bid(rule) => bid(rule, n, thing, end, by),
+        Body::Custom(rule) => custom(rule, n, thing, groups, end, by),
+    })
+}
+
+fn bid(rule: &BidRule, n: usize, thing: &Thing, end: NaiveDate, by: NaiveDate) -> Option<Found> {
+    let window = Window::ending(end, rule.window_days.into());
+    let known = thing.history.tally(window, by);
+    of_table(rule, n, thing, known)
+}
+
+/// What the table of thresholds says of what was counted.
+pub fn of_table(rule: &BidRule, n: usize, thing: &Thing, known: Tally) -> Option<Found> {
+    if known.is_empty() {
+        return None;
+    }
+    let limits = rule.limits.at(thing.spot).complete().ok()?;
+    let decision = decide(&limits, &known);
+    let action = match decision.action {
+        bid_rule::Action::Wait => None,
+        bid_rule::Action::Pause => Some(Action::Pause),
+        bid_rule::Action::Bid(bid) => Some(Action::BidTo(bid.into())),
+    };
+    Some(Found { thing: n, action, because: Because::Case(decision.case), known })
+}
+
+fn custom(
+    rule: &CustomRule<CampaignId>,
+    n: usize,
+    thing: &Thing,
+    groups: &[History],
+    end: NaiveDate,
+    by: NaiveDate,
+) -> Option<Found> {
+    let seen = Seen { thing, group: groups.get(thing.group)?, end, by };
+    let known = seen.of(&thing.history, rule.when.longest());
+    if known.is_empty() {
+        return None;
+    }
+    let found = |action, because| Some(Found { thing: n, action, because, known });
+    match rule.judge(&seen) {
+        Verdict::No => None,
+        Verdict::Lacks(lack) => found(None, Because::Lacks(lack)),
+        Verdict::Yes => found(Some(rule.then), Because::Holds),
+    }
+}
+
+/// Where a thing stands in a rehearsal.
+#[derive(Clone, Copy, Default)]
+struct Standing {
+    stopped: bool,
+    /// What stands for its bid, once the rule has set it.
+    bid: Option<Price>,
+    budget: Option<Price>,
+    /// The last morning on which it was touched.
+    touched: Option<NaiveDate>,
+    /// Which of the acts touched it last.
+    last: Option<usize>,
+    /// Whether it was ever stopped by the rule; whether its bid went up, and down.
+    moved: (bool, bool),
+}
+
+/// Runs a rule over past days. It knows on each morning what had been reported the evening before; `campaigns` tells how
+/// far each day's budget was used up.
+pub fn rehearse(
+    rule: &Rule,
+    things: &[Thing],
+    groups: &[History],
+    days: Days,
+    campaigns: &Campaigns,
+) -> Rehearsal {
+    let mut all = Rehearsal::default();
+    let mut standing = vec![Standing::default(); things.len()];
+    let mornings = days.from.iter_days().take_while(|d| *d <= days.to);
+    for day in mornings.filter(|d| rule.schedule.runs_on(*d)) {
+        let Some(by) = day.pred_opt() else { continue };
+        all.rounds.push(day);
+        for found in look(&rule.body, things, groups, by, days.settle) {
+            all.looks += 1;
+            let (thing, now) = (&things[found.thing], &mut standing[found.thing]);
+            let rests =
+                |touched: NaiveDate| touched + Later::new(rule.cool_down().max(1).into()) > day;
+            if now.touched.is_some_and(rests) {
+                continue;
+            }
+            let Some(action) = found.action else {
+                all.waits += 1;
+                continue;
+            };
+            let Some(moved) = moved(rule, action, thing, now, day) else { continue };
+            let undoes = now.moved;
+            match moved.way {
+                Some(true) => now.moved.0 = true,
+                Some(false) => now.moved.1 = true,
+                None => {}
+            }
+            if now.moved == (true, true) && undoes != (true, true) {
+                all.undone.push(found.thing);
+            }
+            (now.touched, now.last) = (Some(day), Some(all.acts.len()));
+            (now.stopped, now.bid, now.budget) = (moved.stopped, moved.bid, moved.budget);
+            let found = Found { action: Some(moved.action), ..found };
+            all.acts.push(Act::begun(day, found, moved.from_to));
+        }
+    }
+    // What followed each act: to the eve of the next on the same thing.
+    let mut until = vec![days.known; things.len()];
+    for n in (0..all.acts.len()).rev() {
+        let act = &mut all.acts[n];
+        let thing = act.found.thing;
+        if let Some(window) = Window::new(act.day, until[thing]) {
+            follow(act, &things[thing], window, days.known, campaigns);
+        }
+        until[thing] = act.day.pred_opt().unwrap_or(act.day);
+    }
+    all
+}
+
+/// What an action makes of a thing.
+struct Moved {
+    action: Action,
+    stopped: bool,
+    bid: Option<Price>,
+    budget: Option<Price>,
+    from_to: Option<(Price, Price)>,
+    /// Whether it is more than before; none where that can't be said.
+    way: Option<bool>,
+}
+
+/// What an action does to a thing as it stands; none where that is so already, or can't be done.
+fn moved(
+    rule: &Rule,
+    action: Action,
+    thing: &Thing,
+    now: &Standing,
+    day: NaiveDate,
+) -> Option<Moved> {
+    let stood = || thing.history.bid_on(day.pred_opt()?).map(Price::from).and_then(Price::positive);
+    let (bid, budget) = (now.bid.or_else(stood), now.budget.or(thing.budget));
+    let same = Moved {
+        action,
+        stopped: now.stopped,
+        bid: now.bid,
+        budget: now.budget,
+        from_to: None,
+        way: None,
+    };
+    let to = |from: Price| match (&rule.body, action) {
+        (Body::Custom(custom), _) => custom.moved(from),
+        (Body::Bid(_), Action::BidTo(to)) => Some(to),
+        (Body::Bid(_), _) => None,
+    };
+    // What a coin can't tell apart is no move.
+    let part = |from: Price, to: Price| ((to / from) - 1.0).abs() >= 0.005;
+    match action {
+        // What it stopped, it leaves alone, unless it is to run again.
+        Action::Pause if !now.stopped => Some(Moved { stopped: true, way: Some(false), ..same }),
+        Action::Resume if now.stopped => Some(Moved { stopped: false, way: Some(true), ..same }),
+        Action::Pause | Action::Resume => None,
+        _ if now.stopped => None,
+        Action::BidBy(_) | Action::BidTo(_) | Action::TargetBy(_) => {
+            let from = bid?;
+            // A bid rule adds to what a click costs at the bid that it has set, not at the one that stood.
+            let to = match (&rule.body, action) {
+                (Body::Bid(_), Action::BidTo(to)) => at_own_bid(rule, thing, now, to, day)?,
+                _ => to(from)?,
+            };
+            part(from, to).then_some(Moved {
+                action: if let Action::BidTo(_) = action { Action::BidTo(to) } else { action },
+                bid: Some(to),
+                from_to: Some((from, to)),
+                way: Some(to > from),
+                ..same
+            })
+        }
+        Action::BudgetBy(_) | Action::BudgetTo(_) => {
+            let (from, to) = (budget?, to(budget?)?);
+            part(from, to).then_some(Moved {
+                budget: Some(to),
+                from_to: Some((from, to)),
+                way: Some(to > from),
+                ..same
+            })
+        }
+        Action::Exclude => Some(Moved { stopped: true, way: Some(false), ..same }),
+        Action::Tell => Some(same),
+    }
+}
+
+/// A bid that goes by the average click, where the rule has set the bid before: the click then costs as large a share of
+/// that as it cost of the bid that stood.
+fn at_own_bid(
+    rule: &Rule,
+    thing: &Thing,
+    now: &Standing,
+    to: Price,
+    day: NaiveDate,
+) -> Option<Price> {
+    let Body::Bid(of) = &rule.body else { return Some(to) };
+    let (Some(own), Some(stood)) = (now.bid, thing.history.bid_on(day)) else { return Some(to) };
+    let limits = of.limits.at(thing.spot).complete().ok()?;
+    let headroom = Price::from(limits.headroom);
+    let lowest = Price::from(limits.lowest_bid);
+    let stood = Price::from(stood).positive()?;
+    let pays = to > lowest && to > headroom;
+    let share = (to - headroom) / stood;
+    Some(if pays && share < 1.0 { (own * share + headroom).max(lowest) } else { to })
+}
+
+impl Found {
+    /// Whether the row of the table that bids by the average click held.
+    pub fn by_average(&self) -> bool {
+        self.because == Because::Case(Case::Pays)
+    }
+}

@@ -1,0 +1,13 @@
+//! Rules: what was decided twice by hand, written down, rehearsed on the past, run when due, and watched.
+//!
+//! - `file`: the file format, and names in it
+//! - `things`: what a rule looks at, with its days
+//! - `report`: rules over a report file
+//! - `words`: what a rule does, and why, in words
+
+pub mod file;
+pub mod report;
+mod things;
+pub mod words;
+
+pub use things::{Place, Things};
