@@ -59,5 +59,9 @@ ids! {
     /// Dated steps of a budget.
     CourseId,
     /// Something decided that goes to no channel.
-    DecisionId
+    DecisionId,
+    /// A rule.
+    RuleId,
+    /// One time that a rule runs.
+    RunId
 }

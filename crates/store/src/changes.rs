@@ -7,6 +7,7 @@ use tiller_core::Window;
 use tiller_core::course::Kind;
 use tiller_core::ids::{
     AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, CourseId, ItemId, PersonId,
+    RunId,
 };
 
 use crate::StoreError;
@@ -71,13 +72,16 @@ pub enum Author {
     Person(PersonId),
     /// A course takes its next step.
     Course(CourseId),
+    /// A rule runs.
+    Rule(RunId),
 }
 
 impl Author {
-    fn ids(self) -> (Option<i64>, Option<i64>) {
+    fn ids(self) -> (Option<i64>, Option<i64>, Option<i64>) {
         match self {
-            Self::Person(id) => (Some(id.0), None),
-            Self::Course(id) => (None, Some(id.0)),
+            Self::Person(id) => (Some(id.0), None, None),
+            Self::Course(id) => (None, Some(id.0), None),
+            Self::Rule(id) => (None, None, Some(id.0)),
         }
     }
 }
@@ -121,6 +125,10 @@ pub struct Change {
     pub author: Option<String>,
     /// The kind of the course that it is a step of.
     pub course: Option<Kind>,
+    /// The rule that made it, by its name then.
+    pub rule: Option<String>,
+    /// The run of it.
+    pub run: Option<RunId>,
     /// When.
     pub created_at: DateTime<Utc>,
     /// How far it has come.
@@ -217,7 +225,7 @@ pub(crate) async fn add_in(
     fn each<T>(new: &[NewChange], of: impl Fn(&NewChange) -> T) -> Vec<T> {
         new.iter().map(of).collect()
     }
-    let (person, course) = author.ids();
+    let (person, course, run) = author.ids();
     Ok(sqlx::query_scalar!(
         r#"WITH new AS (
                SELECT DISTINCT ON (campaign_id, ad_group_id, item_id, set_to) *
@@ -225,8 +233,8 @@ pub(crate) async fn add_in(
                            $11::jsonb[], $12::text[], $13::bigint[], $14::text[], $15::bigint[], $16::bigint[], $18::text[]) WITH ORDINALITY
                     AS n(campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told, nth)
                ORDER BY campaign_id, ad_group_id, item_id, set_to, nth)
-           INSERT INTO change (account_id, created_by, course_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told)
-           SELECT $1, $2, $17, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told
+           INSERT INTO change (account_id, created_by, course_id, run_id, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told)
+           SELECT $1, $2, $17, $19, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told
            FROM new n
            WHERE NOT EXISTS (SELECT 1 FROM change c WHERE c.account_id = $1 AND c.state IN ('waiting', 'sending') AND c.campaign_id = n.campaign_id
                AND c.ad_group_id IS NOT DISTINCT FROM n.ad_group_id AND c.item_id IS NOT DISTINCT FROM n.item_id AND c.set_to = n.set_to)
@@ -249,9 +257,36 @@ pub(crate) async fn add_in(
         &each(new, |n| n.undoes.map(|i| i.0)) as &[Option<i64>],
         &each(new, |n| n.spend_a_day) as &[Option<i64>],
         course,
-        &each(new, |n| n.told.clone())
+        &each(new, |n| n.told.clone()),
+        run
     )
     .fetch_all(&mut *tx)
+    .await?)
+}
+
+/// A change that a run has put in the tray.
+pub(crate) struct OfRun {
+    pub id: ChangeId,
+    pub campaign: CampaignId,
+    pub ad_group: Option<AdGroupId>,
+    pub item: Option<ItemId>,
+    pub set_to: Value,
+}
+
+/// Those of a run, within its transaction.
+pub(crate) async fn of_run_in(
+    tx: &mut sqlx::PgConnection,
+    account: AccountId,
+    run: RunId,
+) -> Result<Vec<OfRun>, StoreError> {
+    Ok(sqlx::query_as!(
+        OfRun,
+        r#"SELECT id AS "id: ChangeId", campaign_id AS "campaign: CampaignId", ad_group_id AS "ad_group: AdGroupId", item_id AS "item: ItemId", set_to
+           FROM change WHERE account_id = $1 AND run_id = $2"#,
+        account.0,
+        run.0
+    )
+    .fetch_all(tx)
     .await?)
 }
 
@@ -267,18 +302,20 @@ pub async fn list(
         r#"SELECT x.id AS "id: ChangeId", x.campaign_id AS "campaign: CampaignId", x.ad_group_id AS "ad_group: AdGroupId",
                   x.item_id AS "item: ItemId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, x.place, x.was, x.set_to,
                   x.setting, x.reason, x.evidence, x.effect, x.a_day, x.spend_a_day, x.origin, p.name AS "author?", k.kind AS "course?: Kind",
-                  x.created_at, x.state AS "state: State", x.answer,
+                  v.body ->> 'name' AS rule, x.run_id AS "run: RunId", x.created_at, x.state AS "state: State", x.answer,
                   x.answered_at, x.from_day, x.look_back, x.looked_at, x.undoes AS "undoes: ChangeId",
                   EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = x.id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
            FROM change x JOIN campaign c ON c.account_id = x.account_id AND c.id = x.campaign_id
            JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
            LEFT JOIN person p ON p.id = x.created_by
            LEFT JOIN course k ON k.account_id = x.account_id AND k.id = x.course_id
+           LEFT JOIN rule_run u ON u.account_id = x.account_id AND u.id = x.run_id
+           LEFT JOIN rule_version v ON v.account_id = u.account_id AND v.rule_id = u.rule_id AND v.version = u.version
            WHERE x.account_id = $1 AND x.state = ANY($2) AND ($3::bigint IS NULL OR x.id = $3) AND ($4::bigint IS NULL OR x.batch_id = $4)
              AND ($5::bigint IS NULL OR x.campaign_id = $5) AND ($6::date IS NULL OR x.from_day BETWEEN $6 AND $7)
              AND ($8::timestamptz IS NULL OR x.answered_at > $8) AND NOT ($9 AND x.looked_at IS NOT NULL)
              AND ($10::date IS NULL OR x.look_back <= $10)
-             AND ($11 = '' OR position(lower($11) IN lower(concat_ws(E'\n', x.place, ch.name, x.reason, p.name, k.kind, x.told))) > 0)
+             AND ($11 = '' OR position(lower($11) IN lower(concat_ws(E'\n', x.place, ch.name, x.reason, p.name, k.kind, v.body ->> 'name', x.told))) > 0)
              AND ($12::bigint IS NULL OR (x.answered_at, x.id) < (SELECT a.answered_at, a.id FROM change a WHERE a.account_id = $1 AND a.id = $12))
            ORDER BY CASE WHEN $13 THEN x.answered_at END DESC, CASE WHEN $13 THEN -x.id ELSE x.id END
            LIMIT $14"#,
@@ -394,8 +431,19 @@ pub async fn again(db: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<
 /// Makes waiting changes the load of new batches, one a channel; tells how many changes. Two who press at
 /// once can't send a change twice: it leaves the waiting ones in the same transaction.
 pub async fn load(db: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u64, StoreError> {
-    let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
     let mut tx = crate::begin(db).await?;
+    let taken = load_in(&mut tx, account, ids).await?;
+    tx.commit().await?;
+    Ok(taken)
+}
+
+/// The same within a transaction.
+pub(crate) async fn load_in(
+    tx: &mut sqlx::PgConnection,
+    account: AccountId,
+    ids: &[ChangeId],
+) -> Result<u64, StoreError> {
+    let ids: Vec<i64> = ids.iter().map(|i| i.0).collect();
     let taken = sqlx::query!(
         "WITH taken AS (UPDATE change SET state = 'sending' WHERE account_id = $1 AND id = ANY($2) AND state = 'waiting' RETURNING id, campaign_id)
          SELECT t.id AS \"id!\", c.channel_id FROM taken t JOIN campaign c ON c.account_id = $1 AND c.id = t.campaign_id ORDER BY t.id",
@@ -428,7 +476,6 @@ pub async fn load(db: &PgPool, account: AccountId, ids: &[ChangeId]) -> Result<u
             .await?;
         }
     }
-    tx.commit().await?;
     Ok(taken.len() as u64)
 }
 
@@ -522,9 +569,9 @@ pub async fn answered(
     .execute(&mut *tx)
     .await?;
     sqlx::query!(
-        "INSERT INTO change (account_id, implied_by, created_by, course_id, origin, campaign_id, place, was, set_to, setting, reason, told,
+        "INSERT INTO change (account_id, implied_by, created_by, course_id, run_id, origin, campaign_id, place, was, set_to, setting, reason, told,
                              evidence, effect, a_day, state, answer, answered_at, from_day, look_back, batch_id)
-         SELECT c.account_id, c.id, c.created_by, c.course_id, c.origin, b.campaign_id, b.place, b.was, b.set_to, b.setting,
+         SELECT c.account_id, c.id, c.created_by, c.course_id, c.run_id, c.origin, b.campaign_id, b.place, b.was, b.set_to, b.setting,
                 concat_ws(' ', c.reason, b.reason), b.told, c.evidence, '', 0, c.state, c.answer, c.answered_at, c.from_day, b.look_back, c.batch_id
          FROM unnest($2::bigint[], $3::bigint[], $4::text[], $5::jsonb[], $6::jsonb[], $7::text[], $8::text[], $9::date[], $10::text[])
               WITH ORDINALITY AS b(change_id, campaign_id, place, was, set_to, setting, reason, look_back, told, nth)

@@ -14,6 +14,7 @@ pub mod merge;
 pub mod months;
 pub mod people;
 pub mod plans;
+pub mod rules;
 pub mod sessions;
 pub mod splits;
 pub mod staging;
