@@ -13,6 +13,7 @@ mod money_advice;
 mod nothing_lost;
 mod past_days;
 mod planted_faults;
+mod rules;
 mod sentences;
 mod settings;
 mod shared;

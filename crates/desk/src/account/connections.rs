@@ -159,6 +159,7 @@ pub async fn let_pass(db: &PgPool, account: &Account, days: u16) -> Result<Naive
     })?;
     let day = open(first)?.pass(days).await?;
     for (account, id) in connections::at_address(db, &first.base_url).await? {
+        tiller_store::rules::by_market_clock(db, account).await?;
         connections::queue(db, account, id).await?;
     }
     Ok(day)

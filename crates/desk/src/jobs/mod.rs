@@ -3,6 +3,7 @@
 //! - [`import`]: an uploaded report
 //! - [`fetch`]: a connection's structure and figures; `staging`: its splits
 //! - [`send`]: a batch of changes
+//! - [`rules`]: a rule that is due
 //! - `caught`: what becomes of a job that panics
 //! - `after`: what follows from new figures
 
@@ -10,5 +11,6 @@ mod after;
 mod caught;
 pub mod fetch;
 pub mod import;
+pub mod rules;
 pub mod send;
 mod staging;

@@ -1,13 +1,19 @@
 //! Rules: what was decided twice by hand, written down, rehearsed on the past, run when due, and watched.
 //!
 //! - `file`: the file format, and names in it
+//! - `ground`: the account as its rules see it
+//! - `keeping`: rules are written, switched, stopped, undone
+//! - `run`: what a rule makes of the account now
 //! - `things`: what a rule looks at, with its days
 //! - `report`: rules over a report file
 //! - `sentence`: a rule as the sentence that it reads as, and back
 //! - `words`: what a rule does, and why, in words
 
 pub mod file;
+pub mod ground;
+pub mod keeping;
 pub mod report;
+pub mod run;
 pub mod sentence;
 mod things;
 pub mod words;

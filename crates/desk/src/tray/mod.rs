@@ -165,10 +165,11 @@ pub async fn withdraw(db: &PgPool, account: &Account, ids: &[ChangeId]) -> Resul
 
 /// Who put a change in the tray.
 pub fn author(change: &Change) -> String {
-    match (&change.author, change.course) {
-        (Some(name), _) => name.clone(),
-        (None, Some(kind)) => format!("the {}", words::course(kind)),
-        (None, None) => "somebody who has left".into(),
+    match (&change.author, change.course, &change.rule) {
+        (Some(name), _, _) => name.clone(),
+        (None, Some(kind), _) => format!("the {}", words::course(kind)),
+        (None, None, Some(rule)) => format!("the rule ‘{rule}’"),
+        (None, None, None) => "somebody who has left".into(),
     }
 }
 

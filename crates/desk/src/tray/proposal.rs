@@ -26,8 +26,10 @@ pub enum Origin {
     Course,
     /// Another strategy.
     Bids,
+    /// A rule.
+    Rule,
 }
-tiller_core::words!(Origin: Hand "hand", Causes "causes", Plan "plan", Week "week", Undo "undo", Course "course", Bids "bids");
+tiller_core::words!(Origin: Hand "hand", Causes "causes", Plan "plan", Week "week", Undo "undo", Course "course", Bids "bids", Rule "rule");
 
 /// What a change is expected to add a day; absent where nothing tells.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]

@@ -115,7 +115,7 @@ pub async fn fetch_all(db: &PgPool) {
 
 /// Makes what waits for later due now, and what a dead worker holds free.
 pub async fn time_passes(db: &PgPool) {
-    for table in ["sync_job", "change_batch"] {
+    for table in ["sync_job", "change_batch", "rule_run"] {
         let sql = format!(
             "UPDATE {table} SET not_before = now() - interval '1 second', claimed_at = claimed_at - interval '2 minutes'"
         );

@@ -133,3 +133,50 @@ pub async fn names(
         })
         .collect())
 }
+
+/// A search term of an ad group, and what was counted of it on a day.
+type TermDay = (Spot, String, NaiveDate, Tally);
+
+/// The days of each search term of an ad group in a window; no report tells when its conversions were reported.
+pub async fn term_histories(
+    db: &PgPool,
+    account: AccountId,
+    campaigns: &[CampaignId],
+    window: Window,
+) -> Result<Vec<(Spot, String, History)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT g.campaign_id AS "campaign: CampaignId", g.id AS "ad_group: AdGroupId", t.text, d.day,
+                  ARRAY[sum(d.impressions), sum(d.clicks), sum(d.spend), sum(d.conversions), sum(d.value)]::bigint[] AS "tally!: Tally"
+           FROM term_day d JOIN term t ON t.account_id = $1 AND t.id = d.term_id
+           JOIN item i ON i.account_id = $1 AND i.id = d.item_id JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
+           WHERE d.account_id = $1 AND d.day BETWEEN $2 AND $3 AND (cardinality($4::bigint[]) = 0 OR g.campaign_id = ANY($4))
+           GROUP BY g.campaign_id, g.id, t.text, d.day ORDER BY g.campaign_id, g.id, t.text, d.day"#,
+        account.0,
+        window.from(),
+        window.to(),
+        &campaigns.iter().map(|c| c.0).collect::<Vec<_>>()
+    )
+    .fetch_all(db)
+    .await?;
+    let rows: Vec<TermDay> = rows
+        .into_iter()
+        .map(|r| (Spot::of(r.campaign).ad_group(r.ad_group), r.text, r.day, r.tally))
+        .collect();
+    let of = |rows: &[TermDay]| {
+        let days = rows.iter().map(|(_, _, day, t)| Counted {
+            day: *day,
+            impressions: t.impressions,
+            clicks: t.clicks,
+            spend: t.spend,
+            bid: None,
+        });
+        let came = rows.iter().map(|(_, _, day, t)| Came {
+            day: *day,
+            age: 0,
+            conversions: t.conversions,
+            value: t.value,
+        });
+        (rows[0].0, rows[0].1.clone(), History::new(days.collect(), came.collect()))
+    };
+    Ok(rows.chunk_by(|a, b| (a.0, &a.1) == (b.0, &b.1)).map(of).collect())
+}

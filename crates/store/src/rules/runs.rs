@@ -30,6 +30,8 @@ pub struct Due {
     pub body: Value,
     /// The account's time zone.
     pub time_zone: String,
+    /// Whether somebody lets its days pass.
+    pub market_clock: bool,
 }
 
 /// The rule that has been due longest, if any is.
@@ -37,7 +39,7 @@ pub async fn due(db: &PgPool) -> Result<Option<Due>, StoreError> {
     Ok(sqlx::query_as!(
         Due,
         r#"SELECT r.account_id AS "account: AccountId", r.id AS "rule: RuleId", r.version, r.next_due AS "due!",
-                  account_now(r.account_id) AS "now!", v.body, a.time_zone
+                  account_now(r.account_id) AS "now!", v.body, a.time_zone, a.market_clock
            FROM rule r JOIN account a ON a.id = r.account_id
            JOIN rule_version v ON v.account_id = r.account_id AND v.rule_id = r.id AND v.version = r.version
            WHERE r.state = 'on' AND a.rules_stopped IS NULL AND r.next_due <= account_now(r.account_id)

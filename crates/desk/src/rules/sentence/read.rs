@@ -168,6 +168,7 @@ fn limits(f: &mut Filled<'_>, name: impl Fn(Field) -> String) -> Limits {
 }
 
 /// One threshold as it is typed; empty is none.
+#[allow(dead_code)]
 pub fn threshold(field: Field, text: &str) -> Result<Limits, String> {
     let of = |name: &str| if name == field.word() { vec![text.to_owned()] } else { Vec::new() };
     let mut f = Filled { of: &of, wrong: Vec::new() };
