@@ -5,16 +5,20 @@
 //! - `keeping`: rules are written, switched, stopped, undone
 //! - `run`: what a rule makes of the account now
 //! - `things`: what a rule looks at, with its days
+//! - `rehearsal`: a rule on the past of the account
 //! - `report`: rules over a report file
 //! - `sentence`: a rule as the sentence that it reads as, and back
+//! - `sets`: ready-made rules
 //! - `words`: what a rule does, and why, in words
 
 pub mod file;
 pub mod ground;
 pub mod keeping;
+pub mod rehearsal;
 pub mod report;
 pub mod run;
 pub mod sentence;
+pub mod sets;
 mod things;
 pub mod words;
 
