@@ -55,6 +55,9 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         work("changes", &wake.changes, |db| {
             Box::pin(async move { tiller_desk::jobs::send::run_next(&db).await })
         }),
+        work("rules", &wake.rules, |db| {
+            Box::pin(async move { tiller_desk::jobs::rules::run_next(&db).await })
+        }),
     ];
     if let Some(recorded) = app.metrics.clone() {
         tokio::spawn(tiller_web::sum_up_metrics(recorded));

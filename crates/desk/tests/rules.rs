@@ -53,7 +53,7 @@ async fn add(db: &PgPool, s: &Scene, rule: &Rule) -> RuleId {
 }
 
 async fn ran(db: &PgPool, s: &Scene) -> Vec<store::Ran> {
-    store::ran(db, s.account.id, None, 50).await.unwrap()
+    store::ran(db, s.account.id, None, None, 50).await.unwrap()
 }
 
 async fn waits(db: &PgPool, s: &Scene) -> usize {
@@ -191,7 +191,7 @@ async fn missed_times_are_made_up_once_or_left_out(db: PgPool) {
     let of = |id: RuleId| {
         let db = db.clone();
         let account = s.account.id;
-        async move { store::ran(&db, account, Some(id), 9).await.unwrap() }
+        async move { store::ran(&db, account, Some(id), None, 9).await.unwrap() }
     };
     let made_up = of(once).await;
     assert_eq!((made_up.len(), made_up[0].state), (1, RunState::Done), "once for all of them");

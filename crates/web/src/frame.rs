@@ -26,6 +26,8 @@ pub enum Station {
     Budgets,
     /// What a click may cost.
     Bids,
+    /// What is done by rule.
+    Rules,
     /// What was changed.
     Logbook,
     /// Home: the letter.
@@ -40,12 +42,13 @@ pub enum Station {
 
 impl Station {
     /// The stations of the loop: place in addresses, title, key.
-    const LOOP: [(Self, &'static str, &'static str, &'static str); 6] = [
+    const LOOP: [(Self, &'static str, &'static str, &'static str); 7] = [
         (Self::Measure, "measure", "Measure", "m"),
         (Self::Spend, "spend", "Spend", "s"),
         (Self::Causes, "causes", "Causes", "c"),
         (Self::Budgets, "budgets", "Budgets", "b"),
         (Self::Bids, "bids", "Bids", "i"),
+        (Self::Rules, "rules", "Rules", "u"),
         (Self::Logbook, "logbook", "Logbook", "l"),
     ];
 }

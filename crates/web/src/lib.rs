@@ -52,6 +52,8 @@ pub struct Wake {
     pub fetches: Arc<Notify>,
     /// Changes have been sent.
     pub changes: Arc<Notify>,
+    /// A run of a rule has been queued.
+    pub rules: Arc<Notify>,
 }
 
 /// The demo analyst.

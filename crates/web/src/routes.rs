@@ -16,8 +16,8 @@ use tracing::Instrument;
 
 use crate::pages::{
     adjustments, advice, bids, budgets, causes, channels, curve, estimate, findings, flight,
-    health, hours, lines, logbook, measure, pace, pace_working, peers, plan, pool, reports, shared,
-    sign_in, spend, split, strategies, strategy_table, targets, today, tray, views, volume,
+    health, hours, lines, logbook, measure, pace, pace_working, peers, plan, pool, reports, rules,
+    shared, sign_in, spend, split, strategies, strategy_table, targets, today, tray, views, volume,
     working,
 };
 use crate::{App, assets, error, metrics, security, session};
@@ -117,7 +117,8 @@ pub fn router(app: App) -> Router {
         .route("/reports/{id}/back", post(reports::columns))
         .route("/reports/{id}/drop", post(reports::drop_import))
         .route("/reports/{id}/undo", post(reports::undo))
-        .route("/reports/{id}/errors.csv", get(reports::errors_csv));
+        .route("/reports/{id}/errors.csv", get(reports::errors_csv))
+        .merge(rule_pages());
 
     let pages = Router::new()
         .route("/", get(sign_in::home))
@@ -147,6 +148,26 @@ pub fn router(app: App) -> Router {
                 .layer(CsrfLayer::new()),
         )
         .with_state(app)
+}
+
+/// The pages of rules.
+fn rule_pages() -> Router<App> {
+    Router::new()
+        .route("/rules", get(rules::show).post(rules::begin::add))
+        .route("/rules/stop", post(rules::stop))
+        .route("/rules/new", get(rules::begin::show))
+        .route("/rules/sets/{key}", get(rules::begin::set))
+        .route("/rules/posture", get(rules::begin::posture))
+        .route("/rules/file", post(rules::begin::import))
+        .route("/rules/runs/{id}", get(rules::ran::show))
+        .route("/rules/runs/{id}/undo", post(rules::ran::undo))
+        .route("/rules/{id}", get(rules::rule::show).post(rules::rule::save))
+        .route("/rules/{id}/rule.json", get(rules::rule::json))
+        .route("/rules/{id}/try", post(rules::rule::try_out))
+        .route("/rules/{id}/limits", post(rules::rule::set_limits))
+        .route("/rules/{id}/switch", post(rules::rule::switch))
+        .route("/rules/{id}/run", post(rules::rule::run))
+        .route("/rules/{id}/rehearsal", get(rules::rehearsal::show).post(rules::rehearsal::apply))
 }
 
 /// What was sent is done to its end, even if the browser leaves: half of what belongs together would be worse than none.

@@ -1,11 +1,12 @@
 //! The account's rules: written, switched, stopped, undone.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDate, Utc};
 use chrono_tz::Tz;
 use tiller_core::ids::{PersonId, RuleId, RunId};
 use tiller_core::rule::Rule;
 use tiller_store::people::Account;
-use tiller_store::rules::{self as store, Kept, Standing};
+use tiller_store::rules as store;
+pub use tiller_store::rules::{Action, Kept, Ran, RunState, Standing, Version};
 use tiller_store::{PgPool, StoreError};
 
 use super::sentence::{Naming, Sentence};
@@ -191,4 +192,55 @@ pub async fn undo(
     }
     undone.left += of(State::Sending).len();
     Ok(undone)
+}
+
+/// A rule's versions, the latest first.
+pub async fn versions(
+    db: &PgPool,
+    account: &Account,
+    id: RuleId,
+) -> Result<Vec<Version>, DeskError> {
+    Ok(store::versions(db, account.id, id).await?)
+}
+
+/// Runs of an account, or of one of its rules, the latest first.
+pub async fn runs(
+    db: &PgPool,
+    account: &Account,
+    rule: Option<RuleId>,
+    most: i64,
+) -> Result<Vec<Ran>, DeskError> {
+    Ok(store::ran(db, account.id, rule, None, most).await?)
+}
+
+/// One run, with the name that its rule had, and what it did.
+pub async fn run(
+    db: &PgPool,
+    account: &Account,
+    id: RunId,
+) -> Result<(Ran, String, Vec<Action>), DeskError> {
+    let run = store::ran(db, account.id, None, Some(id), 1).await?.pop();
+    let run = run.ok_or(DeskError::NotFound("run"))?;
+    let all = versions(db, account, run.rule).await?;
+    let name = all.into_iter().find(|v| v.version == run.version);
+    let name = name.and_then(|v| v.body.get("name")?.as_str().map(str::to_owned));
+    let actions = store::actions(db, account.id, None, Some(id)).await?;
+    Ok((run, name.unwrap_or_default(), actions))
+}
+
+/// What an account's rules did since a day, the latest run first.
+pub async fn actions(
+    db: &PgPool,
+    account: &Account,
+    since: Option<NaiveDate>,
+) -> Result<Vec<Action>, DeskError> {
+    Ok(store::actions(db, account.id, since, None).await?)
+}
+
+/// Since when all rules are stopped, and who stopped them.
+pub async fn stopped(
+    db: &PgPool,
+    account: &Account,
+) -> Result<Option<(DateTime<Utc>, Option<String>)>, DeskError> {
+    Ok(store::stopped(db, account.id).await?)
 }

@@ -5,6 +5,7 @@
 //! - `keeping`: rules are written, switched, stopped, undone
 //! - `run`: what a rule makes of the account now
 //! - `things`: what a rule looks at, with its days
+//! - `posture`: thresholds by posture
 //! - `rehearsal`: a rule on the past of the account
 //! - `report`: rules over a report file
 //! - `sentence`: a rule as the sentence that it reads as, and back
@@ -14,6 +15,7 @@
 pub mod file;
 pub mod ground;
 pub mod keeping;
+pub mod posture;
 pub mod rehearsal;
 pub mod report;
 pub mod run;

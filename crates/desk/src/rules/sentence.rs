@@ -5,7 +5,7 @@ mod custom;
 mod read;
 mod shared;
 
-pub use read::{Wrong, read};
+pub use read::{Unread, Wrong, read, threshold};
 
 use tiller_core::ids::CampaignId;
 use tiller_core::rule::{Body, Rule};
@@ -87,19 +87,32 @@ impl Piece {
 impl Line {
     /// As plain words; none where nothing is filled in.
     fn text(&self) -> Option<String> {
-        let words = |pieces: &[Piece]| pieces.iter().map(Piece::text).collect::<String>();
-        let lead = words(&self.lead);
+        Some(self.read()?.into_iter().map(|(text, _)| text).collect())
+    }
+
+    /// As words, each with whether it can be changed; none where nothing is filled in.
+    fn read(&self) -> Option<Vec<(String, bool)>> {
+        let words = |pieces: &[Piece]| {
+            let word = |p: &Piece| (p.text().to_owned(), matches!(p, Piece::Slot(_)));
+            pieces.iter().map(word).filter(|(text, _)| !text.is_empty()).collect::<Vec<_>>()
+        };
+        let mut all = words(&self.lead);
         if self.parts.is_empty() {
-            return Some(lead);
+            return Some(all);
         }
         let filled = self.parts.iter().filter(|p| p.iter().all(Piece::is_filled));
-        let parts: Vec<String> = filled.map(|p| words(p)).collect();
-        let listed = match &parts[..] {
-            [] => return None,
-            [one] => one.clone(),
-            [all @ .., last] => format!("{} and {last}", all.join(", ")),
-        };
-        Some(format!("{lead}{listed}."))
+        let parts: Vec<_> = filled.map(|p| words(p)).collect();
+        let last = parts.len().checked_sub(1)?;
+        for (n, part) in parts.into_iter().enumerate() {
+            match n {
+                0 => {}
+                n if n == last => all.push((" and ".into(), false)),
+                _ => all.push((", ".into(), false)),
+            }
+            all.extend(part);
+        }
+        all.push((".".into(), false));
+        Some(all)
     }
 
     /// All of its pieces, in order.
@@ -122,6 +135,27 @@ impl Sentence {
     /// As plain words.
     pub fn text(&self) -> String {
         self.lines.iter().filter_map(Line::text).collect::<Vec<_>>().join(" ")
+    }
+
+    /// Each sentence as words, with whether each can be changed.
+    pub fn read(&self) -> Vec<Vec<(String, bool)>> {
+        self.lines.iter().filter_map(Line::read).collect()
+    }
+
+    /// Fills its places with what was typed, readable or not.
+    pub fn fill(&mut self, of: &dyn Fn(&str) -> Vec<String>) {
+        let pieces = self
+            .lines
+            .iter_mut()
+            .flat_map(|l| l.lead.iter_mut().chain(l.parts.iter_mut().flatten()));
+        for piece in pieces {
+            if let Piece::Slot(slot) = piece
+                && slot.ask == Ask::Typed
+            {
+                slot.values = of(&slot.name);
+                slot.shown = slot.values.first().cloned().unwrap_or_default();
+            }
+        }
     }
 
     /// Its places, in order.

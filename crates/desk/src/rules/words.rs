@@ -1,9 +1,9 @@
 //! What a rule does, and why, in words.
 
-use tiller_core::bid_rule::{Case, Ceiling, Field, Thresholds};
+use tiller_core::bid_rule::{Case, Ceiling, Field, Limits, Thresholds};
 use tiller_core::custom_rule::{Action, Lack};
 use tiller_core::rehearsal::{Because, Found};
-use tiller_core::{Price, Tally};
+use tiller_core::{Micros, Price, Tally};
 
 use crate::numerals::{count, counted, money, number, or_absent, percent, probability};
 
@@ -121,5 +121,44 @@ pub fn lacks(lack: Lack) -> String {
         Lack::Sure { has, needs } => {
             format!("that is {} likely, and {} is asked for", probability(has), probability(needs))
         }
+    }
+}
+
+/// A threshold as it is typed; empty where it is not set.
+pub fn value(field: Field, limits: &Limits) -> String {
+    let amount = |m: Option<Micros>| m.map(money).unwrap_or_default();
+    match field {
+        Field::SpendWithoutSale => amount(limits.spend_without_sale),
+        Field::Ceiling => limits.ceiling.map(ceiling).unwrap_or_default(),
+        Field::Headroom => amount(limits.headroom),
+        Field::LowestBid => amount(limits.lowest_bid),
+        Field::Clicks => limits.clicks.map(|n| n.to_string()).unwrap_or_default(),
+        Field::LeastCvr => match limits.least_cvr {
+            Some(q) if q > 0.0 => percent(q) + "%",
+            Some(_) => "none".into(),
+            None => String::new(),
+        },
+    }
+}
+
+/// What it would do, in a few words: `bid 0.53 → 0.61`.
+pub fn would(looked: &super::run::Looked) -> String {
+    use super::run::Held;
+    use tiller_core::setting::Setting;
+    let act = match (&looked.was, &looked.set) {
+        (Some(Setting::Bid(Some(was))), Some(Setting::Bid(Some(set)))) => {
+            format!("bid {} → {}", money(*was), money(*set))
+        }
+        (was, Some(set)) => crate::change_words::sentence(was.as_ref(), set),
+        (_, None) => action(looked.found.action).to_owned(),
+    };
+    match &looked.held {
+        None => act,
+        Some(Held::Rests(until)) => format!("rests until {}", crate::numerals::day(*until)),
+        Some(Held::Limits) => format!("{act}: held back by the day’s limits"),
+        Some(Held::Already) => "as it should be".into(),
+        Some(Held::Stopped) => "does not run".into(),
+        Some(Held::CantBeSet(why)) => format!("nothing: {why}"),
+        Some(Held::Course) => "nothing: a course moves it".into(),
     }
 }

@@ -341,11 +341,12 @@ pub struct Ran {
     pub note: String,
 }
 
-/// The runs of an account, or of one of its rules, the latest first.
+/// The runs of an account, of one of its rules, or one of them, the latest first.
 pub async fn ran(
     db: &PgPool,
     account: AccountId,
     rule: Option<RuleId>,
+    one: Option<RunId>,
     most: i64,
 ) -> Result<Vec<Ran>, StoreError> {
     Ok(sqlx::query_as!(
@@ -353,10 +354,11 @@ pub async fn ran(
         r#"SELECT x.id AS "id: RunId", x.rule_id AS "rule: RuleId", x.version, x.due_at, p.name AS "asked_by?", x.state AS "state: RunState",
                   x.as_of, x.looked_at, x.acted, x.waited, x.held, x.resting, x.note
            FROM rule_run x LEFT JOIN person p ON p.id = x.asked_by
-           WHERE x.account_id = $1 AND ($2::bigint IS NULL OR x.rule_id = $2) ORDER BY x.id DESC LIMIT $3"#,
+           WHERE x.account_id = $1 AND ($2::bigint IS NULL OR x.rule_id = $2) AND ($4::bigint IS NULL OR x.id = $4) ORDER BY x.id DESC LIMIT $3"#,
         account.0,
         rule.map(|r| r.0),
-        most
+        most,
+        one.map(|r| r.0)
     )
     .fetch_all(db)
     .await?)

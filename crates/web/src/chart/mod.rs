@@ -2,6 +2,7 @@
 
 use tiller_desk::numerals;
 
+mod bid_path;
 mod bridge;
 mod curve_chart;
 mod curves_table;
@@ -16,6 +17,7 @@ mod total_curve;
 mod volume_chart;
 mod week_grid;
 
+pub use bid_path::BidPath;
 pub use bridge::BridgeChart;
 pub use curve_chart::{CurveChart, DayPoint, ResidualChart, Stroke};
 pub use curves_table::{Axes, CurvePanel, Told};

@@ -26,6 +26,7 @@ pub mod plan;
 pub mod pool;
 pub mod remedy;
 pub mod reports;
+pub mod rules;
 pub mod shared;
 pub mod sign_in;
 pub mod spend;

@@ -95,8 +95,17 @@ impl Filled<'_> {
     }
 }
 
+/// What can't be read as a rule: what could be read of it, and all that is wrong.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Unread {
+    /// The rule as far as it could be read.
+    pub rule: Rule,
+    /// What is wrong.
+    pub wrong: Vec<Wrong>,
+}
+
 /// Reads a rule back; `was` tells what kind it is, and what its sentence does not say. All that is wrong is told.
-pub fn read(was: &Rule, of: &dyn Fn(&str) -> Vec<String>) -> Result<Rule, Vec<Wrong>> {
+pub fn read(was: &Rule, of: &dyn Fn(&str) -> Vec<String>) -> Result<Rule, Box<Unread>> {
     let mut f = Filled { of, wrong: Vec::new() };
     let name = f.text("name");
     let name = if f.has("name") { name } else { was.name.clone() };
@@ -117,7 +126,8 @@ pub fn read(was: &Rule, of: &dyn Fn(&str) -> Vec<String>) -> Result<Rule, Vec<Wr
         Body::Bid(was) => Body::Bid(bid(&mut f, was, within, cool_down)),
         Body::Custom(_) => Body::Custom(custom(&mut f, within, cool_down)),
     };
-    if f.wrong.is_empty() { Ok(Rule { name, schedule, send, daily, body }) } else { Err(f.wrong) }
+    let rule = Rule { name, schedule, send, daily, body };
+    if f.wrong.is_empty() { Ok(rule) } else { Err(Box::new(Unread { rule, wrong: f.wrong })) }
 }
 
 fn schedule(f: &mut Filled<'_>) -> Schedule {
@@ -168,7 +178,6 @@ fn limits(f: &mut Filled<'_>, name: impl Fn(Field) -> String) -> Limits {
 }
 
 /// One threshold as it is typed; empty is none.
-#[allow(dead_code)]
 pub fn threshold(field: Field, text: &str) -> Result<Limits, String> {
     let of = |name: &str| if name == field.word() { vec![text.to_owned()] } else { Vec::new() };
     let mut f = Filled { of: &of, wrong: Vec::new() };

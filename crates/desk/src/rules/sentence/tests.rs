@@ -109,7 +109,7 @@ fn what_is_wrong_names_its_place() {
         let changed = |name: &str| {
             if name == slot { vec![text.to_owned()] } else { right(name) }
         };
-        let all = read(&was, &changed).unwrap_err();
+        let all = read(&was, &changed).unwrap_err().wrong;
         assert_eq!(all.len(), 1, "{all:?}");
         (all[0].slot.clone(), all[0].text.clone())
     };
