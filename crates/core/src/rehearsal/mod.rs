@@ -39,8 +39,10 @@ pub struct Thing {
     pub aov: Option<Price>,
     /// Which of the groups it is compared in.
     pub group: usize,
-    /// What stands for its bid now, where a rule can set that.
+    /// What stands for its bid now, where that is known.
     pub bid: Option<Price>,
+    /// Whether a rule can set its bid: not where a strategy makes it.
+    pub bids: bool,
     /// Its daily budget now, where it has one.
     pub budget: Option<Price>,
     /// Whether it is stopped now.

@@ -3,7 +3,7 @@
 use chrono::NaiveDate;
 
 use super::{Act, Days, Rehearsal, Thing};
-use crate::bid_rule::spiral::{Spiral, sinks};
+use crate::bid_rule::spiral::{Spiral, rests, sinks};
 use crate::metrics::Tally;
 use crate::money::Price;
 use crate::rule::{BidRule, Body, Rule};
@@ -38,7 +38,7 @@ pub fn path(rehearsal: &Rehearsal, n: usize, thing: &Thing, days: Days, window: 
     rehearsal.rounds.iter().filter_map(round).collect()
 }
 
-/// A campaign's bids that would sink.
+/// Bids that would sink.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Sinking {
     /// The thing that sinks with the most clicks.
@@ -51,34 +51,47 @@ pub struct Sinking {
     pub bid: Price,
     /// Things that sink, of those whose bids go by the average click.
     pub things: (usize, usize),
-    /// Their clicks in the window, and what is left of them where the bids rest.
+    /// The clicks of all of those in the window, and what they would be where each bid comes to rest.
     pub clicks: (f64, f64),
+    /// The amount above the average click that would hold the clicks of all of them.
+    pub holds: Price,
 }
 
-/// Whether the bids that a rule sets by the average click sink, over all of its things: none unless those that do have
-/// most of the clicks.
+/// As little as this of the clicks being lost is no spiral.
+const LOSS: f64 = 0.1;
+
+/// Whether the bids that a rule sets by the average click sink: over all of its things, those that rise counted against
+/// those that fall.
 pub fn sinking(rule: &Rule, things: &[Thing], by: NaiveDate, settle: u64) -> Option<Sinking> {
     let Body::Bid(of) = &rule.body else { return None };
     let window = Window::ending(last_settled(by, settle), of.window_days.into());
     let all: Vec<_> =
         things.iter().enumerate().filter_map(|(n, t)| by_average(of, n, t, window, by)).collect();
-    let sinks: Vec<_> = all.iter().filter_map(|one| one.spiral.map(|s| (one, s))).collect();
-    let clicks: f64 = sinks.iter().map(|(one, _)| one.counted.clicks as f64).sum();
-    let of_all: f64 = all.iter().map(|one| one.counted.clicks as f64).sum();
-    if 2.0 * clicks <= of_all {
+    let clicks: f64 = all.iter().map(|one| one.counted.clicks as f64).sum();
+    let at_rest = |one: &Average, more: f64| {
+        let rest = rests(one.share, one.headroom + Price(more)).unwrap_or(one.bid).max(one.lowest);
+        one.counted.clicks as f64 * things[one.thing].volume.volume(rest / one.bid).mid
+    };
+    let left = |more: f64| all.iter().map(|one| at_rest(one, more)).sum::<f64>();
+    if left(0.0) > (1.0 - LOSS) * clicks {
         return None;
     }
+    let sinks: Vec<_> = all.iter().filter_map(|one| one.spiral.map(|s| (one, s))).collect();
     let (first, spiral) = *sinks.iter().max_by_key(|(one, _)| one.counted.clicks)?;
-    let left = |(one, s): &(&Average, Spiral)| {
-        one.counted.clicks as f64 * things[one.thing].volume.volume(s.rests / one.bid).mid
-    };
+    // As much more above the average click as brings the clicks back: more of it never brings fewer.
+    let (mut low, mut high) = (0.0, first.bid.units().max(0.01) * 4.0);
+    for _ in 0..40 {
+        let mid = f64::midpoint(low, high);
+        if left(mid) < clicks { low = mid } else { high = mid }
+    }
     Some(Sinking {
         thing: first.thing,
         spiral,
         headroom: first.headroom,
         bid: first.bid,
         things: (sinks.len(), all.len()),
-        clicks: (clicks, sinks.iter().map(left).sum()),
+        clicks: (clicks, left(0.0)),
+        holds: first.headroom + Price(high),
     })
 }
 
@@ -87,7 +100,10 @@ struct Average {
     thing: usize,
     counted: Tally,
     bid: Price,
+    /// What a click costs of its bid.
+    share: f64,
     headroom: Price,
+    lowest: Price,
     spiral: Option<Spiral>,
 }
 
@@ -101,13 +117,15 @@ fn by_average(
     let counted = thing.history.tally(window, by);
     let found = super::rounds::of_table(rule, n, thing, counted)?;
     let limits = rule.limits.at(thing.spot).complete().ok()?;
-    let bid = thing.history.bid_on(by).map(Price::from).or(thing.bid)?;
+    let bid = thing.history.bid_on(by).map(Price::from).or(thing.bid)?.positive()?;
     let headroom = Price::from(limits.headroom);
-    found.by_average().then(|| Average {
+    (thing.bids && found.by_average()).then(|| Average {
         thing: n,
         counted,
         bid,
+        share: counted.cpc().map_or(1.0, |cpc| cpc / bid),
         headroom,
+        lowest: limits.lowest_bid.into(),
         spiral: counted.cpc().and_then(|cpc| sinks(bid, cpc, headroom, limits.lowest_bid.into())),
     })
 }

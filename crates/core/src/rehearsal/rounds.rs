@@ -242,7 +242,7 @@ fn moved(
         Action::Pause | Action::Resume => None,
         _ if now.stopped => None,
         Action::BidBy(_) | Action::BidTo(_) | Action::TargetBy(_) => {
-            let from = bid?;
+            let from = bid.filter(|_| thing.bids)?;
             // A bid rule adds to what a click costs at the bid that it has set, not at the one that stood.
             let to = match (&rule.body, action) {
                 (Body::Bid(_), Action::BidTo(to)) => at_own_bid(rule, thing, now, to, day)?,

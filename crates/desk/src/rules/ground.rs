@@ -134,6 +134,7 @@ impl Ground {
                 aov: of.aov,
                 group: 0,
                 bid: None,
+                bids: true,
                 budget: None,
                 stopped: false,
                 volume: of.volume,
@@ -165,6 +166,7 @@ impl Ground {
         for thing in &mut things.things {
             thing.stopped = self.stopped(thing.spot);
             thing.bid = self.bid(thing.spot);
+            thing.bids = thing.bid.is_some();
             thing.budget = self.budget(thing.spot);
         }
         Ok(())

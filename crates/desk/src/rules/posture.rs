@@ -8,6 +8,7 @@ use tiller_core::rule::Rule;
 use tiller_core::window::last_settled;
 use tiller_core::{Micros, Price, Window};
 use tiller_store::PgPool;
+use tiller_store::people::Account;
 
 use super::ground::Ground;
 use super::sets::bid_rule;
@@ -18,7 +19,7 @@ use crate::numerals::{money, percent};
 /// Items with fewer clicks than this in the window, on average, are in a thin market (ours, no source).
 const THIN: f64 = 10.0;
 /// Settled days that the present is read from.
-const DAYS: u64 = 30;
+const DAYS: u64 = 14;
 
 /// What a campaign's items cost and are bid for now.
 pub async fn standing(
@@ -57,13 +58,21 @@ pub struct Reasoned {
 
 /// Thresholds that follow from a posture, each with its reason.
 pub fn reasoned(
+    account: &Account,
     posture: Posture,
     line: &ProductLine,
     standing: Standing,
 ) -> Result<(Setup, Vec<Reasoned>), DeskError> {
-    let setup = posture
+    let mut setup = posture
         .thresholds(line, standing)
         .map_err(|e| DeskError::Invalid(format!("{}: {e}", line.name)))?;
+    for amount in [
+        &mut setup.limits.spend_without_sale,
+        &mut setup.limits.headroom,
+        &mut setup.limits.lowest_bid,
+    ] {
+        *amount = account.coins(*amount);
+    }
     let of = |(field, reason): &(Field, Reason)| Reasoned {
         field: *field,
         value: words::value(*field, &setup.limits.into()),

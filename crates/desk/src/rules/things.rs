@@ -115,6 +115,7 @@ impl Things {
                 aov: campaign.aov,
                 group,
                 bid: None,
+                bids: true,
                 budget: None,
                 stopped: false,
                 volume: campaign.volume,

@@ -19,6 +19,18 @@ pub fn field(field: Field) -> &'static str {
     }
 }
 
+/// The same, short.
+pub fn column(field: Field) -> &'static str {
+    match field {
+        Field::SpendWithoutSale => "no sale after",
+        Field::Ceiling => "a sale may cost",
+        Field::Headroom => "above average",
+        Field::LowestBid => "lowest bid",
+        Field::Clicks => "clicks first",
+        Field::LeastCvr => "least CVR",
+    }
+}
+
 /// The most that sales may cost.
 pub fn ceiling(ceiling: Ceiling) -> String {
     match ceiling {

@@ -43,25 +43,31 @@ pub(super) const ACTIONS: [(&str, &str, bool); 9] = [
     ("tell", "tell me", false),
 ];
 
+/// Whether a sentence speaks of several.
+fn is_many(metric: Metric) -> bool {
+    matches!(metric, Metric::Impressions | Metric::Clicks | Metric::Conversions | Metric::Age)
+}
+
 /// Whether a number of a metric is a share.
 pub(super) fn is_share(metric: Metric) -> bool {
     matches!(metric, Metric::Ctr | Metric::Cvr | Metric::Acos)
 }
 
+/// So many times something.
+type Times = fn(f64) -> Than;
+
+/// What follows a number that is so many times something: as it is typed.
+pub(super) const TIMES: [(&str, Times); 3] =
+    [("target", Than::Target), ("peers", Than::Peers), ("before", Than::Before)];
+
 fn number(clause: Clause) -> String {
+    let times = |x: f64, of: &str| format!("{} × {of}", plain(x));
     match clause.than {
         Than::Value(x) if is_share(clause.metric) => share(x),
         Than::Value(x) => plain(x),
-        other => plain(other.number()),
-    }
-}
-
-pub(super) fn than_word(than: Than) -> &'static str {
-    match than {
-        Than::Value(_) => "value",
-        Than::Target(_) => "target",
-        Than::Peers(_) => "peers",
-        Than::Before(_) => "before",
+        Than::Target(x) => times(x, "target"),
+        Than::Peers(x) => times(x, "peers"),
+        Than::Before(x) => times(x, "before"),
     }
 }
 
@@ -84,7 +90,7 @@ fn action(action: Action) -> (&'static str, String) {
     }
 }
 
-/// `CPA over 14 settled days is above 2 × its target`.
+/// `CPA over 14 settled days is above 2 × target`.
 fn clause(clause: Clause, at: &str) -> Vec<Piece> {
     let metrics: Vec<_> =
         Metric::ALL.iter().map(|m| (m.word().to_owned(), metric(*m).to_owned())).collect();
@@ -94,13 +100,6 @@ fn clause(clause: Clause, at: &str) -> Vec<Piece> {
         (Is::AtLeast.word(), "at least"),
         (Is::AtMost.word(), "at most"),
     ]);
-    // What a number stands for by itself needs no words after it.
-    let than = options(&[
-        ("value", ""),
-        ("target", " × its target"),
-        ("peers", " × that of its peers"),
-        ("before", " × that of as many days before"),
-    ]);
     let days = match clause.over {
         Over::Days(n) => n.to_string(),
         Over::Life => "all".into(),
@@ -109,11 +108,14 @@ fn clause(clause: Clause, at: &str) -> Vec<Piece> {
         one(format!("{at}.metric"), "what is compared", clause.metric.word(), metrics),
         say(" over "),
         typed(format!("{at}.over"), "settled days; ‘all’ is since it was first shown", days),
-        say(" settled days is "),
+        say(if is_many(clause.metric) { " settled days are " } else { " settled days is " }),
         one(format!("{at}.is"), "how it is compared", clause.is.word(), is),
         say(" "),
-        typed(format!("{at}.number"), "number to compare with", number(clause)),
-        one(format!("{at}.than"), "what it is compared with", than_word(clause.than), than),
+        typed(
+            format!("{at}.number"),
+            "number to compare with, or so many × target, × peers, × before",
+            number(clause),
+        ),
     ]
 }
 

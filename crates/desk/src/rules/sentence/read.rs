@@ -13,7 +13,7 @@ use tiller_core::schedule::{Missed, Schedule};
 use tiller_core::week::DAYS;
 use tiller_core::{Micros, Price};
 
-use super::custom::is_share;
+use super::custom::{TIMES, is_share};
 use crate::numerals::typed_number;
 use crate::wording::as_sentence;
 
@@ -271,14 +271,20 @@ fn clause(f: &mut Filled<'_>, at: &str) -> Option<Clause> {
     };
     let is = f.word(&format!("{at}.is"), Is::read, Is::ALLOWED)?;
     let number = format!("{at}.number");
-    let than = f.text(&format!("{at}.than"));
-    let x = if than == "value" && is_share(metric) { f.share(&number) } else { f.amount(&number) };
-    let x = x.unwrap_or(0.0);
-    let than = match than.as_str() {
-        "target" => Than::Target(x),
-        "peers" => Than::Peers(x),
-        "before" => Than::Before(x),
-        _ => Than::Value(x),
+    let text = f.text(&number).to_lowercase();
+    let times = TIMES.iter().find_map(|(word, of)| Some((text.strip_suffix(word)?, *of)));
+    let than = match times {
+        Some((times, of)) => {
+            match typed_number::amount(times.trim_end_matches([' ', '×', 'x', '*']), None) {
+                Ok(Some(x)) => of(x),
+                _ => {
+                    f.wrong(&number, "type a number such as 40, or so many times something such as 1.5 × target, 0.8 × peers or 2 × before");
+                    Than::Value(0.0)
+                }
+            }
+        }
+        None if is_share(metric) => Than::Value(f.share(&number).unwrap_or(0.0)),
+        None => Than::Value(f.amount(&number).unwrap_or(0.0)),
     };
     Some(Clause { metric, over, is, than })
 }

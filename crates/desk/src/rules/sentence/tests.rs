@@ -69,7 +69,7 @@ fn a_custom_rule_reads_as_a_sentence() {
     let rule = rule(Body::Custom(custom()));
     assert_eq!(
         Sentence::of(&rule, &naming()).text(),
-        "Every Monday at 6:00, for each ad group of Stall, jars: if conversions over 7 settled days is at most 0, pause it. \
+        "Every Monday at 6:00, for each ad group of Stall, jars: if conversions over 7 settled days are at most 0, pause it. \
          Only with at least 3 × target spent and 3 settled days. Only when that is at least 95% certain. \
          What it has touched it leaves alone for 14 days. Its changes go into the tray; a run that was missed is made up for once."
     );
@@ -126,7 +126,8 @@ fn what_is_wrong_names_its_place() {
         assert!(at == slot && why.contains(says), "{slot}: {at}: {why}");
     }
     // What makes no sense together is told of the whole.
-    assert_eq!(wrong("c0.0.than", "target").0, "");
+    assert_eq!(wrong("c0.0.number", "2 × target").0, "");
+    assert!(wrong("c0.0.number", "two × target").1.contains("1.5 × target"));
     // An emptied condition is taken out, and none is left.
     assert!(wrong("c0.0.number", "").1.contains("add a condition"));
 }

@@ -260,7 +260,7 @@ impl Asked {
         let name = book.entry(self.campaign)?.campaign.name.clone();
         let ground = Ground::of_book(&app.db, std::sync::Arc::clone(book)).await?;
         let standing = by_posture::standing(&app.db, &ground, self.campaign).await?;
-        let (setup, reasons) = by_posture::reasoned(self.posture, line, standing)?;
+        let (setup, reasons) = by_posture::reasoned(&member.account, self.posture, line, standing)?;
         Ok((setup, reasons, name))
     }
 }

@@ -8,10 +8,11 @@ use chrono::NaiveDate;
 use tiller_core::bid_rule::Field;
 use tiller_core::bid_volume::Range;
 use tiller_core::custom_rule::Action;
+use tiller_core::evidence::Interval;
 use tiller_core::ids::RuleId;
 use tiller_core::rehearsal::{Act, Outcome};
 use tiller_core::rule::{Body, Rule};
-use tiller_desk::numerals::{conversions, count, counted, day, full_day, money, number};
+use tiller_desk::numerals::{conversions, count, counted, day, full_day, money, number, signed};
 use tiller_desk::rules::ground::Ground;
 use tiller_desk::rules::keeping;
 use tiller_desk::rules::rehearsal::{Rehearsed, pulls, rehearse, times};
@@ -67,17 +68,30 @@ struct RehearsalPage {
 }
 
 /// `214 (80% between 150 and 270)`; without an interval where it is what really followed.
-fn range(of: &Range, text: impl Fn(f64) -> String, first: bool) -> String {
+fn range(of: &Range, text: impl Fn(f64) -> String) -> String {
     let (low, high) = (of.around.low, of.around.high);
     if (high - low).abs() < 0.005 * of.mid.abs().max(0.01) {
         return text(of.mid);
     }
-    let between = format!("{} and {}", text(low), text(high));
-    if first {
-        format!("{} (80% between {between})", text(of.mid))
-    } else {
-        format!("{} ({} to {})", text(of.mid), text(low), text(high))
-    }
+    format!("{} (80% between {} and {})", text(of.mid), text(low), text(high))
+}
+
+/// Whether it could as well be nothing.
+fn unclear(of: &Range) -> bool {
+    of.around.low < 0.0 && of.around.high > 0.0
+}
+
+/// `no clear effect on spend (80% between −290 and +302)`.
+fn no_effect(of: &Range, on: &str, text: impl Fn(f64) -> String) -> String {
+    let more = flipped(of);
+    let (low, high) = (signed(more.around.low, &text), signed(more.around.high, &text));
+    format!("no clear effect on {on} (80% between {low} and {high})")
+}
+
+/// A range of what is less, as one of what is more.
+fn flipped(of: &Range) -> Range {
+    let Interval { low, high } = of.around;
+    Range { mid: -of.mid, around: Interval { low: -high, high: -low } }
 }
 
 fn lead(r: &Rehearsed, by_value: bool) -> Words {
@@ -94,46 +108,50 @@ fn lead(r: &Rehearsed, by_value: bool) -> Words {
         return words.and(waits).and(" Nothing was changed.");
     }
     let kept = &r.sum.kept;
-    let money_words = if kept.mid >= 0.0 {
-        words.and(", ").gain(format!("kept {}", range(kept, money, true)))
-    } else {
-        words.and(", ").strong(format!("spent {} more", range(&flipped(kept), money, true)))
-    };
-    let lost = if by_value { &r.sum.lost_value } else { &r.sum.lost };
-    let results =
-        |x: f64| if by_value { format!("{} of revenue", money(x)) } else { conversions(x) };
-    let words = match lost.mid {
-        x if x > 0.005 => {
-            money_words.and(" and ").harm(format!("cost {}", range(lost, results, false)))
+    let words = match kept.mid {
+        _ if unclear(kept) => words.and(", with ").strong(no_effect(kept, "spend", money)),
+        x if x < 0.0 => {
+            words.and(", ").strong(format!("spent {} more", range(&flipped(kept), money)))
         }
-        x if x < -0.005 => money_words
+        _ => words.and(", ").gain(format!("kept {}", range(kept, money))),
+    };
+    let (lost, what) =
+        if by_value { (&r.sum.lost_value, "revenue") } else { (&r.sum.lost, "conversions") };
+    let results = |x: f64| if by_value { money(x) } else { count(x) };
+    let words = match lost.mid {
+        _ if unclear(lost) => words.and(" and ").strong(no_effect(lost, what, results)),
+        x if x > 0.005 => {
+            words.and(" and ").harm(format!("cost {} of {what}", range(lost, results)))
+        }
+        x if x < -0.005 => words
             .and(" and ")
-            .gain(format!("got {} more", range(&flipped(lost), results, false))),
-        _ => money_words.and(" and cost nothing"),
+            .gain(format!("got {} more of {what}", range(&flipped(lost), results))),
+        _ => words.and(" and cost no ").and(what),
     };
     let stops = r.sum.right + r.sum.mistakes;
-    let words = words.and(match stops {
-        0 => ".".to_owned(),
-        _ => format!(
+    let words = match stops {
+        0 => words.and("."),
+        _ => words.and(format!(
             ". {} right by what followed, {}",
             counted(r.sum.right as u64, "stop was", "stops were"),
             counted(r.sum.mistakes as u64, "was a mistake", "were mistakes")
-        ),
-    });
-    let words = match &r.better {
-        Some(better) => words.and("; with ").strong(better.with.clone()).and(format!(
-            " instead of {} it would have made {} of them.",
-            better.instead,
-            if better.mistakes == 0 { "none".into() } else { better.mistakes.to_string() }
         )),
+    };
+    let words = match &r.better {
+        Some(better) => {
+            let left = match better.mistakes {
+                0 => "none".to_owned(),
+                n => n.to_string(),
+            };
+            words
+                .and("; with ")
+                .strong(better.with.clone())
+                .and(format!(" instead of {} it would have made {left} of them.", better.instead))
+        }
         None if stops > 0 => words.and("."),
         None => words,
     };
     words.and(" Nothing was changed.")
-}
-
-fn flipped(of: &Range) -> Range {
-    of.times(-1.0)
 }
 
 fn line(act: &Act, r: &Rehearsed, rule: &Rule) -> Line {
@@ -157,9 +175,13 @@ fn line(act: &Act, r: &Rehearsed, rule: &Rule) -> Line {
         Outcome::Right => (format!("kept {}", money(act.kept.mid)), "gain"),
         Outcome::Mistake => (format!("cost {}", conversions(act.lost.mid.max(0.0))), "harm"),
         Outcome::Open if act.estimated() && act.from_to.is_some() => {
-            let word = if act.kept.mid >= 0.0 { "keeps" } else { "spends" };
-            let kept = if act.kept.mid >= 0.0 { act.kept } else { flipped(&act.kept) };
-            (format!("{word} {}", range(&kept, money, false)), "quiet")
+            let (word, kept) = if act.kept.mid >= 0.0 {
+                ("keeps", act.kept)
+            } else {
+                ("spends", flipped(&act.kept))
+            };
+            let (low, high) = (money(kept.around.low), money(kept.around.high));
+            (format!("{word} {} ({low} to {high})", money(kept.mid)), "quiet")
         }
         Outcome::Open => ("–".into(), "quiet"),
     };
@@ -247,7 +269,7 @@ fn sinks(s: &tiller_core::rehearsal::path::Sinking) -> Words {
             money(s.headroom)
         ))
         .and(format!(
-            "That goes for {} of the {} whose bids go by their average click: their clicks would fall from {} to about {} in as many days.",
+            "That goes for {} of the {} whose bids go by their average click: with those that rise counted in, their clicks would go from {} to about {} in as many days.",
             s.things.0,
             counted(s.things.1 as u64, "item", "items"),
             number(s.clicks.0, 0),
@@ -258,7 +280,7 @@ fn sinks(s: &tiller_core::rehearsal::path::Sinking) -> Words {
 fn buttons(r: &Rehearsed) -> Vec<Button> {
     let mut all = Vec::new();
     if let Some(s) = &r.sinking {
-        let holds = format!("{:.2}", s.spiral.holds.units());
+        let holds = format!("{:.2}", s.holds.units());
         all.push(Button {
             text: format!("Use {holds} above and rehearse again"),
             fields: vec![(Field::Headroom.word(), holds)],

@@ -217,7 +217,7 @@ async fn page(
     let of_whole = shown.wrong.iter().filter(|w| w.slot.is_empty() || w.slot == "name");
     let frame = Frame::new(member, Station::Rules, params);
     let custom = matches!(rule.body, Body::Custom(_));
-    let columns = Threshold::ALL.into_iter().map(words::field).collect();
+    let columns = Threshold::ALL.into_iter().map(words::column).collect();
     let page = RulePage {
         id,
         name: rule.name.clone(),
