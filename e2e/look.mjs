@@ -27,7 +27,7 @@ await page.waitForLoadState("networkidle");
 await page.goto(supply + "/rules/new");
 const options = await page.locator("#campaign option").allTextContents();
 console.log(options.join(" | "));
-const label = options.find(o => /tall/.test(o)) ?? options[0];
+const label = options.find(o => /jars/.test(o) && /Stall/.test(o)) ?? options[0];
 await page.locator("#campaign").selectOption({ label });
 await page.getByRole("button", { name: "See the thresholds" }).click();
 await page.waitForLoadState("networkidle");

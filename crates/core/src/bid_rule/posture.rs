@@ -26,6 +26,8 @@ pub struct Ground {
     pub cpc: Option<Price>,
     /// What is bid for it.
     pub bid: Option<Price>,
+    /// What its sales cost of their value.
+    pub acos: Option<f64>,
     /// Whether clicks are few: then less of them have to do.
     pub thin: bool,
 }
@@ -55,6 +57,10 @@ pub enum Reason {
     ThinMarket,
     /// What holds the present CPC.
     HoldsCpc,
+    /// What brings clicks to a price at which the next sale still costs no more than it may.
+    RoomForMore,
+    /// What brings clicks down to the price that the ceiling affords.
+    OverCeiling,
     /// A tenth of what a click may cost, where nothing is known of bids yet.
     NothingKnown,
     /// A third of what a click costs.
@@ -76,6 +82,12 @@ pub struct Setup {
 const CLICKS: (u32, u32) = (10, 5);
 /// Conversions a click that a launch asks for where sales barely pay (common practice, no source: 5 to 15%).
 const LAUNCH_CVR: f64 = 0.1;
+/// Clicks come to cost at least and at most so many times as much by it: bids move round by round, and are looked back at
+/// meanwhile (ours, no source).
+const MOVES: (f64, f64) = (0.5, 1.5);
+/// What the next click costs, in mean ones, where a click's price follows its bid by 0.7 and clicks in proportion: what is
+/// believed of any auction beforehand (`bid_volume`).
+const NEXT_CLICK: f64 = 1.7;
 /// A bid below this share of what a click costs buys next to nothing (ours, no source).
 const LOWEST: f64 = 1.0 / 3.0;
 
@@ -109,8 +121,17 @@ impl Posture {
         };
         let gap =
             ground.bid.zip(ground.cpc).map(|(bid, cpc)| bid - cpc).filter(|g| *g > Price(0.0));
+        // Where clicks are to cost so many times as much, so is what is above them, once the bids have come to rest.
+        let (times, why_gap) = match ground.acos.filter(|a| *a > 0.0) {
+            Some(now) if acos < now => (acos / now, Reason::OverCeiling),
+            Some(now) if acos > now * NEXT_CLICK => {
+                (acos / (now * NEXT_CLICK), Reason::RoomForMore)
+            }
+            _ => (1.0, Reason::HoldsCpc),
+        };
+        let gap = gap.map(|gap| gap * times.clamp(MOVES.0, MOVES.1));
         let (headroom, why_headroom) = match (gap, ground.cpc) {
-            (Some(gap), _) => (gap, Reason::HoldsCpc),
+            (Some(gap), _) => (gap, why_gap),
             (None, Some(cpc)) => (cpc / 10.0, Reason::NothingKnown),
             (None, None) => (Price(0.01), Reason::Smallest),
         };
@@ -152,7 +173,7 @@ mod tests {
     }
 
     fn ground(thin: bool) -> Ground {
-        Ground { cpc: Some(Price(0.6)), bid: Some(Price(0.8)), thin }
+        Ground { cpc: Some(Price(0.6)), bid: Some(Price(0.8)), acos: None, thin }
     }
 
     fn of(posture: Posture, keep: f64) -> Thresholds {
@@ -176,6 +197,22 @@ mod tests {
             "what holds a click of 0.60 at a bid of 0.80"
         );
         assert_eq!(hold.lowest_bid, Micros::from_units(0.2));
+    }
+
+    /// Sales at 10% of their value, where 25% may be: the next ones cost 17%, so clicks may cost 1.47 times as much. At 50%
+    /// they may cost half.
+    #[test]
+    fn clicks_may_cost_what_the_next_sale_affords() {
+        let at = |acos| {
+            let ground = Ground { acos: Some(acos), ..ground(false) };
+            let setup = Posture::Hold.thresholds(&jars(0.1), ground).unwrap();
+            (setup.limits.headroom.to_units(), setup.because[2].1)
+        };
+        let (headroom, why) = at(0.1);
+        assert!((headroom - 0.2 * 0.25 / 0.17).abs() < 1e-6 && why == Reason::RoomForMore);
+        assert_eq!(at(0.2), (0.2, Reason::HoldsCpc), "the next sale would cost more than it may");
+        assert_eq!(at(0.5), (0.1, Reason::OverCeiling));
+        assert_eq!(at(0.01).0, 0.3, "one and a half times at most");
     }
 
     /// The more profit is wanted, the less is risked and the less may be spent.
@@ -216,7 +253,8 @@ mod tests {
         for (cpc, bid) in
             [(None, None), (Some(0.6), None), (Some(0.6), Some(0.5)), (Some(0.0), None)]
         {
-            let ground = Ground { cpc: cpc.map(Price), bid: bid.map(Price), thin: false };
+            let ground =
+                Ground { cpc: cpc.map(Price), bid: bid.map(Price), acos: Some(0.1), thin: false };
             for posture in Posture::ALL {
                 let setup = posture.thresholds(&jars(0.1), ground).unwrap();
                 assert!(Limits::from(setup.limits).check().is_ok(), "{cpc:?} {bid:?} {posture:?}");

@@ -6,7 +6,7 @@ use tiller_core::break_even::ProductLine;
 use tiller_core::ids::CampaignId;
 use tiller_core::rule::Rule;
 use tiller_core::window::last_settled;
-use tiller_core::{Micros, Price, Window};
+use tiller_core::{Micros, Price, Tally, Window};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
@@ -37,10 +37,12 @@ pub async fn standing(
     let with_bid = || days().filter_map(|d| Some((d.clicks as f64, d.bid?.to_units())));
     let weight: f64 = with_bid().map(|(n, _)| n).sum();
     let bids: f64 = with_bid().map(|(n, bid)| n * bid).sum();
+    let whole: Tally = things.things.iter().map(|t| t.history.tally(window, by)).sum();
     let items = things.things.len().max(1) as f64;
     Ok(Standing {
         cpc: Price::of(spend, clicks as f64),
         bid: (weight > 0.0).then(|| Price(bids / weight)),
+        acos: whole.acos(),
         thin: (clicks as f64) < THIN * items,
     })
 }
@@ -111,6 +113,14 @@ fn because(reason: Reason, line: &ProductLine, standing: Standing) -> String {
         Reason::HoldsCpc => format!(
             "holds the average click at {cpc}: bids are {} on average",
             standing.bid.map_or("–".into(), money)
+        ),
+        Reason::RoomForMore => format!(
+            "its sales cost {}% of their value, far less than they may: this far above, its clicks come to cost more than the {cpc} they cost now, and the next sale still no more than it may",
+            standing.acos.map_or("–".into(), percent)
+        ),
+        Reason::OverCeiling => format!(
+            "its sales cost {}% of their value, more than they may: this far above, its clicks come to cost less than the {cpc} they cost now",
+            standing.acos.map_or("–".into(), percent)
         ),
         Reason::NothingKnown => {
             format!("a tenth of the average click of {cpc}, since no report tells the bids")

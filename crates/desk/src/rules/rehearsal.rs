@@ -22,7 +22,7 @@ use crate::numerals::{counted, listed, money, percent};
 use crate::{DeskError, courses};
 
 /// Weeks of rehearsal, unless others are asked for.
-pub const USUAL_WEEKS: u64 = 8;
+pub const USUAL_WEEKS: u64 = 12;
 /// As long as a rehearsal may be.
 pub const MOST_DAYS: u64 = 366;
 
@@ -105,7 +105,10 @@ pub async fn rehearse(
     } else {
         None
     };
-    let sinking = sinking(rule, &things.things, days.known, settle);
+    // From where bids stood when it would have begun, or from where they stand now.
+    let eve = from.pred_opt().unwrap_or(from);
+    let sinks = |by| sinking(rule, &things.things, by, settle);
+    let sinking = sinks(eve).or_else(|| sinks(days.known));
     let path = of_path(rule, &rehearsal, &things, days, sinking.map(|s| s.thing));
     Ok(Rehearsed { days, rehearsal, sum: total, things, without_evidence, better, sinking, path })
 }

@@ -1,0 +1,14 @@
+import { chromium } from "@playwright/test";
+import config from "./playwright.config.js";
+import { supply } from "./tests/desk.js";
+const { viewport, colorScheme, launchOptions } = config.use;
+const browser = await chromium.launch(launchOptions);
+const page = await browser.newPage({ baseURL: "http://127.0.0.1:8501", viewport, colorScheme });
+await page.goto("/sign-in");
+await page.getByRole("button", { name: "demo analyst" }).click();
+await page.waitForURL(/today/);
+await page.goto(supply + "/rules/4");
+console.log((await page.locator(".rule-tree td.why").allTextContents()).map(t => t.trim()).filter(Boolean).join("\n"));
+await page.locator(".rule-tree").scrollIntoViewIfNeeded();
+await page.screenshot({ path: "/tmp/k7.png" });
+await browser.close();
