@@ -6,4 +6,5 @@ mod doors;
 mod money;
 mod pages;
 mod purposes;
+mod rules;
 mod shared_and_estimate;

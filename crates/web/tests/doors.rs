@@ -9,7 +9,7 @@ use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 47] = [
+const WRITES: [&str; 57] = [
     "budgets/advice",
     "budgets/steps",
     "budgets/1/refresh",
@@ -57,6 +57,16 @@ const WRITES: [&str; 47] = [
     "targets/1",
     "budgets/1/duplicate",
     "reports/1/drop",
+    "rules",
+    "rules/stop",
+    "rules/file",
+    "rules/1",
+    "rules/1/try",
+    "rules/1/limits",
+    "rules/1/switch",
+    "rules/1/run",
+    "rules/1/rehearsal",
+    "rules/runs/1/undo",
 ];
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -101,6 +111,14 @@ async fn accounts_of_others_look_like_none(db: PgPool) {
         "bids/campaigns/1/strategy",
         "bids/campaigns/1/volume",
         "targets/lines",
+        "rules",
+        "rules/new",
+        "rules/sets/kill-and-scale",
+        "rules/posture?campaign=1",
+        "rules/1",
+        "rules/1/rule.json",
+        "rules/1/rehearsal",
+        "rules/runs/1",
         "budgets",
         "budgets/1",
         "budgets/1/plan.json",
