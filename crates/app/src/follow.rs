@@ -56,22 +56,8 @@ pub async fn follow(
     days: u32,
     levers: Levers,
 ) -> anyhow::Result<Vec<Outcome>> {
-    let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0)).await?;
-    let address = format!("http://{}", listener.local_addr()?);
-    let service = Service::open(world.clone(), until, None)?;
-    // Who comes and what they searched for has no say in bids and budgets, and takes most of a fetch.
-    service.set_faults(Faults { no_splits: true, ..Faults::default() });
-    let answering = service.clone();
-    let task = tokio::spawn(async move { answering.serve(listener, std::future::pending()).await });
-    let person =
-        account::save_person(db, "steersman@amberfold.example", "Steersman", "a long password")
-            .await?;
-    let mut followed = Vec::new();
-    for from in &world.accounts {
-        followed.push(open(db, from, &world, &address, person).await?);
-    }
-    let clock =
-        HttpConnection::new(&address, "clock", &world.accounts[0].token, Patience::default())?;
+    let Helm { service, clock, person, accounts: mut followed, task } =
+        Helm::take(db, &world, until).await?;
     let mut day = until;
     let end = until + Days::new(u64::from(days));
     let mut look = until;
@@ -106,9 +92,45 @@ pub async fn follow(
     Ok((0..world.accounts.len()).map(|i| outcome(&market, i, days)).collect())
 }
 
+/// A market that answers, and its accounts with their whole history fetched.
+pub(crate) struct Helm {
+    pub service: Service,
+    pub clock: HttpConnection,
+    pub person: PersonId,
+    pub accounts: Vec<Account>,
+    pub task: tokio::task::JoinHandle<std::io::Result<()>>,
+}
+
+impl Helm {
+    pub async fn take(db: &PgPool, world: &World, until: NaiveDate) -> anyhow::Result<Self> {
+        let listener = tokio::net::TcpListener::bind(("127.0.0.1", 0)).await?;
+        let address = format!("http://{}", listener.local_addr()?);
+        let service = Service::open(world.clone(), until, None)?;
+        // Who comes and what they searched for has no say in bids and budgets, and takes most of a fetch.
+        service.set_faults(Faults { no_splits: true, ..Faults::default() });
+        let answering = service.clone();
+        let task =
+            tokio::spawn(async move { answering.serve(listener, std::future::pending()).await });
+        let person =
+            account::save_person(db, "steersman@amberfold.example", "Steersman", "a long password")
+                .await?;
+        let mut accounts = Vec::new();
+        for from in &world.accounts {
+            accounts.push(open(db, from, world, &address, person).await?);
+        }
+        let token = &world.accounts[0].token;
+        let clock = HttpConnection::new(&address, "clock", token, Patience::default())?;
+        Ok(Self { service, clock, person, accounts, task })
+    }
+}
+
 /// Queues what is to be fetched of an account: all of it, or the channels of the campaigns that have a step due, since
 /// nobody looks at the others before the week is over.
-async fn queue(db: &PgPool, account: &Account, only: Option<&[CampaignId]>) -> anyhow::Result<()> {
+pub(crate) async fn queue(
+    db: &PgPool,
+    account: &Account,
+    only: Option<&[CampaignId]>,
+) -> anyhow::Result<()> {
     let settings = Settings::of_account(db, account.id).await?;
     for view in connections::list(db, account).await? {
         let id = view.connection.id;
@@ -120,7 +142,7 @@ async fn queue(db: &PgPool, account: &Account, only: Option<&[CampaignId]>) -> a
     Ok(())
 }
 
-async fn fetch(db: &PgPool) -> anyhow::Result<()> {
+pub(crate) async fn fetch(db: &PgPool) -> anyhow::Result<()> {
     // What a fetch sets going, the next step of a course, is sent before the next day.
     while tiller_desk::jobs::fetch::run_next(db).await?
         || tiller_desk::jobs::send::run_next(db).await?

@@ -1,5 +1,6 @@
 //! The program: settings, command line, wiring. No rules of the job live here.
 
+mod by_rule;
 mod commands;
 mod demo;
 mod follow;

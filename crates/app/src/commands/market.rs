@@ -9,12 +9,16 @@ use std::sync::Arc;
 use anyhow::Context;
 use chrono::{Days, NaiveDate, Utc};
 use clap::{Args, Subcommand, ValueEnum};
+use tiller_core::bid_rule::Posture;
+use tiller_core::break_even::{Measure, ProductLine};
 use tiller_desk::numerals::{money, number, or_absent, percent};
+use tiller_desk::rules::file::RulesFile;
 use tiller_market::http::Service;
 use tiller_market::sim::{AccountSim, Outcome, Policy, steer, truth};
 use tiller_market::{Market, World};
 
 use super::{BadInput, Database};
+use crate::by_rule::{self, Ruled};
 use crate::follow::{Levers, follow};
 use crate::serve::interrupted;
 
@@ -81,7 +85,10 @@ pub enum Command {
         /// What of the advice is followed.
         #[arg(long, value_enum, default_value_t = Levers::Budgets)]
         levers: Levers,
-        /// For following the advice, which takes accounts of its own in a database.
+        /// By which rules.
+        #[command(flatten)]
+        ruled: RuledArgs,
+        /// For following the advice or rules, which takes accounts of its own in a database.
         #[command(flatten)]
         database: Database,
         /// How many days.
@@ -108,6 +115,55 @@ pub enum PolicyArg {
     Follow,
     /// One who knows every true response.
     Oracle,
+    /// Rules, run when they are due.
+    Rules,
+}
+
+/// By which rules.
+#[derive(Debug, Default, Args)]
+pub struct RuledArgs {
+    /// A rules file, for steering by rules.
+    #[arg(long)]
+    rules: Option<PathBuf>,
+    /// Thresholds by posture instead, for the items of `--campaign`: launch, hold or harvest.
+    #[arg(long, requires = "campaign")]
+    posture: Option<String>,
+    /// The campaign whose items they are for.
+    #[arg(long)]
+    campaign: Option<String>,
+    /// What one of them costs.
+    #[arg(long, default_value_t = 1.0)]
+    price: f64,
+    /// Share of the price that is left before advertising.
+    #[arg(long, default_value_t = 0.4)]
+    margin: f64,
+    /// Share of the price to keep.
+    #[arg(long, default_value_t = 0.1)]
+    keep: f64,
+}
+
+impl RuledArgs {
+    fn read(&self) -> anyhow::Result<Ruled> {
+        if let Some(path) = &self.rules {
+            let wrong = |e: &dyn std::fmt::Display| BadInput(format!("{}: {e}", path.display()));
+            let text = std::fs::read_to_string(path).map_err(|e| wrong(&e))?;
+            return Ok(Ruled::File(Box::new(RulesFile::read(&text).map_err(|e| wrong(&e))?)));
+        }
+        let word = self.posture.as_deref().unwrap_or_default();
+        let posture = Posture::read(word).ok_or_else(|| {
+            BadInput(
+                "steering by rules takes --rules FILE, or --posture launch, hold or harvest".into(),
+            )
+        })?;
+        let line = ProductLine {
+            name: "What it sells".into(),
+            price: self.price,
+            margin: self.margin,
+            keep: self.keep,
+            measure: Measure::Acos,
+        };
+        Ok(Ruled::Posture { posture, campaign: self.campaign.clone().unwrap_or_default(), line })
+    }
 }
 
 impl Setting {
@@ -163,13 +219,14 @@ pub fn run(command: Command) -> anyhow::Result<ExitCode> {
             let market = Setting { world, until, seed: None }.market()?;
             print_truth(&market, only.as_deref(), json)?;
         }
-        Command::Steer { world, policy, levers, database, days, seed, until, json } => {
+        Command::Steer { world, policy, levers, ruled, database, days, seed, until, json } => {
             if !(1..=366).contains(&days) {
                 return Err(BadInput("--days takes 1 to 366".into()).into());
             }
             let setting = Setting { world, until, seed };
             let (world, until) = (setting.world()?, setting.until()?);
-            let outcomes = outcomes(world.clone(), until, policy, levers, days, &database)?;
+            let by = (policy, levers, &ruled);
+            let outcomes = outcomes(world.clone(), until, by, days, &database)?;
             print_outcomes(&world, outcomes, json)?;
         }
     }
@@ -247,8 +304,7 @@ fn print_truth(market: &Market, only: Option<&str>, json: bool) -> anyhow::Resul
 fn outcomes(
     world: World,
     until: NaiveDate,
-    policy: PolicyArg,
-    levers: Levers,
+    (policy, levers, ruled): (PolicyArg, Levers, &RuledArgs),
     days: u32,
     database: &Database,
 ) -> anyhow::Result<Vec<Outcome>> {
@@ -260,6 +316,14 @@ fn outcomes(
             return super::server::block_on(async {
                 let db = super::server::connect(database).await?;
                 follow(&db, world, until, days, levers).await
+            });
+        }
+        PolicyArg::Rules => {
+            let ruled = ruled.read()?;
+            super::server::tell(database)?;
+            return super::server::block_on(async {
+                let db = super::server::connect(database).await?;
+                by_rule::steer(&db, world, until, days, &ruled).await
             });
         }
     };
