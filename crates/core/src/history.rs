@@ -17,7 +17,7 @@
 use chrono::NaiveDate;
 
 use crate::metrics::Tally;
-use crate::money::Micros;
+use crate::money::{Micros, Price};
 use crate::window::Window;
 
 /// A day's clicks.
@@ -123,6 +123,14 @@ impl History {
     pub fn bid_on(&self, day: NaiveDate) -> Option<Micros> {
         let until = self.days.partition_point(|d| d.day <= day);
         self.days[..until].iter().rev().find_map(|d| d.bid)
+    }
+
+    /// What was bid for a click in a window, on average over its clicks: what an average click of it was bought at.
+    pub fn mean_bid(&self, window: Window) -> Option<Price> {
+        let with =
+            || self.days(window).iter().filter_map(|d| Some((d.clicks as f64, d.bid?.to_units())));
+        let clicks: f64 = with().map(|(n, _)| n).sum();
+        (clicks > 0.0).then(|| Price(with().map(|(n, bid)| n * bid).sum::<f64>() / clicks))
     }
 
     /// Whether nothing was ever counted.

@@ -32,7 +32,8 @@ pub fn path(rehearsal: &Rehearsal, n: usize, thing: &Thing, days: Days, window: 
         }
         let own = bid.unwrap_or(stood);
         let over = Window::ending(last_settled(by, days.settle), window.into());
-        let cpc = thing.history.tally(over, by).cpc().map(|cpc| own * (cpc / stood));
+        let bought = thing.history.mean_bid(over).and_then(Price::positive).unwrap_or(stood);
+        let cpc = thing.history.tally(over, by).cpc().map(|cpc| own * (cpc / bought));
         Some(Round { day: *day, bid: own, cpc })
     };
     rehearsal.rounds.iter().filter_map(round).collect()
@@ -119,13 +120,16 @@ fn by_average(
     let limits = rule.limits.at(thing.spot).complete().ok()?;
     let bid = thing.history.bid_on(by).map(Price::from).or(thing.bid)?.positive()?;
     let headroom = Price::from(limits.headroom);
+    // What a click of the window costs, at the bid that stands now.
+    let bought = thing.history.mean_bid(window).and_then(Price::positive).unwrap_or(bid);
+    let cpc = counted.cpc().map(|cpc| bid * (cpc / bought));
     (thing.bids && found.by_average()).then(|| Average {
         thing: n,
         counted,
         bid,
-        share: counted.cpc().map_or(1.0, |cpc| cpc / bid),
+        share: cpc.map_or(1.0, |cpc| cpc / bid),
         headroom,
         lowest: limits.lowest_bid.into(),
-        spiral: counted.cpc().and_then(|cpc| sinks(bid, cpc, headroom, limits.lowest_bid.into())),
+        spiral: cpc.and_then(|cpc| sinks(bid, cpc, headroom, limits.lowest_bid.into())),
     })
 }

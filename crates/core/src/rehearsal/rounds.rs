@@ -170,7 +170,7 @@ pub fn rehearse(
                 all.waits += 1;
                 continue;
             };
-            let Some(moved) = moved(rule, action, thing, now, day) else { continue };
+            let Some(moved) = moved(rule, action, thing, now, (day, days.settle)) else { continue };
             let undoes = now.moved;
             match moved.way {
                 Some(true) => now.moved.0 = true,
@@ -216,7 +216,7 @@ fn moved(
     action: Action,
     thing: &Thing,
     now: &Standing,
-    day: NaiveDate,
+    (day, settle): (NaiveDate, u64),
 ) -> Option<Moved> {
     let stood = || thing.history.bid_on(day.pred_opt()?).map(Price::from).and_then(Price::positive);
     let (bid, budget) = (now.bid.or_else(stood), now.budget.or(thing.budget));
@@ -245,7 +245,9 @@ fn moved(
             let from = bid.filter(|_| thing.bids)?;
             // A bid rule adds to what a click costs at the bid that it has set, not at the one that stood.
             let to = match (&rule.body, action) {
-                (Body::Bid(_), Action::BidTo(to)) => at_own_bid(rule, thing, now, to, day)?,
+                (Body::Bid(_), Action::BidTo(to)) => {
+                    at_own_bid(rule, thing, now, to, (day, settle))?
+                }
                 _ => to(from)?,
             };
             part(from, to).then_some(Moved {
@@ -277,14 +279,15 @@ fn at_own_bid(
     thing: &Thing,
     now: &Standing,
     to: Price,
-    day: NaiveDate,
+    (day, settle): (NaiveDate, u64),
 ) -> Option<Price> {
     let Body::Bid(of) = &rule.body else { return Some(to) };
-    let (Some(own), Some(stood)) = (now.bid, thing.history.bid_on(day)) else { return Some(to) };
+    let (end, days) = (last_settled(day.pred_opt()?, settle), of.window_days.into());
+    let stood = thing.history.mean_bid(Window::ending(end, days)).and_then(Price::positive);
+    let (Some(own), Some(stood)) = (now.bid, stood) else { return Some(to) };
     let limits = of.limits.at(thing.spot).complete().ok()?;
     let headroom = Price::from(limits.headroom);
     let lowest = Price::from(limits.lowest_bid);
-    let stood = Price::from(stood).positive()?;
     let pays = to > lowest && to > headroom;
     let share = (to - headroom) / stood;
     Some(if pays && share < 1.0 { (own * share + headroom).max(lowest) } else { to })

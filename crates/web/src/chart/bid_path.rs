@@ -76,6 +76,12 @@ impl BidPath {
         let clicks: Vec<(f64, f64)> =
             rounds.iter().filter_map(|r| Some((x(r.day), scale.y(r.cpc?.units())))).collect();
         let across = |y: f64, text: String| Across { y, text_y: y + 4.0, text };
+        // Two that end at one height stand under one another.
+        let end = clicks.last().map(|(_, y)| *y);
+        let apart = |line: Across| match end {
+            Some(y) if (y - line.y).abs() < 14.0 => Across { text_y: line.text_y + 15.0, ..line },
+            _ => line,
+        };
         let squares = rounds.iter().flat_map(|r| {
             let y = scale.y(r.bid.units());
             (0..paused(r.day).min(6))
@@ -105,10 +111,10 @@ impl BidPath {
             cpc_end: clicks.last().copied(),
             cpc: path(&clicks),
             rests: sinks.map(|s| {
-                across(
+                apart(across(
                     scale.y(s.spiral.rests.units()),
                     format!("rests at {}", money(s.spiral.rests)),
-                )
+                ))
             }),
             holds: sinks.map(|s| {
                 across(scale.y(s.bid.units()), format!("{} above holds it", money(s.spiral.holds)))
