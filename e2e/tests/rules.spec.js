@@ -53,7 +53,7 @@ test("a rule is written, rehearsed, switched on, watched and undone", async ({ d
   await page.getByRole("button", { name: "Let rules run again" }).click();
   await page.getByRole("link", { name: "Dear keywords", exact: true }).click();
   await page.getByRole("button", { name: "Remove this rule" }).click();
-  await expect(page.getByText("None is written yet")).toBeVisible();
+  await expect(page.getByText("There are none yet")).toBeVisible();
 });
 
 test("thresholds follow a posture, are refined below, and their spiral is named", async ({ desk: page }) => {

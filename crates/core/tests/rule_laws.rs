@@ -241,6 +241,22 @@ proptest! {
         }
     }
 
+    /// A rehearsal keeps to the day's limits, and what spends most comes first.
+    #[test]
+    fn a_rehearsal_keeps_to_the_days_limits(things in things()) {
+        let free = rule(Body::Custom(custom(None, 0)));
+        let one = Rule { daily: Daily { pauses: Some(1), ..Daily::default() }, ..free.clone() };
+        let (all, some) = (rehearsed(&free, &things).acts, rehearsed(&one, &things).acts);
+        for pair in some.windows(2) {
+            prop_assert!(pair[0].day < pair[1].day, "one a day");
+        }
+        if let (Some(first), Some(limited)) = (all.first(), some.first()) {
+            let that_day = all.iter().filter(|a| a.day == first.day);
+            let most = that_day.map(|a| a.found.known.spend).max();
+            prop_assert_eq!((limited.day, Some(limited.found.known.spend)), (first.day, most));
+        }
+    }
+
     /// A thing is stopped once, rests as long as it is to, and what it kept is what was counted of it from then on.
     #[test]
     fn what_is_kept_is_what_followed(things in things()) {

@@ -54,7 +54,8 @@ impl Params {
         })
     }
 
-    fn date(&self, name: &str) -> Result<Option<NaiveDate>, PageError> {
+    /// A field that is a day.
+    pub fn date(&self, name: &str) -> Result<Option<NaiveDate>, PageError> {
         let text = self.text(name);
         if text.is_empty() {
             return Ok(None);

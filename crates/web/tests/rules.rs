@@ -58,7 +58,7 @@ fn sentence(change: &[(&str, &str)]) -> String {
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn a_rule_is_written_tried_saved_and_keeps_what_was_typed_wrong(db: PgPool) {
     let desk = Desk::new(db).await;
-    assert!(desk.page("rules").await.contains("None is written yet"));
+    assert!(desk.page("rules").await.contains("There are none yet"));
     let rule = desk.rule().await;
     // Live: what it says, and how many things it would touch, without being saved.
     let tried = desk.says(&format!("{rule}/try"), &sentence(&[("c0.0.number", "5")])).await;

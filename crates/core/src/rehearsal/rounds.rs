@@ -10,7 +10,7 @@ use crate::history::History;
 use crate::ids::CampaignId;
 use crate::metrics::Tally;
 use crate::money::Price;
-use crate::rule::{BidRule, Body, Rule};
+use crate::rule::{BidRule, Body, Done, Rule};
 use crate::target::Target;
 use crate::window::{Window, last_settled};
 
@@ -137,8 +137,6 @@ struct Standing {
     budget: Option<Price>,
     /// The last morning on which it was touched.
     touched: Option<NaiveDate>,
-    /// Which of the acts touched it last.
-    last: Option<usize>,
     /// Whether it was ever stopped by the rule; whether its bid went up, and down.
     moved: (bool, bool),
 }
@@ -158,9 +156,10 @@ pub fn rehearse(
     for day in mornings.filter(|d| rule.schedule.runs_on(*d)) {
         let Some(by) = day.pred_opt() else { continue };
         all.rounds.push(day);
+        let mut would = Vec::new();
         for found in look(&rule.body, things, groups, by, days.settle) {
             all.looks += 1;
-            let (thing, now) = (&things[found.thing], &mut standing[found.thing]);
+            let (thing, now) = (&things[found.thing], &standing[found.thing]);
             let rests =
                 |touched: NaiveDate| touched + Later::new(rule.cool_down().max(1).into()) > day;
             if now.touched.is_some_and(rests) {
@@ -170,7 +169,18 @@ pub fn rehearse(
                 all.waits += 1;
                 continue;
             };
-            let Some(moved) = moved(rule, action, thing, now, (day, days.settle)) else { continue };
+            let moved = moved(rule, action, thing, now, (day, days.settle));
+            would.extend(moved.map(|moved| (found, moved)));
+        }
+        // Where not all may be done in a day, the most money comes first, as in a run.
+        would.sort_by_key(|(found, _)| std::cmp::Reverse(found.known.spend));
+        let mut done = Done::default();
+        for (found, moved) in would {
+            let pause = moved.action == Action::Pause;
+            if !rule.daily.admits(&mut done, pause, moved.budget_added()) {
+                continue;
+            }
+            let now = &mut standing[found.thing];
             let undoes = now.moved;
             match moved.way {
                 Some(true) => now.moved.0 = true,
@@ -180,7 +190,7 @@ pub fn rehearse(
             if now.moved == (true, true) && undoes != (true, true) {
                 all.undone.push(found.thing);
             }
-            (now.touched, now.last) = (Some(day), Some(all.acts.len()));
+            now.touched = Some(day);
             (now.stopped, now.bid, now.budget) = (moved.stopped, moved.bid, moved.budget);
             let found = Found { action: Some(moved.action), ..found };
             all.acts.push(Act::begun(day, found, moved.from_to));
@@ -208,6 +218,16 @@ struct Moved {
     from_to: Option<(Price, Price)>,
     /// Whether it is more than before; none where that can't be said.
     way: Option<bool>,
+}
+
+impl Moved {
+    /// Money that it adds to a day's budgets.
+    fn budget_added(&self) -> f64 {
+        match (self.action, self.from_to) {
+            (Action::BudgetBy(_) | Action::BudgetTo(_), Some((from, to))) => (to - from).units(),
+            _ => 0.0,
+        }
+    }
 }
 
 /// What an action does to a thing as it stands; none where that is so already, or can't be done.

@@ -11,7 +11,7 @@ use crate::numerals::{count, counted, money, number, or_absent, percent, probabi
 pub fn field(field: Field) -> &'static str {
     match field {
         Field::SpendWithoutSale => "spend without a sale",
-        Field::Ceiling => "most a sale may cost",
+        Field::Ceiling => "highest cost of a sale",
         Field::Headroom => "above the average click",
         Field::LowestBid => "lowest bid",
         Field::Clicks => "clicks before acting",
@@ -131,7 +131,11 @@ pub fn lacks(lack: Lack) -> String {
         }
         Lack::Days { has, needs } => format!("it has {has} of {needs} settled days"),
         Lack::Sure { has, needs } => {
-            format!("that is {} likely, and {} is asked for", probability(has), probability(needs))
+            format!(
+                "that is {} likely, and the rule asks for {}",
+                probability(has),
+                probability(needs)
+            )
         }
     }
 }

@@ -107,7 +107,7 @@ pub(super) fn lines(rule: &Rule) -> Vec<Line> {
     };
     let rest = Line {
         lead: vec![
-            say("What it has touched it leaves alone for "),
+            say("It leaves anything it has changed alone for "),
             typed(
                 "cool_down",
                 "days for which it leaves things alone",
@@ -120,14 +120,14 @@ pub(super) fn lines(rule: &Rule) -> Vec<Line> {
                 rule.send.word(),
                 options(&[("tray", "into the tray"), ("straight", "straight to the channels")]),
             ),
-            say("; a run that was missed is "),
+            say("; if a run is missed, it "),
             one(
                 "missed",
                 "what becomes of a run that was missed",
                 rule.schedule.missed.word(),
                 options(&[
-                    (Missed::Once.word(), "made up for once"),
-                    (Missed::Skip.word(), "left out"),
+                    (Missed::Once.word(), "catches up once"),
+                    (Missed::Skip.word(), "skips it"),
                 ]),
             ),
             say("."),

@@ -71,7 +71,7 @@ fn a_custom_rule_reads_as_a_sentence() {
         Sentence::of(&rule, &naming()).text(),
         "Every Monday at 6:00, for each ad group of Stall, jars: if conversions over 7 settled days are at most 0, pause it. \
          Only with at least 3 × target spent and 3 settled days. Only when that is at least 95% certain. \
-         What it has touched it leaves alone for 14 days. Its changes go into the tray; a run that was missed is made up for once."
+         It leaves anything it has changed alone for 14 days. Its changes go into the tray; if a run is missed, it catches up once."
     );
 }
 
@@ -97,7 +97,7 @@ fn a_bid_rule_reads_as_a_sentence() {
         "Every Monday at 6:00, for items of Stall, jars, over 30 settled days: pause what has spent 12.00 without a sale, \
          or had 10 clicks without one; lower what costs more than 25% of its sales to what it can afford; bid everything \
          else 0.16 above its average click, never below 0.30. In a day, it makes at most 3 pauses. \
-         What it has touched it leaves alone for 7 days. Its changes go into the tray; a run that was missed is made up for once."
+         It leaves anything it has changed alone for 7 days. Its changes go into the tray; if a run is missed, it catches up once."
     );
 }
 

@@ -169,7 +169,7 @@ fn lead(on: usize, all: usize, week: &[&Ran], acted: usize) -> Words {
     let rules = match (all, on) {
         (0, _) => {
             return Words::say(
-                "A rule does what you have decided more than once: on enough evidence, when it is due, and so that it can be undone. None is written yet.",
+                "A rule does what you have decided more than once: on enough evidence, when it is due, and so that it can be undone. There are none yet.",
             );
         }
         (_, 0) => Words::say("No rule is on."),

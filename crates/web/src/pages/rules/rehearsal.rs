@@ -201,16 +201,6 @@ fn line(act: &Act, r: &Rehearsed, rule: &Rule) -> Line {
     }
 }
 
-fn date(params: &Params, name: &str) -> Result<Option<NaiveDate>, PageError> {
-    let text = params.text(name);
-    if text.is_empty() {
-        return Ok(None);
-    }
-    text.parse().map(Some).map_err(|_| {
-        PageError::Invalid(format!("‘{text}’ is not a day; write it like 2026-11-09."))
-    })
-}
-
 /// The page, or its table as CSV.
 pub async fn show(
     member: Member,
@@ -225,7 +215,7 @@ pub async fn show(
     let mut ground = Ground::load(&app.db, &member.account)
         .await?
         .ok_or_else(|| PageError::NotFound("This account has no figures yet.".into()))?;
-    let (from, to) = (date(&params, "since")?, date(&params, "until")?);
+    let (from, to) = (params.date("since")?, params.date("until")?);
     let r = rehearse(&app.db, &mut ground, rule, from, to).await?;
     if params.text("as") == "csv" {
         return csv(&r, rule);
@@ -269,7 +259,7 @@ fn sinks(s: &tiller_core::rehearsal::path::Sinking) -> Words {
             money(s.headroom)
         ))
         .and(format!(
-            "That goes for {} of the {} whose bids go by their average click: with those that rise counted in, their clicks would go from {} to about {} in as many days.",
+            "That goes for {} of the {} whose bids go by their average click: counting those that rise, their clicks would go from {} to about {} in as many days.",
             s.things.0,
             counted(s.things.1 as u64, "item", "items"),
             number(s.clicks.0, 0),
