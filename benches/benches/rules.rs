@@ -12,8 +12,7 @@ use tiller_core::history::{Came, Counted, History};
 use tiller_core::ids::{AdGroupId, CampaignId, ItemId};
 use tiller_core::rehearsal::worth::Campaigns;
 use tiller_core::rehearsal::{Days, Thing, rehearse};
-use tiller_core::rule::{BidRule, Body, Daily, Rule, Send};
-use tiller_core::schedule::Schedule;
+use tiller_core::rule::{BidRule, Body, Rule};
 use tiller_core::spot::Spot;
 use tiller_core::{Micros, Price, Tally, Target};
 
@@ -119,18 +118,9 @@ fn rules(c: &mut Criterion) {
     let things = things();
     let groups = [History::default()];
     let days = Days { from: day(0), to: day(DAYS - 1), known: day(DAYS - 1), settle: 2 };
-    let rule = Rule {
-        name: "Every morning".into(),
-        schedule: Schedule::daily(tiller_core::schedule::Time { hour: 6, minute: 0 }),
-        send: Send::Tray,
-        daily: Daily::default(),
-        body: Body::Bid(BidRule {
-            within: vec![],
-            window_days: 30,
-            cool_down: 7,
-            limits: tree.clone(),
-        }),
-    };
+    let limits = tree.clone();
+    let of = BidRule { within: vec![], window_days: 30, cool_down: 7, limits };
+    let rule = Rule::new("Every morning", Body::Bid(of));
     group.bench_function("20000 items rehearsed every morning of 90 days", |b| {
         b.iter(|| {
             black_box(rehearse(&rule, &things, &groups, days, &Campaigns::default()).acts.len())

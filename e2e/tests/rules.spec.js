@@ -42,6 +42,9 @@ test("a rule is written, rehearsed, switched on, watched and undone", async ({ d
   await page.getByRole("button", { name: "Run it now" }).click();
   await expect(page.getByText("waits in the tray").first()).toBeVisible({ timeout: 15_000 });
   await expect(page.locator("p.lead-in")).toContainText("touched");
+  // What waits of rules is told on the loop.
+  await page.reload();
+  await expect(page.getByRole("navigation", { name: "The loop" })).toContainText("waiting");
   await expectAccessible(page);
   await page.getByRole("button", { name: "Undo this run" }).click();
   await expect(page.getByText("taken out of the tray").first()).toBeVisible();
@@ -100,4 +103,31 @@ test("thresholds follow a posture, are refined below, and their spiral is named"
   await page.goto(`${supply}/targets/lines`);
   await page.getByLabel(`Name, row ${row}`).fill("");
   await page.getByRole("button", { name: "Apply" }).click();
+});
+
+test("what a rule tells stands on Today until the rule is gone", async ({ desk: page }) => {
+  await page.goto(`${school}/rules/new`);
+  await page.getByRole("button", { name: "Write a rule" }).click();
+  await page.getByLabel("Name", { exact: true }).fill("Busy campaigns");
+  await page.getByLabel("what it looks at").selectOption("campaigns");
+  await page.locator("[name='c0.0.metric']").selectOption("clicks");
+  await page.locator("[name='c0.0.is']").selectOption("at_least");
+  await page.locator("[name='c0.0.number']").fill("50");
+  await page.locator("[name='then']").selectOption("tell");
+  await page.getByLabel("least settled days").fill("");
+  await page.getByRole("button", { name: "Save", exact: true }).last().click();
+  await expect(page.getByRole("heading", { name: "Busy campaigns" })).toBeVisible();
+  await page.getByRole("button", { name: "Run it now" }).click();
+  await expect(page.locator("p.lead-in")).toContainText("It told of", { timeout: 15_000 });
+  await expect(page.getByRole("region", { name: "What it told of" })).toBeVisible();
+  await expect(page.getByRole("button", { name: "Undo this run" })).toHaveCount(0);
+  await page.goto(`${school}/today`);
+  const told = page.getByRole("region", { name: "From your rules" });
+  await expect(told).toContainText("Busy campaigns tells of");
+  await expectAccessible(page);
+  await told.getByRole("link", { name: /See why.*Busy campaigns/ }).click();
+  await page.getByRole("link", { name: "Busy campaigns" }).click();
+  await page.getByRole("button", { name: "Remove this rule" }).click();
+  await page.goto(`${school}/today`);
+  await expect(told).toHaveCount(0);
 });

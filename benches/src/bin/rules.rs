@@ -16,14 +16,14 @@ use tiller_desk::rules::keeping::{self, Standing};
 use tiller_desk::rules::rehearsal::rehearse;
 use tiller_desk::rules::run::look_now;
 use tiller_desk::rules::sets::bid_rule;
-use tiller_desk::{ChangeId, PersonId, PgPool, account, jobs, tray};
+use tiller_desk::{ChangeId, PersonId, account, jobs, tray};
 
 #[tokio::main]
 async fn main() -> anyhow::Result<()> {
     let mut given = std::env::args().skip(1);
     let mut next = || given.next().context("usage: rules DATABASE_URL ACCOUNT");
     let (url, slug) = (next()?, next()?);
-    let db = PgPool::connect(&url).await?;
+    let db = tiller_store::connect(&url, 8).await?;
     let account = account::by_slug(&db, &slug).await?;
     let units = Micros::from_units;
     let limits: Limits = Thresholds {

@@ -9,7 +9,7 @@ use tiller_core::setting::{MatchType, Setting};
 use tiller_core::spot::Subject;
 use tiller_desk::book::{Book, PeriodChoice};
 use tiller_desk::tray::proposal::{Adds, Origin, Proposal};
-use tiller_desk::{ChangeId, PersonId, PgPool, account, tray};
+use tiller_desk::{ChangeId, PersonId, account, tray};
 
 const CHANGES: usize = 10_000;
 
@@ -18,7 +18,7 @@ async fn main() -> anyhow::Result<()> {
     let mut given = std::env::args().skip(1);
     let mut next = || given.next().context("usage: tray DATABASE_URL ACCOUNT");
     let (url, slug) = (next()?, next()?);
-    let db = PgPool::connect(&url).await?;
+    let db = tiller_store::connect(&url, 8).await?;
     let account = account::by_slug(&db, &slug).await?;
     let book = Book::load(&db, &account, PeriodChoice::default()).await?.context("no figures")?;
     let campaigns: Vec<_> = book.entries.iter().map(|e| e.campaign.id).collect();

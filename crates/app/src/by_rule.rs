@@ -6,12 +6,14 @@ use chrono::NaiveDate;
 use tiller_channel::connection::Connection as _;
 use tiller_core::bid_rule::Posture;
 use tiller_core::break_even::ProductLine;
+use tiller_core::rehearsal::sum;
 use tiller_core::rule::{Rule, Send};
 use tiller_desk::jobs::rules::run_all;
 use tiller_desk::rules::file::RulesFile;
 use tiller_desk::rules::ground::Ground;
 use tiller_desk::rules::keeping::{self, Standing};
-use tiller_desk::rules::posture;
+use tiller_desk::rules::report::RangeFile;
+use tiller_desk::rules::{posture, rehearsal};
 use tiller_desk::{Account, PgPool};
 use tiller_market::World;
 use tiller_market::sim::{Outcome, outcome};
@@ -65,6 +67,49 @@ pub async fn steer(
     helm.task.abort();
     let market = helm.service.market();
     Ok((0..world.accounts.len()).map(|i| outcome(&market, i, days)).collect())
+}
+
+/// Lives through so many days without anybody, then rehearses the rules on them: of each account the spend of those days,
+/// and what the rules would have kept and lost together.
+pub async fn rehearse(
+    db: &PgPool,
+    world: World,
+    until: NaiveDate,
+    days: u32,
+    ruled: &Ruled,
+) -> anyhow::Result<Vec<serde_json::Value>> {
+    let helm = Helm::take(db, &world, until).await?;
+    // A campaign that a rule names is named by what is known before.
+    let mut about = Vec::new();
+    for account in &helm.accounts {
+        about.push(rules(db, account, ruled).await?);
+    }
+    helm.clock.pass(u16::try_from(days)?).await?;
+    let mut all = Vec::new();
+    for (i, (account, rules)) in helm.accounts.iter().zip(about).enumerate() {
+        queue(db, account, None).await?;
+        fetch(db).await?;
+        let account = tiller_desk::account::by_slug(db, &account.slug).await?;
+        let mut ground = Ground::load(db, &account).await?.context("the account has no figures")?;
+        // A run on the first of those days knows the one before.
+        let from = until.checked_add_days(chrono::Days::new(2));
+        let mut acts = Vec::new();
+        for rule in &rules {
+            let rehearsed = rehearsal::rehearse(db, &mut ground, rule, from, None).await?;
+            acts.extend(rehearsed.rehearsal.acts);
+        }
+        let sum = sum(&acts);
+        let stay = outcome(&helm.service.market(), i, days);
+        all.push(serde_json::json!({
+            "spend": stay.spend,
+            "conversions": stay.due.conversions,
+            "kept": RangeFile::from(sum.kept),
+            "lost": RangeFile::from(sum.lost),
+            "acts": acts.len(),
+        }));
+    }
+    helm.task.abort();
+    Ok(all)
 }
 
 /// The rules for an account; none where it has nothing that they are about.

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use tiller_desk::{DeskError, PgPool};
+use tiller_desk::mail::Mailer;
+use tiller_desk::{DeskError, PgPool, jobs};
 use tiller_web::{App, DemoSignIn, Queues, Wake};
 use tokio::net::TcpListener;
 use tokio::sync::Notify;
@@ -37,28 +38,32 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         queues: Queues::default(),
         metrics: tiller_web::install_metrics(),
     };
+    let mailer = match (&settings.smtp, &settings.mail_from) {
+        (None, _) => None,
+        (Some(server), Some(from)) => Some(Mailer::new(server, from)?),
+        (Some(_), None) => anyhow::bail!(
+            "a mail server is set, but no address that e-mail comes from: set GOLD_TILLER_MAIL_FROM"
+        ),
+    };
     let (stop, stopped) = tokio::sync::watch::channel(false);
-    let work = |name, bell: &Arc<Notify>, next| {
+    let work = |name, bell: &Arc<Notify>, next: Next| {
         let queues = app.queues.clone();
         tokio::spawn(worker(name, db.clone(), Arc::clone(bell), queues, next, stopped.clone()))
     };
     let wake = &app.wake;
-    let workers = [
-        work(
-            "imports",
-            &wake.imports,
-            (|db| Box::pin(async move { tiller_desk::jobs::import::run_next(&db).await })) as Next,
-        ),
-        work("fetches", &wake.fetches, |db| {
-            Box::pin(async move { tiller_desk::jobs::fetch::run_next(&db).await })
-        }),
-        work("changes", &wake.changes, |db| {
-            Box::pin(async move { tiller_desk::jobs::send::run_next(&db).await })
-        }),
-        work("rules", &wake.rules, |db| {
-            Box::pin(async move { tiller_desk::jobs::rules::run_next(&db).await })
-        }),
+    let mut workers = vec![
+        work("imports", &wake.imports, next(|db| async move { jobs::import::run_next(&db).await })),
+        work("fetches", &wake.fetches, next(|db| async move { jobs::fetch::run_next(&db).await })),
+        work("changes", &wake.changes, next(|db| async move { jobs::send::run_next(&db).await })),
+        work("rules", &wake.rules, next(|db| async move { jobs::rules::run_next(&db).await })),
     ];
+    if let Some(mailer) = mailer {
+        let post = move |db| {
+            let mailer = mailer.clone();
+            async move { jobs::mail::run_next(&db, &mailer).await }
+        };
+        workers.push(work("mail", &Arc::default(), next(post)));
+    }
     if let Some(recorded) = app.metrics.clone() {
         tokio::spawn(tiller_web::sum_up_metrics(recorded));
     }
@@ -76,7 +81,16 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
 }
 
 /// Does the next piece of work of a queue; false if there is none.
-type Next = fn(PgPool) -> Pin<Box<dyn Future<Output = Result<bool, DeskError>> + Send>>;
+type Next = Arc<
+    dyn Fn(PgPool) -> Pin<Box<dyn Future<Output = Result<bool, DeskError>> + Send>> + Send + Sync,
+>;
+
+fn next<F>(of: impl Fn(PgPool) -> F + Send + Sync + 'static) -> Next
+where
+    F: Future<Output = Result<bool, DeskError>> + Send + 'static,
+{
+    Arc::new(move |db| Box::pin(of(db)))
+}
 
 /// Works a queue off whenever its bell rings, and looks now and then by itself: other servers on the same
 /// database queue work too, and what failed waits for its time.

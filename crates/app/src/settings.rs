@@ -25,6 +25,12 @@ pub struct Settings {
     pub https: bool,
     /// Logs as JSON lines.
     pub json_logs: bool,
+    /// The server that takes e-mail, as a URL; without one none is sent.
+    #[serde(default)]
+    pub smtp: Option<String>,
+    /// The address that e-mail comes from.
+    #[serde(default)]
+    pub mail_from: Option<String>,
     /// Which logs are written, such as `info,sqlx=warn`.
     pub log: String,
 }

@@ -439,7 +439,7 @@ fn rules_are_rehearsed_over_a_report() {
     let o = run(&args, &items());
     assert_eq!(o.status.code(), Some(0), "{}", err(&o));
     insta::assert_snapshot!(out(&o), @r"
-    Bid rule: 20 rounds from 1 Nov 2026 to 20 Nov 2026, 3 actions; kept 23.51 (17.47 to 27.50), lost 1.2 (0.6 to 1.7) conversions; 1 pauses right, 0 by mistake
+    Bid rule: 20 rounds from 1 Nov 2026 to 20 Nov 2026, 3 actions; kept 23.51 (9.80 to 36.44), lost 1.2 (0.6 to 1.7) conversions; 1 pauses right, 0 by mistake
       2026-11-08  Spring › Kits › Hive kit  bid 1.41      costs 20.0% of its sales, at most 35.0%: the average click of 1.00 and 0.41 above it; kept 6.31 (3.40 to 8.45)
       2026-11-13  Spring › Kits › smoker    pause         10 clicks without a sale; kept 9.60
       2026-11-15  Spring › Kits › Hive kit  bid 1.12      costs 20.0% of its sales, at most 35.0%: the average click of 1.00 and 0.41 above it; kept 7.59 (4.47 to 9.44)

@@ -10,9 +10,13 @@ use tiller_core::Price;
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_core::Target;
+use tiller_core::custom_rule::{Action, Clause, CustomRule, Is, Metric, Over, Than, Things, When};
+use tiller_core::rule::{Body, Rule, Send};
 use tiller_core::setting::Budget;
 use tiller_core::spot::Subject;
 use tiller_desk::account::{self, connections};
+use tiller_desk::book::{Book, PeriodChoice};
+use tiller_desk::rules::keeping::{self, Standing};
 use tiller_desk::tray::{self, Edit, sending};
 use tiller_desk::{Account, PgPool, Role, logbook};
 use tiller_store::MIGRATIONS;
@@ -77,7 +81,7 @@ async fn count(db: &PgPool, sql: &'static str) -> i64 {
 
 /// What a dead worker holds is let go at once, and waits end.
 async fn a_minute_passes(db: &PgPool) {
-    for table in ["sync_job", "change_batch", "report_import"] {
+    for table in ["sync_job", "change_batch", "report_import", "rule_run"] {
         let wait = if table == "report_import" { "" } else { "not_before = now()," };
         let sql = format!(
             "UPDATE {table} SET {wait} claimed_at = now() - interval '2 minutes' WHERE claimed_at IS NOT NULL"
@@ -116,14 +120,8 @@ impl Scene {
 
     /// Puts a budget in the tray and sends it.
     async fn send(&self, campaign: &str, budget: &str) {
-        let book = tiller_desk::book::Book::load(
-            &self.db,
-            &self.account,
-            tiller_desk::book::PeriodChoice::default(),
-        )
-        .await
-        .unwrap()
-        .unwrap();
+        let book = Book::load(&self.db, &self.account, PeriodChoice::default());
+        let book = book.await.unwrap().unwrap();
         let id = book.entries.iter().find(|e| e.campaign.name == campaign).unwrap().campaign.id;
         let on = [Subject::Campaign(id)];
         tray::edit(&self.db, &self.account, self.person, &on, Edit::Budget, budget, "")
@@ -147,14 +145,13 @@ impl Scene {
     }
 }
 
-#[sqlx::test(migrator = "MIGRATIONS")]
-async fn killed_in_the_middle_of_fetching_and_sending(db: PgPool) {
-    let folder = std::env::temp_dir().join(format!("kills-{}", std::process::id()));
+/// An account with nothing fetched yet, a market, and the address of the database.
+async fn open(db: PgPool) -> (Scene, Program, String) {
+    let database = db.connect_options().get_database().unwrap().to_owned();
+    let folder = std::env::temp_dir().join(format!("kills-{}-{database}", std::process::id()));
     std::fs::create_dir_all(&folder).unwrap();
-    let database = db.connect_options();
     let given = std::env::var("DATABASE_URL").unwrap();
-    let base = given.rsplit_once('/').unwrap().0;
-    let url = format!("{base}/{}", database.get_database().unwrap());
+    let url = format!("{}/{database}", given.rsplit_once('/').unwrap().0);
     let new = NewAccount {
         slug: "t",
         name: "Amberfold Test",
@@ -168,8 +165,13 @@ async fn killed_in_the_middle_of_fetching_and_sending(db: PgPool) {
         account::save_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
     account::join(&db, account.id, person, Role::Analyst).await.unwrap();
     let (at_market, address) = market(&folder, 0);
-    let port: u16 = address.rsplit(':').next().unwrap().parse().unwrap();
-    let s = Scene { db, account, person, address, folder };
+    (Scene { db, account, person, address, folder }, at_market, url)
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn killed_in_the_middle_of_fetching_and_sending(db: PgPool) {
+    let (s, at_market, url) = open(db).await;
+    let port: u16 = s.address.rsplit(':').next().unwrap().parse().unwrap();
     let db = &s.db;
 
     // The server, then the market, are killed while the report comes in.
@@ -247,5 +249,66 @@ async fn killed_in_the_middle_of_fetching_and_sending(db: PgPool) {
     assert_eq!(s.batches_lived(), 3);
     let Scene { folder, .. } = s;
     drop((worker, at_market));
+    std::fs::remove_dir_all(folder).unwrap();
+}
+
+/// A rule that pauses what has had clicks, straight out.
+fn pauses() -> Rule {
+    let over = Over::Days(14);
+    let clicks = Clause { metric: Metric::Clicks, over, is: Is::AtLeast, than: Than::Value(1.0) };
+    let rule = CustomRule::new(Things::Items, When::all([clicks]), Action::Pause);
+    Rule { send: Send::Straight, ..Rule::new("Clicked", Body::Custom(rule)) }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn killed_in_the_middle_of_a_run_and_two_servers_at_one_due_time(db: PgPool) {
+    let (s, at_market, url) = open(db).await;
+    let db = &s.db;
+    connections::connect(db, &s.account, &s.address, "test-token").await.unwrap();
+    while tiller_desk::jobs::fetch::run_next(db).await.unwrap() {}
+    let book = Book::load(db, &s.account, PeriodChoice::default()).await.unwrap().unwrap();
+    let naming = keeping::naming(&book);
+    let id = keeping::add(db, &s.account, s.person, &pauses(), &naming).await.unwrap();
+    keeping::switch(db, &s.account, id, Standing::On).await.unwrap();
+    let due = async || {
+        sqlx::query("UPDATE rule SET next_due = now() - interval '1 second'")
+            .execute(db)
+            .await
+            .unwrap();
+    };
+    // The run has put its changes down and goes on to what it says of them, where it is held up: there its server dies.
+    let mut held = db.acquire().await.unwrap();
+    let hold = "BEGIN; LOCK TABLE rule_action IN SHARE MODE";
+    sqlx::raw_sql(hold).execute(&mut *held).await.unwrap();
+    due().await;
+    let dies = server(&url);
+    let waiting = "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock' AND query LIKE 'INSERT INTO rule_action%'";
+    until("the run is in the middle", async || count(db, waiting).await > 0).await;
+    drop(dies);
+    sqlx::raw_sql("ROLLBACK").execute(&mut *held).await.unwrap();
+    until("its session is over", async || count(db, waiting).await == 0).await;
+    let running = "SELECT count(*) FROM rule_run WHERE state = 'running'";
+    let changes = "SELECT count(*) FROM change";
+    assert_eq!((count(db, running).await, count(db, changes).await), (1, 0));
+    // Two others take over what is left, and each further due time is met by one of them.
+    let others = [server(&url), server(&url)];
+    a_minute_passes(db).await;
+    let done = "SELECT count(*) FROM rule_run WHERE state = 'done'";
+    until("another has done it", async || count(db, done).await == 1).await;
+    let acted = "SELECT sum(acted)::bigint FROM rule_run";
+    let each = count(db, acted).await;
+    assert!(each > 0 && count(db, changes).await == each);
+    for runs in 2..=3 {
+        due().await;
+        until("it has run again", async || count(db, done).await == runs).await;
+    }
+    let made = "SELECT count(*) FROM change WHERE state = 'made'";
+    until("all is made", async || count(db, made).await == each).await;
+    assert_eq!((count(db, acted).await, count(db, changes).await), (each, each));
+    assert_eq!(count(db, "SELECT count(*) FROM rule_run").await, 3);
+    let things = "SELECT count(DISTINCT item_id) FROM rule_action";
+    assert_eq!(count(db, things).await, each, "each once");
+    let Scene { folder, .. } = s;
+    drop((others, at_market));
     std::fs::remove_dir_all(folder).unwrap();
 }

@@ -14,6 +14,8 @@
 //! assert_eq!(history.tally(window, day(5)).conversions, 1.0);
 //! ```
 
+use std::ops::Range;
+
 use chrono::NaiveDate;
 
 use crate::metrics::Tally;
@@ -53,6 +55,8 @@ pub struct Came {
 pub struct History {
     days: Vec<Counted>,
     came: Vec<Came>,
+    /// What all days before each, and before the end, come to: windows overlap, and are asked for over and over.
+    before: Vec<(i64, i64, Micros)>,
 }
 
 impl History {
@@ -60,7 +64,18 @@ impl History {
     pub fn new(mut days: Vec<Counted>, mut came: Vec<Came>) -> Self {
         days.sort_by_key(|d| d.day);
         came.sort_by_key(|c| (c.day, c.age));
-        Self { days, came }
+        Self::sorted(days, came)
+    }
+
+    fn sorted(days: Vec<Counted>, came: Vec<Came>) -> Self {
+        let mut before = Vec::with_capacity(days.len() + 1);
+        let mut all = (0, 0, Micros::ZERO);
+        before.push(all);
+        before.extend(days.iter().map(|d| {
+            all = (all.0 + d.impressions, all.1 + d.clicks, all.2 + d.spend);
+            all
+        }));
+        Self { days, came, before }
     }
 
     /// Several things as one; the bid is the highest that stood.
@@ -70,8 +85,9 @@ impl History {
             days.extend(&one.days);
             came.extend(&one.came);
         }
-        let mut whole = Self::new(days, came);
-        whole.days.dedup_by(|next, sum| {
+        days.sort_by_key(|d| d.day);
+        came.sort_by_key(|c| (c.day, c.age));
+        days.dedup_by(|next, sum| {
             let same = next.day == sum.day;
             if same {
                 sum.impressions += next.impressions;
@@ -81,7 +97,7 @@ impl History {
             }
             same
         });
-        whole.came.dedup_by(|next, sum| {
+        came.dedup_by(|next, sum| {
             let same = (next.day, next.age) == (sum.day, sum.age);
             if same {
                 sum.conversions += next.conversions;
@@ -89,7 +105,7 @@ impl History {
             }
             same
         });
-        whole
+        Self::sorted(days, came)
     }
 
     /// The first day with anything counted.
@@ -105,10 +121,13 @@ impl History {
     /// What was counted in a window, as it had been reported by an evening.
     pub fn tally(&self, window: Window, by: NaiveDate) -> Tally {
         let mut sum = Tally::default();
-        for d in self.days(window).iter().take_while(|d| d.day <= by) {
-            sum.impressions += d.impressions;
-            sum.clicks += d.clicks;
-            sum.spend += d.spend;
+        let days = Window::new(window.from(), window.to().min(by))
+            .map_or(0..0, |w| range(&self.days, w, |d| d.day));
+        if !days.is_empty() {
+            let (to, from) = (self.before[days.end], self.before[days.start]);
+            sum.impressions = to.0 - from.0;
+            sum.clicks = to.1 - from.1;
+            sum.spend = to.2 - from.2;
         }
         for c in within(&self.came, window, |c| c.day) {
             if (by - c.day).num_days() >= i64::from(c.age) {
@@ -141,9 +160,22 @@ impl History {
 
 /// The part of what is in order of days that lies in a window.
 fn within<T>(all: &[T], window: Window, day: impl Fn(&T) -> NaiveDate) -> &[T] {
-    let from = all.partition_point(|x| day(x) < window.from());
-    let to = all.partition_point(|x| day(x) <= window.to());
-    &all[from..to.max(from)]
+    &all[range(all, window, day)]
+}
+
+fn range<T>(all: &[T], window: Window, day: impl Fn(&T) -> NaiveDate) -> Range<usize> {
+    let from = before(all, window.from(), &day);
+    let to = window.to().succ_opt().map_or(all.len(), |next| before(all, next, &day));
+    from..to.max(from)
+}
+
+/// How many lie before a day. Mostly there is one a day: then the calendar tells.
+fn before<T>(all: &[T], of: NaiveDate, day: impl Fn(&T) -> NaiveDate) -> usize {
+    let days = all.first().and_then(|first| usize::try_from((of - day(first)).num_days()).ok());
+    let told = days.map(|n| n.min(all.len())).filter(|n| {
+        all[..*n].last().is_none_or(|x| day(x) < of) && all.get(*n).is_none_or(|x| day(x) >= of)
+    });
+    told.unwrap_or_else(|| all.partition_point(|x| day(x) < of))
 }
 
 #[cfg(test)]
@@ -182,6 +214,14 @@ mod tests {
     }
 
     proptest! {
+        /// Whether there is a day each, some are missing, or several are of one.
+        #[test]
+        fn a_place_is_told_by_the_calendar_or_found(mut days in proptest::collection::vec(0i64..12, 0..16), of in -2i64..15) {
+            days.sort_unstable();
+            let found = before(&days, day(of), |d| day(*d));
+            prop_assert_eq!(found, days.iter().filter(|d| **d < of).count());
+        }
+
         /// What is known only grows, and in the end all of it is.
         #[test]
         fn more_is_known_later(h in histories(), from in 0i64..30, length in 1u64..20, by in 0i64..60) {

@@ -10,6 +10,7 @@ pub mod bid_rule;
 pub mod bid_volume;
 pub mod break_even;
 pub mod bridge;
+pub mod change_effect;
 pub mod change_point;
 pub mod course;
 pub mod custom_rule;

@@ -134,6 +134,19 @@ pub struct Rule {
     pub body: Body,
 }
 
+impl Rule {
+    /// One that runs every morning and puts what it does in the tray, within the usual limits of a day.
+    pub fn new(name: impl Into<String>, body: Body) -> Self {
+        Self {
+            name: name.into(),
+            schedule: Schedule::every_morning(),
+            send: Send::default(),
+            daily: Daily::default(),
+            body,
+        }
+    }
+}
+
 /// Why two rules pull at one thing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Pull {
@@ -222,7 +235,7 @@ impl Rule {
 mod tests {
     use super::*;
     use crate::bid_rule::Limits;
-    use crate::custom_rule::{Clause, Evidence, Is, Metric, Over, Than, When};
+    use crate::custom_rule::{Clause, Is, Metric, Over, Than, When};
 
     fn custom(within: &[i64], then: Action) -> Rule {
         let clause = Clause {
@@ -231,22 +244,11 @@ mod tests {
             is: Is::Above,
             than: Than::Target(2.0),
         };
-        Rule {
-            name: "A rule".into(),
-            schedule: Schedule::daily("6:00".parse().unwrap()),
-            send: Send::Tray,
-            daily: Daily::default(),
-            body: Body::Custom(CustomRule {
-                things: Things::Items,
-                within: within.iter().map(|c| CampaignId(*c)).collect(),
-                when: When::all([clause]),
-                evidence: Evidence::default(),
-                then,
-                floor: None,
-                ceiling: None,
-                cool_down: 14,
-            }),
-        }
+        let rule = CustomRule {
+            within: within.iter().map(|c| CampaignId(*c)).collect(),
+            ..CustomRule::new(Things::Items, When::all([clause]), then)
+        };
+        Rule::new("A rule", Body::Custom(rule))
     }
 
     fn bid(within: &[i64]) -> Rule {

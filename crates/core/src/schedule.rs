@@ -115,6 +115,11 @@ mod weekdays {
 }
 
 impl Schedule {
+    /// Every day at six in the morning.
+    pub fn every_morning() -> Self {
+        Self::daily(Time { hour: 6, minute: 0 })
+    }
+
     /// Every day at a time.
     pub fn daily(at: Time) -> Self {
         Self { days: DAYS.to_vec(), at, missed: Missed::Once }

@@ -3,6 +3,7 @@
 mod allocation_references;
 mod bid_laws;
 mod bid_volume_recovery;
+mod change_effect_coverage;
 mod contradictions;
 mod course_laws;
 mod diagnosis_laws;

@@ -18,6 +18,7 @@ use crate::alarms::{self, Alarm};
 use crate::book::{Book, Entry, Judged, Period};
 use crate::budgets::weekly::Week;
 use crate::kept::Kept;
+use crate::rules::tidings::{self, Tidings};
 use crate::tray::proposal::Proposal;
 use crate::wording::TradeOff;
 use crate::{DeskError, causes, logbook, pace};
@@ -95,6 +96,8 @@ pub struct Letter {
     pub deeds: Vec<Deed>,
     /// Campaigns that may be dear, but too early to tell: nothing is to be done there.
     pub undecided: usize,
+    /// What rules have to tell.
+    pub rules: Tidings,
     /// How the month goes.
     pub pace: Option<Arc<pace::Pace>>,
 }
@@ -174,6 +177,7 @@ async fn write(
         alarms,
         deeds,
         undecided,
+        rules: tidings::of_account(db, account, book.span.to()).await?,
         pace: pace::of_account(db, book).await?,
     })
 }

@@ -18,5 +18,6 @@ mod sentences;
 mod settings;
 mod shared;
 mod splits;
+mod watched_rules;
 mod week_laws;
 mod wording;

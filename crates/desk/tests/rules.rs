@@ -3,9 +3,7 @@
 
 use crate::common::book;
 use crate::common::scene::{Scene, says};
-use tiller_core::custom_rule::{
-    Action, Clause, CustomRule, Evidence, Is, Metric, Over, Than, Things, When,
-};
+use tiller_core::custom_rule::{Action, Clause, CustomRule, Is, Metric, Over, Than, Things, When};
 use tiller_core::ids::{RuleId, RunId};
 use tiller_core::rule::{Body, Daily, Rule, Send};
 use tiller_core::schedule::{Missed, Schedule};
@@ -19,22 +17,8 @@ use tiller_store::{MIGRATIONS, StoreError};
 fn pauses() -> Rule {
     let over = Over::Days(14);
     let clicks = Clause { metric: Metric::Clicks, over, is: Is::AtLeast, than: Than::Value(1.0) };
-    Rule {
-        name: "Clicked".into(),
-        schedule: Schedule::daily("6:00".parse().unwrap()),
-        send: Send::Tray,
-        daily: Daily::default(),
-        body: Body::Custom(CustomRule {
-            things: Things::Items,
-            within: vec![],
-            when: When::all([clicks]),
-            evidence: Evidence::default(),
-            then: Action::Pause,
-            floor: None,
-            ceiling: None,
-            cool_down: 14,
-        }),
-    }
+    let rule = CustomRule::new(Things::Items, When::all([clicks]), Action::Pause);
+    Rule::new("Clicked", Body::Custom(rule))
 }
 
 /// An account whose days somebody lets pass, with a rule that is on.
@@ -226,6 +210,42 @@ async fn a_days_limits_hold_over_all_runs_of_the_day(db: PgPool) {
     assert!((1..=2).contains(&next.len()), "{next:?}");
     let least = first.iter().map(|a| a.known.spend).min().unwrap();
     assert!(first.iter().all(|a| a.known.spend >= least) && first.len() == 2);
+}
+
+/// Two searches of one ad group are two things: one that is shut out does not keep the other.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn searches_of_an_ad_group_rest_each_by_itself(db: PgPool) {
+    let mut rule = Rule { daily: Daily { actions: Some(1), ..Daily::default() }, ..pauses() };
+    if let Body::Custom(of) = &mut rule.body {
+        (of.things, of.then) = (Things::Terms, Action::Exclude);
+    }
+    let (s, id) = scene(&db, &rule).await;
+    let all = async || store::actions(&db, s.account.id, None, None).await.unwrap();
+    for day in 1..=3 {
+        s.days_pass(&db, 1).await;
+        run_all(&db).await.unwrap();
+        assert_eq!(all().await.len(), day, "one a day");
+    }
+    let did = all().await;
+    let places: std::collections::HashSet<_> = did.iter().map(|a| &a.place).collect();
+    assert_eq!(places.len(), 3, "each once: {places:?}");
+    let groups: std::collections::HashSet<_> = did.iter().map(|a| a.ad_group).collect();
+    assert!(groups.len() < 3, "two of them share one: {did:?}");
+    let run = ran(&db, &s).await[0].id;
+    assert_eq!(keeping::undo(&db, &s.account, s.person, run).await.unwrap().withdrawn, 1);
+    assert_eq!(keeping::one(&db, &s.account, id).await.unwrap().row.state, Standing::On);
+}
+
+/// What waits of a rule that is switched off is left out.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_waits_of_a_rule_goes_with_it(db: PgPool) {
+    let (s, id) = scene(&db, &pauses()).await;
+    keeping::ask(&db, &s.account, s.person, id).await.unwrap();
+    keeping::switch(&db, &s.account, id, Standing::Removed).await.unwrap();
+    run_all(&db).await.unwrap();
+    let runs = ran(&db, &s).await;
+    assert_eq!((runs[0].state, waits(&db, &s).await), (RunState::Skipped, 0));
+    assert_eq!(runs[0].note, "the rule was switched off");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

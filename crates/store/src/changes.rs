@@ -370,6 +370,10 @@ pub struct Waiting {
     pub unknown: i64,
     /// Look-backs that are due by a day.
     pub due: i64,
+    /// Changes of rules that wait.
+    pub by_rules: i64,
+    /// Rules that are suspended.
+    pub suspended: i64,
 }
 
 /// What waits in an account on a day.
@@ -384,7 +388,9 @@ pub async fn waiting(
                   coalesce(sum(a_day) FILTER (WHERE state IN ('waiting', 'sending')), 0)::bigint AS "a_day!",
                   coalesce(sum(spend_a_day) FILTER (WHERE state IN ('waiting', 'sending')), 0)::bigint AS "spend_a_day!",
                   count(*) FILTER (WHERE state IN ('waiting', 'sending') AND spend_a_day IS NULL) AS "unknown!",
-                  count(*) FILTER (WHERE state = 'made' AND looked_at IS NULL AND look_back <= $2) AS "due!"
+                  count(*) FILTER (WHERE state = 'made' AND looked_at IS NULL AND look_back <= $2) AS "due!",
+                  count(*) FILTER (WHERE state = 'waiting' AND run_id IS NOT NULL) AS "by_rules!",
+                  (SELECT count(*) FROM rule WHERE account_id = $1 AND state = 'suspended') AS "suspended!"
            FROM change WHERE account_id = $1 AND (state IN ('waiting', 'sending') OR (state = 'made' AND looked_at IS NULL))"#,
         account.0,
         today

@@ -1,7 +1,8 @@
 //! What the store promises by itself: one plan held a month, one open course a budget, steps taken once, changes that
-//! stand once, batches carried by one, curves renewed together, and nothing reached from another account.
+//! stand once, batches carried by one, curves renewed together, days read in parts, and nothing reached from another account.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
+use chrono::{Days, NaiveDate};
 use serde_json::json;
 use sqlx::postgres::PgPoolOptions;
 use tiller_core::course::{Kind, Lever, State};
@@ -12,7 +13,7 @@ use tiller_store::courses::{self, Busy, Moved, Progress};
 use tiller_store::curves::{self, Kept};
 use tiller_store::decisions::Own;
 use tiller_store::people::{self, NewAccount, Role};
-use tiller_store::{MIGRATIONS, PgPool, decisions, plans, versions, views};
+use tiller_store::{MIGRATIONS, PgPool, decisions, plans, rules, versions, views};
 
 /// An account with a member and two campaigns of one channel.
 struct Scene {
@@ -426,6 +427,58 @@ async fn what_is_written_after_a_request_that_was_dropped_is_kept(db: PgPool) {
     }
 }
 
+/// However far apart their ids are, and of however many campaigns.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn days_of_items_are_read_in_parts_as_in_one(db: PgPool) {
+    let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
+    let day: NaiveDate = "2026-11-03".parse().unwrap();
+    for month in ["item_day", "conversion_day"] {
+        let sql = format!(
+            "CREATE TABLE {month}_of_test PARTITION OF {month} FOR VALUES FROM ('2026-11-01') TO ('2026-12-01')"
+        );
+        sqlx::query(sqlx::AssertSqlSafe(sql)).execute(&db).await.unwrap();
+    }
+    let ids = [7, 4006, 4007, 20_000, 90_000];
+    for (scene, sign) in [(&a, 1), (&b, -1)] {
+        let group: i64 = sqlx::query_scalar(
+            "INSERT INTO ad_group (account_id, campaign_id, name) VALUES ($1, $2, 'g') RETURNING id",
+        )
+        .bind(scene.account.0)
+        .bind(scene.campaigns[0].0)
+        .fetch_one(&db)
+        .await
+        .unwrap();
+        for id in ids.map(|id| id * sign) {
+            sqlx::query("WITH i AS (INSERT INTO item (account_id, id, ad_group_id, kind, name, match_type) OVERRIDING SYSTEM VALUE
+                                    VALUES ($1, $2, $3, 'ad', 'i' || $2, '')),
+                              d AS (INSERT INTO item_day (account_id, item_id, day, import_id, impressions, clicks, spend)
+                                    VALUES ($1, $2, $4, 1, 50, $2, 1000000))
+                         INSERT INTO conversion_day (account_id, item_id, day, age_days, import_id, count, value)
+                         VALUES ($1, $2, $4, 3, 1, 1000000, 0)")
+                .bind(scene.account.0)
+                .bind(id)
+                .bind(group)
+                .bind(day)
+                .execute(&db)
+                .await
+                .unwrap();
+        }
+    }
+    let read = async |campaigns: &[CampaignId]| {
+        let all =
+            rules::histories(&db, a.account, campaigns, Window::ending(day, 7)).await.unwrap();
+        let known = |age: u64| {
+            all.iter().map(move |(_, h)| h.tally(Window::ending(day, 1), day + Days::new(age)))
+        };
+        let clicks: Vec<i64> = known(0).map(|t| t.clicks).collect();
+        let conversions = [2, 3].map(|age| known(age).map(|t| t.conversions).sum::<f64>());
+        (clicks, conversions)
+    };
+    assert_eq!(read(&[]).await, (ids.to_vec(), [0.0, 5.0]));
+    assert_eq!(read(&a.campaigns[..1]).await.0, ids);
+    assert!(read(&a.campaigns[1..]).await.0.is_empty());
+}
+
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn every_write_raises_the_version_of_its_account_and_of_no_other(db: PgPool) {
     let (a, b) = (Scene::new(&db, "a").await, Scene::new(&db, "b").await);
@@ -459,6 +512,12 @@ async fn every_write_raises_the_version_of_its_account_and_of_no_other(db: PgPoo
         (false, format!("INSERT INTO response_curve (account_id, campaign_id, from_day, to_day, body) VALUES ($1, {campaign}, '2026-11-01', '2026-11-30', '{{}}')")),
         (false, format!("INSERT INTO change (account_id, campaign_id, place, set_to, setting, reason, evidence, effect, a_day, origin) VALUES ($1, {campaign}, 'p', '{{}}', 'bid', '', '[]', '', 0, 'hand')")),
         (false, "UPDATE change SET state = 'withdrawn' WHERE account_id = $1".to_owned()),
+        (false, "INSERT INTO rule (account_id) VALUES ($1)".to_owned()),
+        (false, "UPDATE rule SET state = 'on' WHERE account_id = $1".to_owned()),
+        (false, "INSERT INTO rule_run (account_id, rule_id, version, due_at) SELECT $1, id, 1, now() FROM rule WHERE account_id = $1".to_owned()),
+        (false, "UPDATE rule_run SET state = 'done' WHERE account_id = $1".to_owned()),
+        (false, "DELETE FROM rule_run WHERE account_id = $1".to_owned()),
+        (false, "DELETE FROM rule WHERE account_id = $1".to_owned()),
     ] {
         let before = of(&a).await;
         let done = sqlx::query(sqlx::AssertSqlSafe(sql.clone())).bind(a.account.0).execute(&db);

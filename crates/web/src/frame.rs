@@ -68,6 +68,16 @@ pub struct Stop {
     pub waits: Option<String>,
 }
 
+/// What waits at a station, of what is known on every page.
+fn waits(station: Station, of: &Waiting) -> Option<String> {
+    match station {
+        Station::Logbook if of.due > 0 => Some(format!("{} due", of.due)),
+        Station::Rules if of.suspended > 0 => Some(format!("{} suspended", of.suspended)),
+        Station::Rules if of.by_rules > 0 => Some(format!("{} waiting", of.by_rules)),
+        _ => None,
+    }
+}
+
 /// The period in words.
 #[derive(Clone, Debug)]
 pub struct PeriodView {
@@ -182,10 +192,7 @@ impl Frame {
                 title,
                 key,
                 here: *s == station,
-                waits: match (s, member.standing.waiting.due) {
-                    (Station::Logbook, due) if due > 0 => Some(format!("{due} due")),
-                    _ => None,
-                },
+                waits: waits(*s, &member.standing.waiting),
             })
             .collect();
         Self {

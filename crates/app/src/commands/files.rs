@@ -17,7 +17,7 @@ use tiller_desk::report_file::{Report, ReportError, row_error};
 use tiller_desk::rules::file::RulesFile;
 use tiller_desk::rules::report::{RehearsalAnswer, RulesAnswer};
 
-use super::{Allocate, BadInput, Bids, Diagnose};
+use super::{Allocate, BadInput, Bids, Diagnose, TargetArgs};
 
 /// Valid but impossible.
 const IMPOSSIBLE: u8 = 3;
@@ -112,8 +112,9 @@ fn print_answer(
 }
 
 /// The one target of a command.
-fn target(cpa: Option<f64>, roas: Option<f64>) -> anyhow::Result<Target> {
-    let target = Target::given(cpa, roas).ok().flatten().filter(|t| t.number() < 1e9);
+pub fn target(of: TargetArgs) -> anyhow::Result<Target> {
+    let target =
+        Target::given(of.target_cpa, of.target_roas).ok().flatten().filter(|t| t.number() < 1e9);
     let say = "the target is a number above 0 and below a thousand million, such as 30";
     Ok(target.ok_or_else(|| BadInput(say.into()))?)
 }
@@ -127,7 +128,7 @@ pub fn unread(report: &Path, error: &ReportError) -> BadInput {
 }
 
 pub fn diagnose(args: &Diagnose) -> anyhow::Result<ExitCode> {
-    let target = target(args.target_cpa, args.target_roas)?;
+    let target = target(args.target)?;
     let segments = match &args.segments {
         Some(path) => SegmentRow::read_all(open(path)?)
             .map_err(|e| BadInput(format!("{}: {e}", path.display())))?,
@@ -278,7 +279,7 @@ fn table_schema() -> serde_json::Value {
 pub fn bids(args: &Bids) -> anyhow::Result<ExitCode> {
     let question = BidsQuestion {
         campaign: args.campaign.clone(),
-        target: target(args.target_cpa, args.target_roas)?,
+        target: target(args.target)?,
         from: args.from,
         to: args.to,
         look_backs: args.look_backs,

@@ -11,6 +11,7 @@ use chrono::{Days, NaiveDate, Utc};
 use clap::{Args, Subcommand, ValueEnum};
 use tiller_core::bid_rule::Posture;
 use tiller_core::break_even::{Measure, ProductLine};
+use tiller_desk::PgPool;
 use tiller_desk::numerals::{money, number, or_absent, percent};
 use tiller_desk::rules::file::RulesFile;
 use tiller_market::http::Service;
@@ -77,33 +78,64 @@ pub enum Command {
     },
     /// Run the accounts onward under a policy, and print what came of it.
     Steer {
-        /// A world file, or the name of a world that ships.
-        world: String,
         /// Who steers.
         #[arg(long, value_enum)]
         policy: PolicyArg,
         /// What of the advice is followed.
         #[arg(long, value_enum, default_value_t = Levers::Budgets)]
         levers: Levers,
-        /// By which rules.
+        /// Which world, for how long.
         #[command(flatten)]
-        ruled: RuledArgs,
-        /// For following the advice or rules, which takes accounts of its own in a database.
-        #[command(flatten)]
-        database: Database,
-        /// How many days.
-        #[arg(long, default_value_t = 28)]
-        days: u32,
-        /// Another seed than the world's own.
-        #[arg(long)]
-        seed: Option<u64>,
-        /// Last day of the history; yesterday if left out.
-        #[arg(long)]
-        until: Option<NaiveDate>,
+        onward: Onward,
         /// Print it as JSON.
         #[arg(long)]
         json: bool,
     },
+    /// Run the accounts onward without anybody, and print as JSON what rules rehearsed on those days would have kept and lost.
+    Rehearse {
+        /// Which world, for how long.
+        #[command(flatten)]
+        onward: Onward,
+    },
+}
+
+/// Days after a world's history, and what steers on them.
+#[derive(Debug, Args)]
+pub struct Onward {
+    /// A world file, or the name of a world that ships.
+    world: String,
+    /// By which rules.
+    #[command(flatten)]
+    ruled: RuledArgs,
+    /// For following the advice or rules, which takes accounts of its own in a database.
+    #[command(flatten)]
+    database: Database,
+    /// How many days.
+    #[arg(long, default_value_t = 28)]
+    days: u32,
+    /// Another seed than the world's own.
+    #[arg(long)]
+    seed: Option<u64>,
+    /// Last day of the history; yesterday if left out.
+    #[arg(long)]
+    until: Option<NaiveDate>,
+}
+
+impl Onward {
+    fn setting(&self) -> anyhow::Result<Setting> {
+        if !(1..=366).contains(&self.days) {
+            return Err(BadInput("--days takes 1 to 366".into()).into());
+        }
+        Ok(Setting { world: self.world.clone(), until: self.until, seed: self.seed })
+    }
+
+    fn with_database<T>(
+        &self,
+        run: impl AsyncFnOnce(PgPool) -> anyhow::Result<T>,
+    ) -> anyhow::Result<T> {
+        super::server::tell(&self.database)?;
+        super::server::block_on(async { run(super::server::connect(&self.database).await?).await })
+    }
 }
 
 /// Who steers.
@@ -219,15 +251,15 @@ pub fn run(command: Command) -> anyhow::Result<ExitCode> {
             let market = Setting { world, until, seed: None }.market()?;
             print_truth(&market, only.as_deref(), json)?;
         }
-        Command::Steer { world, policy, levers, ruled, database, days, seed, until, json } => {
-            if !(1..=366).contains(&days) {
-                return Err(BadInput("--days takes 1 to 366".into()).into());
-            }
-            let setting = Setting { world, until, seed };
+        Command::Steer { policy, levers, onward, json } => {
+            let setting = onward.setting()?;
             let (world, until) = (setting.world()?, setting.until()?);
-            let by = (policy, levers, &ruled);
-            let outcomes = outcomes(world.clone(), until, by, days, &database)?;
+            let outcomes = outcomes(world.clone(), until, (policy, levers), &onward)?;
             print_outcomes(&world, outcomes, json)?;
+        }
+        Command::Rehearse { onward } => {
+            let setting = onward.setting()?;
+            print_rehearsals(setting.world()?, setting.until()?, &onward)?;
         }
     }
     Ok(ExitCode::SUCCESS)
@@ -304,27 +336,20 @@ fn print_truth(market: &Market, only: Option<&str>, json: bool) -> anyhow::Resul
 fn outcomes(
     world: World,
     until: NaiveDate,
-    (policy, levers, ruled): (PolicyArg, Levers, &RuledArgs),
-    days: u32,
-    database: &Database,
+    (policy, levers): (PolicyArg, Levers),
+    onward: &Onward,
 ) -> anyhow::Result<Vec<Outcome>> {
+    let days = onward.days;
     let policy = match policy {
         PolicyArg::Stay => Policy::Stay,
         PolicyArg::Oracle => Policy::Oracle,
         PolicyArg::Follow => {
-            super::server::tell(database)?;
-            return super::server::block_on(async {
-                let db = super::server::connect(database).await?;
-                follow(&db, world, until, days, levers).await
-            });
+            return onward.with_database(async |db| follow(&db, world, until, days, levers).await);
         }
         PolicyArg::Rules => {
-            let ruled = ruled.read()?;
-            super::server::tell(database)?;
-            return super::server::block_on(async {
-                let db = super::server::connect(database).await?;
-                by_rule::steer(&db, world, until, days, &ruled).await
-            });
+            let ruled = onward.ruled.read()?;
+            return onward
+                .with_database(async |db| by_rule::steer(&db, world, until, days, &ruled).await);
         }
     };
     let market = Market::begin(Arc::new(world), until);
@@ -334,6 +359,18 @@ fn outcomes(
     };
     let of = |i| steer(market.clone(), i, policy, levers, days);
     Ok((0..market.accounts.len()).map(of).collect())
+}
+
+fn print_rehearsals(world: World, until: NaiveDate, onward: &Onward) -> anyhow::Result<()> {
+    let ruled = onward.ruled.read()?;
+    let keys: Vec<String> = world.accounts.iter().map(|a| a.key.clone()).collect();
+    let all = onward.with_database(async |db| {
+        by_rule::rehearse(&db, world, until, onward.days, &ruled).await
+    })?;
+    let mut out = std::io::stdout().lock();
+    let object: serde_json::Map<String, serde_json::Value> = keys.into_iter().zip(all).collect();
+    serde_json::to_writer_pretty(&mut out, &object)?;
+    Ok(writeln!(out)?)
 }
 
 fn print_outcomes(world: &World, outcomes: Vec<Outcome>, json: bool) -> anyhow::Result<()> {

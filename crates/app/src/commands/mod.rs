@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use chrono::NaiveDate;
-use clap::{ArgGroup, Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 use clap_complete::Shell;
 
 use crate::settings::Flags;
@@ -133,8 +133,19 @@ struct Allocate {
     json: bool,
 }
 
+/// What a result may cost.
+#[derive(Clone, Copy, Debug, Args)]
+#[group(required = true, multiple = false)]
+struct TargetArgs {
+    /// What a conversion may cost.
+    #[arg(long)]
+    target_cpa: Option<f64>,
+    /// What a unit of spend has to return.
+    #[arg(long)]
+    target_roas: Option<f64>,
+}
+
 #[derive(Debug, Args)]
-#[command(group(ArgGroup::new("target").required(true)))]
 struct Diagnose {
     /// The report, as CSV, or - for standard input.
     report: PathBuf,
@@ -144,12 +155,8 @@ struct Diagnose {
     /// One of its ad groups, by name.
     #[arg(long)]
     ad_group: Option<String>,
-    /// What a conversion may cost.
-    #[arg(long, group = "target")]
-    target_cpa: Option<f64>,
-    /// What a unit of spend has to return.
-    #[arg(long, group = "target")]
-    target_roas: Option<f64>,
+    #[command(flatten)]
+    target: TargetArgs,
     /// First day looked at.
     #[arg(long)]
     from: Option<NaiveDate>,
@@ -168,16 +175,11 @@ struct Diagnose {
 }
 
 #[derive(Debug, Args)]
-#[command(group(ArgGroup::new("target").required(true)))]
 struct Bids {
     /// The report, as CSV, or - for standard input.
     report: PathBuf,
-    /// What a conversion may cost.
-    #[arg(long, group = "target")]
-    target_cpa: Option<f64>,
-    /// What a unit of spend has to return.
-    #[arg(long, group = "target")]
-    target_roas: Option<f64>,
+    #[command(flatten)]
+    target: TargetArgs,
     /// One campaign only, by name.
     #[arg(long)]
     campaign: Option<String>,
@@ -219,19 +221,16 @@ enum Rules {
 }
 
 #[derive(Debug, Args)]
-#[command(group(ArgGroup::new("target")))]
+#[command(mut_group("TargetArgs", |of| of.required(false)))]
 struct RulesOver {
     /// The rules, as JSON.
     rules: PathBuf,
     /// The report, as CSV, or - for standard input.
     #[arg(long)]
     report: PathBuf,
-    /// What a conversion may cost, where a rule compares with the target.
-    #[arg(long, group = "target")]
-    target_cpa: Option<f64>,
-    /// What a unit of spend has to return.
-    #[arg(long, group = "target")]
-    target_roas: Option<f64>,
+    /// Needed where a rule compares with the target.
+    #[command(flatten)]
+    target: Option<TargetArgs>,
     /// Print the answer as JSON.
     #[arg(long)]
     json: bool,

@@ -11,7 +11,7 @@ use tiller_desk::rules::report::{
     self, ActionFile, RangeFile, RehearsalAnswer, RulesAnswer, RulesOverReportError,
 };
 
-use super::files::{open, unread};
+use super::files::{open, target, unread};
 use super::{BadInput, Rules, RulesOver};
 
 pub fn run(command: &Rules) -> anyhow::Result<ExitCode> {
@@ -43,8 +43,7 @@ fn read(over: &RulesOver) -> anyhow::Result<(RulesFile, Report, Option<Target>)>
     open(&over.rules)?.read_to_string(&mut text).map_err(|e| of_rules(&e))?;
     let file = RulesFile::read(&text).map_err(|e| of_rules(&e))?;
     let report = Report::read(open(&over.report)?).map_err(|e| unread(&over.report, &e))?;
-    let target = Target::given(over.target_cpa, over.target_roas)
-        .map_err(|e| BadInput(format!("--target-cpa, --target-roas: {e}")))?;
+    let target = over.target.map(target).transpose()?;
     Ok((file, report, target))
 }
 

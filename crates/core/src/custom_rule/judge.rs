@@ -211,9 +211,10 @@ impl When {
         self.fold(each, all, |p| p.into_iter().fold(0.0, f64::max))
     }
 
-    /// The days that it looks at, the most.
+    /// The days over which it counts, the most. An age is counted over none.
     pub fn longest(&self) -> Over {
-        let longest = self.clauses().map(|c| c.over).max_by_key(|over| match over {
+        let counting = self.clauses().filter(|c| c.metric != Metric::Age);
+        let longest = counting.map(|c| c.over).max_by_key(|over| match over {
             Over::Days(n) => *n,
             Over::Life => u16::MAX,
         });
@@ -267,6 +268,7 @@ impl<C> CustomRule<C> {
 #[cfg(test)]
 mod tests {
     use super::super::condition::Is;
+    use super::super::{Action, Things};
     use super::*;
     use crate::money::Micros;
 
@@ -387,15 +389,10 @@ mod tests {
     #[test]
     fn what_is_lacking_is_said() {
         let it = Thing { age: 2, ..thing(tally(12, 30.0, 0.0, 0.0)) };
+        let none = when(Metric::Conversions, Is::AtMost, Than::Value(0.0));
         let rule = |evidence| CustomRule::<String> {
-            things: super::super::Things::AdGroups,
-            within: vec![],
-            when: when(Metric::Conversions, Is::AtMost, Than::Value(0.0)),
             evidence,
-            then: super::super::Action::Pause,
-            floor: None,
-            ceiling: None,
-            cool_down: 0,
+            ..CustomRule::new(Things::AdGroups, none.clone(), Action::Pause)
         };
         let judged = |evidence| rule(evidence).judge(&it);
         let none = Evidence::default();
@@ -421,5 +418,15 @@ mod tests {
         let aimless = Thing { target: None, ..it };
         let unknown = lacks(Lack::Spend { has: Price(30.0), needs: None });
         assert_eq!(rule(Evidence { spend, ..none }).judge(&aimless), unknown);
+    }
+
+    #[test]
+    fn an_age_is_counted_over_no_days() {
+        let clause =
+            |metric, over| Clause { metric, over, is: Is::AtLeast, than: Than::Value(1.0) };
+        let age = clause(Metric::Age, Over::Life);
+        let clicks = clause(Metric::Clicks, Over::Days(14));
+        assert_eq!(When::all([age, clicks]).longest(), Over::Days(14));
+        assert_eq!(When::all([age]).longest(), Over::Life);
     }
 }

@@ -148,6 +148,22 @@ pub struct CustomRule<C> {
     pub cool_down: u16,
 }
 
+impl<C> CustomRule<C> {
+    /// One about all campaigns that asks for no evidence; what it touches rests for a fortnight.
+    pub fn new(things: Things, when: When, then: Action) -> Self {
+        Self {
+            things,
+            within: Vec::new(),
+            when,
+            evidence: Evidence::default(),
+            then,
+            floor: None,
+            ceiling: None,
+            cool_down: a_fortnight(),
+        }
+    }
+}
+
 /// Settings rest this long unless somebody says otherwise (common practice, no source: 14 to 30 days for bids).
 const fn a_fortnight() -> u16 {
     14
@@ -257,20 +273,12 @@ mod tests {
     use super::*;
 
     fn rule() -> CustomRule<String> {
+        let (over, than) = (Over::Days(7), Than::Value(0.0));
+        let none = Clause { metric: Metric::Conversions, over, is: Is::AtMost, than };
         CustomRule {
-            things: Things::AdGroups,
             within: vec!["School, search".into()],
-            when: When::all([Clause {
-                metric: Metric::Conversions,
-                over: Over::Days(7),
-                is: Is::AtMost,
-                than: Than::Value(0.0),
-            }]),
             evidence: Evidence { days: 3, sure: Some(0.95), ..Evidence::default() },
-            then: Action::Pause,
-            floor: None,
-            ceiling: None,
-            cool_down: 14,
+            ..CustomRule::new(Things::AdGroups, When::all([none]), Action::Pause)
         }
     }
 

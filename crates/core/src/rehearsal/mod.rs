@@ -21,7 +21,7 @@ use crate::money::Price;
 use crate::spot::Spot;
 use crate::target::Target;
 
-pub use rounds::{look, rehearse};
+pub use rounds::{look, rehearse, stops};
 pub use worth::{Outcome, Sum, sum};
 
 /// A thing that a rule looks at.

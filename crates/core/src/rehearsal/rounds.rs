@@ -2,9 +2,9 @@
 
 use chrono::{Days as Later, NaiveDate};
 
-use super::worth::{Campaigns, follow};
+use super::worth::{Campaigns, Freed, Outcome, follow, stopped_rightly};
 use super::{Act, Because, Days, Found, Rehearsal, Thing};
-use crate::bid_rule::{self, Case, decide};
+use crate::bid_rule::{self, Case, Thresholds, decide};
 use crate::custom_rule::{Action, CustomRule, Known, Over, Verdict};
 use crate::history::History;
 use crate::ids::CampaignId;
@@ -14,12 +14,17 @@ use crate::rule::{BidRule, Body, Done, Rule};
 use crate::target::Target;
 use crate::window::{Window, last_settled};
 
+/// Rounds that are looked at together.
+const AT_ONCE: usize = 16;
+
 /// What is known of a thing on an evening.
 struct Seen<'a> {
     thing: &'a Thing,
     group: &'a History,
     end: NaiveDate,
     by: NaiveDate,
+    /// The longest days that the rule counts.
+    longest: Over,
 }
 
 impl Seen<'_> {
@@ -65,40 +70,65 @@ impl Known for Seen<'_> {
         self.thing.dispersion
     }
 
+    /// As it was known then: what its like sold for, or else what is known now.
     fn aov(&self) -> Option<Price> {
-        self.thing.aov
+        self.of(self.group, self.longest).aov().or(self.thing.aov)
     }
 }
 
 /// What a rule makes of each thing on the evening of a day, of those with anything counted in its window; what does not
 /// concern it is left out.
-pub fn look<'a>(
-    rule: &'a Body,
-    things: &'a [Thing],
-    groups: &'a [History],
+pub fn look(
+    rule: &Body,
+    things: &[Thing],
+    groups: &[History],
     by: NaiveDate,
     settle: u64,
-) -> impl Iterator<Item = Found> + 'a {
-    let end = last_settled(by, settle);
-    things.iter().enumerate().filter_map(move |(n, thing)| match rule {
-        Body::Bid(rule) => bid(rule, n, thing, end, by),
-        Body::Custom(rule) => custom(rule, n, thing, groups, end, by),
-    })
+) -> Vec<Found> {
+    looks(rule, things, groups, &[by], settle).pop().unwrap_or_default()
 }
 
-fn bid(rule: &BidRule, n: usize, thing: &Thing, end: NaiveDate, by: NaiveDate) -> Option<Found> {
-    let window = Window::ending(end, rule.window_days.into());
-    let known = thing.history.tally(window, by);
-    of_table(rule, n, thing, known)
+/// The same on several evenings: each thing's days are gone through once for all of them.
+fn looks(
+    rule: &Body,
+    things: &[Thing],
+    groups: &[History],
+    evenings: &[NaiveDate],
+    settle: u64,
+) -> Vec<Vec<Found>> {
+    let mut all = vec![Vec::new(); evenings.len()];
+    for (n, thing) in things.iter().enumerate() {
+        let mut each = |look: &dyn Fn(NaiveDate, NaiveDate) -> Option<Found>| {
+            for (found, by) in all.iter_mut().zip(evenings) {
+                found.extend(look(last_settled(*by, settle), *by));
+            }
+        };
+        match rule {
+            Body::Bid(rule) => {
+                let Ok(limits) = rule.limits.at(thing.spot).complete() else { continue };
+                let days = rule.window_days.into();
+                each(&|end, by| {
+                    let known = thing.history.tally(Window::ending(end, days), by);
+                    by_limits(&limits, n, known)
+                });
+            }
+            Body::Custom(rule) => each(&|end, by| custom(rule, n, thing, groups, end, by)),
+        }
+    }
+    all
 }
 
 /// What the table of thresholds says of what was counted.
 pub fn of_table(rule: &BidRule, n: usize, thing: &Thing, known: Tally) -> Option<Found> {
+    let limits = rule.limits.at(thing.spot).complete().ok()?;
+    by_limits(&limits, n, known)
+}
+
+fn by_limits(limits: &Thresholds, n: usize, known: Tally) -> Option<Found> {
     if known.is_empty() {
         return None;
     }
-    let limits = rule.limits.at(thing.spot).complete().ok()?;
-    let decision = decide(&limits, &known);
+    let decision = decide(limits, &known);
     let action = match decision.action {
         bid_rule::Action::Wait => None,
         bid_rule::Action::Pause => Some(Action::Pause),
@@ -115,8 +145,9 @@ fn custom(
     end: NaiveDate,
     by: NaiveDate,
 ) -> Option<Found> {
-    let seen = Seen { thing, group: groups.get(thing.group)?, end, by };
-    let known = seen.of(&thing.history, rule.when.longest());
+    let longest = rule.when.longest();
+    let seen = Seen { thing, group: groups.get(thing.group)?, end, by, longest };
+    let known = seen.of(&thing.history, longest);
     if known.is_empty() {
         return None;
     }
@@ -150,14 +181,65 @@ pub fn rehearse(
     days: Days,
     campaigns: &Campaigns,
 ) -> Rehearsal {
+    let mut all = walk(rule, things, groups, days);
+    let mut freed = Freed::new();
+    each_until(&mut all.acts, things.len(), days, |act, window| {
+        let thing = &things[act.found.thing];
+        if !act.estimated() {
+            for d in thing.history.days(window) {
+                let of = freed.entry(thing.spot.campaign).or_default();
+                *of.entry(d.day).or_default() += d.spend.to_units();
+            }
+        }
+    });
+    let kept = campaigns.kept(&freed);
+    each_until(&mut all.acts, things.len(), days, |act, window| {
+        follow(act, &things[act.found.thing], window, days, (campaigns, &kept));
+    });
+    all
+}
+
+/// How many things a rule would have stopped rightly, and how many by mistake: the same without what it all comes to.
+pub fn stops(rule: &Rule, things: &[Thing], groups: &[History], days: Days) -> (usize, usize) {
+    let (mut right, mut mistakes) = (0, 0);
+    let mut all = walk(rule, things, groups, days);
+    each_until(&mut all.acts, things.len(), days, |act, window| {
+        match stopped_rightly(act, &things[act.found.thing], window, days) {
+            Outcome::Right => right += 1,
+            Outcome::Mistake => mistakes += 1,
+            Outcome::Open => {}
+        }
+    });
+    (right, mistakes)
+}
+
+/// The days that follow each act: to the eve of the next on the same thing.
+fn each_until(acts: &mut [Act], things: usize, days: Days, mut f: impl FnMut(&mut Act, Window)) {
+    let mut until = vec![days.known; things];
+    for act in acts.iter_mut().rev() {
+        let (thing, day) = (act.found.thing, act.day);
+        if let Some(window) = Window::new(day, until[thing]) {
+            f(act, window);
+        }
+        until[thing] = day.pred_opt().unwrap_or(day);
+    }
+}
+
+/// Every morning, with what it would have done.
+fn walk(rule: &Rule, things: &[Thing], groups: &[History], days: Days) -> Rehearsal {
     let mut all = Rehearsal::default();
     let mut standing = vec![Standing::default(); things.len()];
     let mornings = days.from.iter_days().take_while(|d| *d <= days.to);
-    for day in mornings.filter(|d| rule.schedule.runs_on(*d)) {
-        let Some(by) = day.pred_opt() else { continue };
-        all.rounds.push(day);
+    all.rounds = mornings.filter(|d| rule.schedule.runs_on(*d)).collect();
+    let evenings: Vec<NaiveDate> = all.rounds.iter().filter_map(NaiveDate::pred_opt).collect();
+    let looks = evenings.chunks(AT_ONCE).flat_map(|evenings| {
+        let looks = looks(&rule.body, things, groups, evenings, days.settle);
+        evenings.iter().copied().zip(looks)
+    });
+    for (by, looked) in looks {
+        let day = by + Later::new(1);
         let mut would = Vec::new();
-        for found in look(&rule.body, things, groups, by, days.settle) {
+        for found in looked {
             all.looks += 1;
             let (thing, now) = (&things[found.thing], &standing[found.thing]);
             let rests =
@@ -195,16 +277,6 @@ pub fn rehearse(
             let found = Found { action: Some(moved.action), ..found };
             all.acts.push(Act::begun(day, found, moved.from_to));
         }
-    }
-    // What followed each act: to the eve of the next on the same thing.
-    let mut until = vec![days.known; things.len()];
-    for n in (0..all.acts.len()).rev() {
-        let act = &mut all.acts[n];
-        let thing = act.found.thing;
-        if let Some(window) = Window::new(act.day, until[thing]) {
-            follow(act, &things[thing], window, days.known, campaigns);
-        }
-        until[thing] = act.day.pred_opt().unwrap_or(act.day);
     }
     all
 }

@@ -1,17 +1,17 @@
 //! Money kept and conversions lost by what a rule would have done.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
-use chrono::NaiveDate;
+use chrono::{Datelike, NaiveDate};
 
-use super::{Act, Found, Thing};
+use super::{Act, Days, Found, Thing};
 use crate::bid_volume::Range;
 use crate::custom_rule::Action;
-use crate::evidence::Interval;
+use crate::evidence::{Interval, normal_quantile};
 use crate::ids::CampaignId;
 use crate::metrics::Tally;
-use crate::money::Price;
-use crate::window::Window;
+use crate::money::{Micros, Price};
+use crate::window::{Window, last_settled};
 
 /// Whether something was right to do, by what followed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,28 +24,90 @@ pub enum Outcome {
     Open,
 }
 
-/// Each campaign's days: the share of its budget that was spent, where that is known, and what was counted.
+/// A campaign's day.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct CampaignDay {
+    /// The share of its budget that was spent, where that is known.
+    pub used: Option<f64>,
+    /// The share of its auctions that were lost because the budget was used up, where the channel tells.
+    pub lost: Option<f64>,
+    /// What was counted.
+    pub counted: Tally,
+}
+
+impl CampaignDay {
+    /// Money that what goes on would have spent more, had it had it: the most, what is likely, the least.
+    fn wanted(&self, freed: f64) -> [f64; 3] {
+        let used = self.used.unwrap_or(0.0);
+        let Some(lost) = self.lost else {
+            let from = |share: f64| if used >= share { freed } else { 0.0 };
+            return [from(USED.1), from(USED.0), 0.0];
+        };
+        let others = (self.counted.spend.to_units() - freed).max(0.0);
+        [TOLD.1, 1.0, TOLD.0].map(|times| {
+            let lost = (lost * times).clamp(0.0, 0.99);
+            others * lost / (1.0 - lost)
+        })
+    }
+}
+
+/// Each campaign's days.
 #[derive(Clone, Debug, Default)]
-pub struct Campaigns(HashMap<CampaignId, HashMap<NaiveDate, (Option<f64>, Tally)>>);
+pub struct Campaigns(HashMap<CampaignId, BTreeMap<NaiveDate, CampaignDay>>);
 
 /// A budget is used up from this share on; below the other it surely is not.
 const USED: (f64, f64) = (0.95, 0.8);
+/// What is lost for want of budget is told by shares of auctions, not of money: it may be so many times less or more.
+const TOLD: (f64, f64) = (0.5, 1.5);
+
+/// Money that stopped things did not spend, all that a rule stopped together, by campaign and day.
+pub(super) type Freed = HashMap<CampaignId, BTreeMap<NaiveDate, f64>>;
+
+/// The share of it that nobody spends instead, by campaign and month.
+pub(super) type Kept = HashMap<(CampaignId, Month), Range>;
+type Month = (i32, u32);
+
+fn month(day: NaiveDate) -> Month {
+    (day.year(), day.month())
+}
 
 impl Campaigns {
     /// A campaign's day.
-    pub fn add(&mut self, campaign: CampaignId, day: NaiveDate, used: Option<f64>, counted: Tally) {
-        self.0.entry(campaign).or_default().insert(day, (used, counted));
+    pub fn add(&mut self, campaign: CampaignId, day: NaiveDate, of: CampaignDay) {
+        self.0.entry(campaign).or_default().insert(day, of);
     }
 
-    fn used(&self, campaign: CampaignId, day: NaiveDate) -> f64 {
-        let day = self.0.get(&campaign).and_then(|days| days.get(&day));
-        day.and_then(|(used, _)| *used).unwrap_or(0.0)
+    /// The share of what stopped things did not spend that nobody spends instead. A daily budget holds on average over a
+    /// month (common practice, no source): what is left over on one day is there on a later one. With a share *l* of its
+    /// auctions lost for want of budget, what a campaign goes on with would have spent *l* ÷ (1 − *l*) of its day's
+    /// money more. Where no channel tells *l*, it takes on a day on which the budget was used up what was free that day.
+    pub(super) fn kept(&self, freed: &Freed) -> Kept {
+        let mut all = Kept::new();
+        for (campaign, freed) in freed {
+            let days: Vec<(&NaiveDate, &f64)> = freed.iter().collect();
+            for days in days.chunk_by(|a, b| month(*a.0) == month(*b.0)) {
+                let (first, free) = (*days[0].0, days.iter().map(|d| d.1).sum::<f64>());
+                let mut wanted = [0.0; 3];
+                for (day, of) in self.0.get(campaign).into_iter().flatten() {
+                    if *day >= first && month(*day) == month(first) {
+                        let each = of.wanted(freed.get(day).copied().unwrap_or(0.0));
+                        wanted.iter_mut().zip(each).for_each(|(sum, x)| *sum += x);
+                    }
+                }
+                let share = |wanted: f64| 1.0 - (wanted / free.max(1e-9)).min(1.0);
+                let [low, mid, high] = wanted.map(share);
+                let range = Range { mid, around: Interval { low, high } };
+                all.insert((*campaign, month(first)), range);
+            }
+        }
+        all
     }
 
-    /// Conversions and value that a unit of money brings a campaign in a window.
-    fn bring(&self, campaign: CampaignId, window: Window) -> (f64, f64) {
+    /// Conversions and value that a unit of money brings a campaign in a window, by its days that are complete.
+    fn bring(&self, campaign: CampaignId, window: Window, days: Days) -> (f64, f64) {
+        let Some(window) = complete(window, days) else { return (0.0, 0.0) };
         let days = self.0.get(&campaign).into_iter().flatten();
-        let all: Tally = days.filter(|(d, _)| window.contains(**d)).map(|(_, (_, t))| *t).sum();
+        let all: Tally = days.filter(|(d, _)| window.contains(**d)).map(|(_, of)| of.counted).sum();
         let spend = all.spend.to_units();
         if spend > 0.0 {
             (all.conversions / spend, all.value.to_units() / spend)
@@ -55,6 +117,7 @@ impl Campaigns {
     }
 }
 
+const ALL: Range = Range { mid: 1.0, around: Interval { low: 1.0, high: 1.0 } };
 const NONE: Range = Range { mid: 0.0, around: Interval { low: 0.0, high: 0.0 } };
 
 fn plus(a: Range, b: Range) -> Range {
@@ -90,30 +153,28 @@ impl Act {
     }
 }
 
-/// Works out what followed an act. What a stopped thing did not spend is kept, except on days on which its campaign's
-/// budget was used up: then the others spent it, and got what a unit of money gets there.
+/// Works out what followed an act. What a stopped thing did not spend is kept but for what the others of its campaign
+/// would have spent of it, for what a unit of money brings there.
 pub(super) fn follow(
     act: &mut Act,
     thing: &Thing,
     window: Window,
-    known: NaiveDate,
-    campaigns: &Campaigns,
+    days: Days,
+    (campaigns, shares): (&Campaigns, &Kept),
 ) {
-    act.followed = thing.history.tally(window, known);
-    let followed = act.followed;
+    act.followed = thing.history.tally(window, days.known);
+    act.outcome = stopped_rightly(act, thing, window, days);
+    let followed = with_late(act.followed, thing, window, days);
     match (act.found.action, act.from_to) {
         (Some(Action::Pause | Action::Exclude), _) => {
             let (mut kept, mut moved) = (NONE, NONE);
             for d in thing.history.days(window) {
-                let (spend, used) =
-                    (d.spend.to_units(), campaigns.used(thing.spot.campaign, d.day));
-                let part = |free: bool| if free { spend } else { 0.0 };
-                let (mid, low) = (part(used < USED.0), part(used < USED.1));
-                kept = plus(kept, Range { mid, around: Interval { low, high: spend } });
-                let around = Interval { low: 0.0, high: spend - low };
-                moved = plus(moved, Range { mid: spend - mid, around });
+                let (spend, of) = (d.spend.to_units(), (thing.spot.campaign, month(d.day)));
+                let share = shares.get(&of).copied().unwrap_or(ALL);
+                kept = plus(kept, share.times(spend));
+                moved = plus(moved, less(share).times(spend));
             }
-            let (conversions, value) = campaigns.bring(thing.spot.campaign, window);
+            let (conversions, value) = campaigns.bring(thing.spot.campaign, window, days);
             let lost = |counted: f64, each: f64| {
                 let got = moved.times(each);
                 Range {
@@ -127,19 +188,26 @@ pub(super) fn follow(
             act.kept = kept;
             act.lost = lost(followed.conversions, conversions);
             act.lost_value = lost(followed.value.to_units(), value);
-            act.outcome = outcome(thing, &followed);
         }
         (Some(Action::BidBy(_) | Action::BidTo(_) | Action::TargetBy(_)), Some((from, to))) => {
             let (mut kept, mut lost) = (NONE, NONE);
-            for d in thing.history.days(window) {
-                let stood = d.bid.map(Price::from).and_then(Price::positive).unwrap_or(from);
-                let times = to / stood;
+            let answer = |times: f64| {
                 let (volume, cpc) = (thing.volume.volume(times), thing.volume.cpc(times));
                 let around = Interval {
                     low: volume.around.low * cpc.around.low,
                     high: volume.around.high * cpc.around.high,
                 };
-                let spend = Range { mid: volume.mid * cpc.mid, around };
+                (volume, Range { mid: volume.mid * cpc.mid, around })
+            };
+            // Bids stand for days: the answer is worked out where they change.
+            let mut last: Option<(f64, (Range, Range))> = None;
+            for d in thing.history.days(window) {
+                let stood = d.bid.map(Price::from).and_then(Price::positive).unwrap_or(from);
+                let times = to / stood;
+                let (_, (volume, spend)) = match last {
+                    Some(known) if known.0 == times => known,
+                    _ => *last.insert((times, answer(times))),
+                };
                 kept = plus(kept, less(spend).times(d.spend.to_units()));
                 lost = plus(lost, less(volume).times(d.clicks as f64));
             }
@@ -173,11 +241,34 @@ pub(super) fn follow(
     }
 }
 
-/// Whether it was right to stop what went on like this.
-fn outcome(thing: &Thing, followed: &Tally) -> Outcome {
+/// The days of a window whose conversions are complete.
+fn complete(window: Window, days: Days) -> Option<Window> {
+    Window::new(window.from(), window.to().min(last_settled(days.known, days.settle)))
+}
+
+/// With the conversions that are still to come: the last days bring as much by click as those that are complete.
+fn with_late(followed: Tally, thing: &Thing, window: Window, days: Days) -> Tally {
+    let known = complete(window, days).map(|w| thing.history.tally(w, days.known));
+    match known.filter(|known| known.clicks > 0) {
+        Some(known) => {
+            let times = followed.clicks as f64 / known.clicks as f64;
+            let value = Micros::from_units(known.value.to_units() * times);
+            Tally { conversions: known.conversions * times, value, ..followed }
+        }
+        None => followed,
+    }
+}
+
+/// Whether it was right to stop what went on like this, by its days that are complete; open of what was not stopped.
+pub(super) fn stopped_rightly(act: &Act, thing: &Thing, window: Window, days: Days) -> Outcome {
+    if !matches!(act.found.action, Some(Action::Pause | Action::Exclude)) {
+        return Outcome::Open;
+    }
+    let Some(window) = complete(window, days) else { return Outcome::Open };
+    let followed = thing.history.tally(window, days.known);
     match thing.target {
         Some(target) if followed.spend.get() > 0 => {
-            if target.excess(followed) > 0.0 {
+            if target.excess(&followed) > 0.0 {
                 Outcome::Right
             } else {
                 Outcome::Mistake
@@ -202,14 +293,36 @@ pub struct Sum {
     pub mistakes: usize,
 }
 
-/// Adds up what acts are worth.
+/// Adds up what acts are worth. What a stopped thing went on to do is known; which things had bad luck enough to be
+/// stopped would be others in other weeks: as much as any number of independent pieces differs, that is added.
 pub fn sum<'a>(acts: impl IntoIterator<Item = &'a Act>) -> Sum {
-    let none = Sum { kept: NONE, lost: NONE, lost_value: NONE, right: 0, mistakes: 0 };
-    acts.into_iter().fold(none, |all, act| Sum {
-        kept: plus(all.kept, act.kept),
-        lost: plus(all.lost, act.lost),
-        lost_value: plus(all.lost_value, act.lost_value),
-        right: all.right + usize::from(act.outcome == Outcome::Right),
-        mistakes: all.mistakes + usize::from(act.outcome == Outcome::Mistake),
-    })
+    let mut all = Sum { kept: NONE, lost: NONE, lost_value: NONE, right: 0, mistakes: 0 };
+    let mut luck = [0.0; 3];
+    for act in acts {
+        all.kept = plus(all.kept, act.kept);
+        all.lost = plus(all.lost, act.lost);
+        all.lost_value = plus(all.lost_value, act.lost_value);
+        all.right += usize::from(act.outcome == Outcome::Right);
+        all.mistakes += usize::from(act.outcome == Outcome::Mistake);
+        if !act.estimated() {
+            for (sum, part) in luck.iter_mut().zip([act.kept, act.lost, act.lost_value]) {
+                *sum += part.mid * part.mid;
+            }
+        }
+    }
+    let [kept, lost, value] = luck;
+    Sum {
+        kept: widened(all.kept, kept),
+        lost: widened(all.lost, lost),
+        lost_value: widened(all.lost_value, value),
+        ..all
+    }
+}
+
+/// A range with an independent variance added, eight times of ten; not below nothing for that.
+fn widened(of: Range, variance: f64) -> Range {
+    let reach = normal_quantile(0.9) * variance.sqrt();
+    let low = (of.mid - (of.mid - of.around.low).hypot(reach)).max(of.around.low.min(0.0));
+    let high = of.mid + (of.around.high - of.mid).hypot(reach);
+    Range { mid: of.mid, around: Interval { low, high } }
 }

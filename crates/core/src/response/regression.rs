@@ -112,22 +112,13 @@ fn information(
     priors: &[Option<Prior>],
     dispersion: f64,
 ) -> DMatrix<f64> {
-    let n = x.ncols();
-    let mut info = DMatrix::zeros(n, n);
-    for (i, rate) in rates.iter().enumerate() {
-        let weight = rate / dispersion;
-        for a in 0..n {
-            let weighted = weight * x[(i, a)];
-            for b in 0..=a {
-                info[(a, b)] += weighted * x[(i, b)];
-            }
-        }
+    let mut weighted = x.clone();
+    for (i, mut row) in weighted.row_iter_mut().enumerate() {
+        row *= rates[i] / dispersion;
     }
-    for a in 0..n {
-        for b in 0..a {
-            info[(b, a)] = info[(a, b)];
-        }
-        info[(a, a)] += precision(priors[a].as_ref());
+    let mut info = x.transpose() * weighted;
+    for (a, prior) in priors.iter().enumerate() {
+        info[(a, a)] += precision(prior.as_ref());
     }
     info
 }

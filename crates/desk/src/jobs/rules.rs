@@ -1,5 +1,7 @@
 //! Rules that are due: each due time is run once, and all that a run does is written at once.
 
+use std::collections::HashMap;
+
 use chrono::TimeDelta;
 use tiller_core::rule::{Rule, Send};
 use tiller_core::schedule::Missed;
@@ -10,7 +12,8 @@ use tracing::Instrument;
 
 use super::caught::caught;
 use crate::rules::ground::Ground;
-use crate::rules::run;
+use crate::rules::keeping::{self, Standing};
+use crate::rules::{run, worth};
 use crate::{DeskError, tray};
 
 /// A run with a passing trouble is tried so often.
@@ -68,18 +71,32 @@ async fn carry(db: &PgPool, run: &Run) -> Result<u64, DeskError> {
             Outcome { note: "the account has no figures yet".into(), ..Outcome::default() };
         return Ok(store::conclude(db, run, &outcome, &[], &[], false).await?);
     };
+    // One that is on is stopped before it does more harm; what somebody asks for is done.
+    let kept = keeping::one(db, &account, run.rule).await?;
+    if kept.row.state == Standing::On && !run.asked {
+        let all = worth::of_account(db, &ground.book).await?;
+        let since = kept.row.watched_from.unwrap_or_default();
+        let so_far = all.get(&run.rule).map(|s| (s.since(since), s));
+        if let Some((worth, so_far)) = so_far.filter(|(worth, _)| worth.made_it_worse()) {
+            store::suspend(db, run, &worth::suspended(&worth, so_far)).await?;
+            return Ok(0);
+        }
+    }
     let look = run::look_now(db, &mut ground, &rule, Some(run.rule)).await?;
     let (proposals, mut actions, outcome) = run::conclude(&rule, &look);
     let subjects: Vec<_> = proposals.iter().map(|p| (p.subject, p.set.clone())).collect();
     let new = tray::ready(db, &account, proposals).await?;
     // What has been set like that meanwhile is left out.
+    let mut at: HashMap<_, Vec<usize>> = HashMap::new();
+    for (n, c) in new.iter().enumerate() {
+        at.entry((c.campaign, c.ad_group, c.item)).or_default().push(n);
+    }
     let place = |n: usize| {
         let (subject, set) = &subjects[n];
         let spot = ground.settings.spot(*subject)?;
-        new.iter().position(|c| {
-            (c.campaign, c.ad_group, c.item) == (spot.campaign, spot.ad_group, spot.item)
-                && tray::json(set).is_ok_and(|json| json == c.set_to)
-        })
+        let json = tray::json(set).ok()?;
+        let there = at.get(&(spot.campaign, spot.ad_group, spot.item))?;
+        there.iter().copied().find(|n| new[*n].set_to == json)
     };
     actions.retain_mut(|a| match a.change {
         None => true,

@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 use tiller_core::allocation::{Goal, Group, Limits, Line, Problem, Total, or_default};
 use tiller_core::{Currency, MoneyError};
 
+use crate::json::{self, Misplaced};
+
 /// The name that the format gives itself.
 pub const FORMAT: &str = "gold-tiller/plan@1";
 
@@ -60,13 +62,8 @@ fn one_day() -> f64 {
 #[derive(Debug, thiserror::Error)]
 pub enum PlanFileError {
     /// Not JSON of this form; the text names the place.
-    #[error("{path}{message}")]
-    Form {
-        /// JSON path with a colon, or nothing.
-        path: String,
-        /// What was found and what is allowed, with line and column.
-        message: String,
-    },
+    #[error(transparent)]
+    Form(#[from] Misplaced),
     /// Another format.
     #[error("format: ‘{0}’ found; {FORMAT} is allowed")]
     OtherFormat(String),
@@ -84,14 +81,7 @@ pub enum PlanFileError {
 impl PlanFile {
     /// Reads a plan file and checks every value.
     pub fn read(text: &str) -> Result<Self, PlanFileError> {
-        let mut json = serde_json::Deserializer::from_str(text);
-        let form = |path: String, error: &serde_json::Error| PlanFileError::Form {
-            path: if path == "." { String::new() } else { format!("{path}: ") },
-            message: error.to_string(),
-        };
-        let file: Self = serde_path_to_error::deserialize(&mut json)
-            .map_err(|e| form(e.path().to_string(), e.inner()))?;
-        json.end().map_err(|e| form(String::new(), &e))?;
+        let file: Self = json::read(text)?;
         file.check()?;
         Ok(file)
     }

@@ -8,10 +8,12 @@ use tiller_core::bid_rule::{Ceiling, Limits, Tree};
 use tiller_core::custom_rule::{self, CustomRule};
 use tiller_core::ids::{AdGroupId, CampaignId, ItemId};
 use tiller_core::rule::{BidRule, Body, Daily, Rule, Send};
-use tiller_core::schedule::{Missed, Schedule, Time};
+use tiller_core::schedule::Schedule;
 use tiller_core::spot::Spot;
 use tiller_core::window::SETTLE_DAYS;
 use tiller_core::{Currency, Micros, MoneyError, Price};
+
+use crate::json::{self, Misplaced};
 
 /// The name that the format gives itself.
 pub const FORMAT: &str = "gold-tiller/rules@1";
@@ -130,13 +132,8 @@ pub struct NamedRule {
 #[derive(Debug, thiserror::Error)]
 pub enum RulesFileError {
     /// Not JSON of this form; the text names the place.
-    #[error("{path}{message}")]
-    Form {
-        /// JSON path with a colon, or nothing.
-        path: String,
-        /// What was found and what is allowed, with line and column.
-        message: String,
-    },
+    #[error(transparent)]
+    Form(#[from] Misplaced),
     /// Another format.
     #[error("format: ‘{0}’ found; {FORMAT} is allowed")]
     OtherFormat(String),
@@ -190,16 +187,7 @@ pub enum RulesFileError {
 impl RulesFile {
     /// Reads and checks a file.
     pub fn read(text: &str) -> Result<Self, RulesFileError> {
-        let mut json = serde_json::Deserializer::from_str(text);
-        let form = |path: String, message: String| RulesFileError::Form { path, message };
-        let file: Self = serde_path_to_error::deserialize(&mut json).map_err(|e| {
-            let path = match e.path().to_string() {
-                p if p == "." => String::new(),
-                p => p + ": ",
-            };
-            form(path, e.into_inner().to_string())
-        })?;
-        json.end().map_err(|e| form(String::new(), e.to_string()))?;
+        let file: Self = json::read(text)?;
         file.check()?;
         Ok(file)
     }
@@ -250,7 +238,7 @@ impl RulesFile {
             }
             rules.push(Rule {
                 name: custom.name.clone(),
-                schedule: custom.schedule.clone().unwrap_or_else(every_morning),
+                schedule: custom.schedule.clone().unwrap_or_else(Schedule::every_morning),
                 send: custom.send,
                 daily: custom.daily,
                 body: Body::Custom(rule),
@@ -279,7 +267,7 @@ impl RulesFile {
         let within = if everywhere { Vec::new() } else { within };
         Ok(Rule {
             name: self.name.clone().unwrap_or_else(|| "Bid rule".into()),
-            schedule: self.schedule.clone().unwrap_or_else(every_morning),
+            schedule: self.schedule.clone().unwrap_or_else(Schedule::every_morning),
             send: self.send,
             daily: self.daily,
             body: Body::Bid(BidRule {
@@ -346,11 +334,6 @@ fn scoped(rule: &BidRule, names: &Names) -> Vec<ScopedLimits> {
     let refined = rule.limits.refined().filter(|(spot, _)| !whole(*spot));
     all.extend(refined.map(|(spot, limits)| ScopedLimits::of(names.scope(spot), limits)));
     all
-}
-
-/// Rules run every morning unless somebody says otherwise.
-pub fn every_morning() -> Schedule {
-    Schedule { missed: Missed::Once, ..Schedule::daily(Time { hour: 6, minute: 0 }) }
 }
 
 impl ScopedLimits {

@@ -147,11 +147,7 @@ impl Ground {
     /// How far each campaign's budget was used up on each day.
     fn add_campaign_days(&self, things: &mut Things, window: Window) {
         for entry in &self.book.entries {
-            for day in entry.days.iter().filter(|d| window.contains(d.day)) {
-                let budget = day.budget.map(Micros::to_units).filter(|b| *b > 0.0);
-                let used = budget.map(|b| day.tally.spend.to_units() / b);
-                things.campaigns.add(entry.campaign.id, day.day, used, day.tally);
-            }
+            things.add_campaign(entry.campaign.id, entry, window);
         }
     }
 

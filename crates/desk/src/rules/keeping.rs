@@ -6,7 +6,7 @@ use tiller_core::ids::{PersonId, RuleId, RunId};
 use tiller_core::rule::Rule;
 use tiller_store::people::Account;
 use tiller_store::rules as store;
-pub use tiller_store::rules::{Action, Kept, Ran, RunState, Standing, Version};
+pub use tiller_store::rules::{Action, Kept, Mail, Ran, RunState, Standing, Version};
 use tiller_store::{PgPool, StoreError};
 
 use super::sentence::{Naming, Sentence};
@@ -122,7 +122,7 @@ pub async fn switch(
         Standing::On => next_due(db, account, &kept.rule).await?,
         _ => None,
     };
-    store::switch(db, account.id, id, to, "", next).await?;
+    store::switch(db, account.id, id, to, next).await?;
     Ok(())
 }
 

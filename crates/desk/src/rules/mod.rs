@@ -11,6 +11,8 @@
 //! - `sentence`: a rule as the sentence that it reads as, and back
 //! - `sets`: ready-made rules
 //! - `words`: what a rule does, and why, in words
+//! - `worth`: what a rule is worth so far, by its look-backs
+//! - `tidings`: what rules tell, on Today and by e-mail
 
 pub mod file;
 pub mod ground;
@@ -22,6 +24,8 @@ pub mod run;
 pub mod sentence;
 pub mod sets;
 mod things;
+pub mod tidings;
 pub mod words;
+pub mod worth;
 
 pub use things::{Place, Things};

@@ -7,7 +7,7 @@ use tiller_core::bid_rule::Field;
 use tiller_core::course::Lever as CourseLever;
 use tiller_core::custom_rule::Lever;
 use tiller_core::rehearsal::path::{Round, Sinking, path, sinking};
-use tiller_core::rehearsal::{Days, Rehearsal, Sum, rehearse as core_rehearse, sum};
+use tiller_core::rehearsal::{Days, Rehearsal, Sum, rehearse as core_rehearse, stops, sum};
 use tiller_core::rule::{Body, Pull, Rule};
 use tiller_core::{Micros, Window};
 use tiller_store::PgPool;
@@ -84,33 +84,40 @@ pub async fn rehearse(
     let read = Window::new(back.from(), known).unwrap_or(window);
     let mut things = ground.things(db, rule, read).await?;
     ground.with_settings(db, &mut things).await?;
-    let run =
-        |rule: &Rule| core_rehearse(rule, &things.things, &things.groups, days, &things.campaigns);
-    let rehearsal = run(rule);
-    let total = sum(&rehearsal.acts);
-    let stops = total.right + total.mistakes > 0;
-    let without_evidence = without_evidence(rule).map(|free| {
-        let free = sum(&run(&free).acts);
-        (free.mistakes, free.mistakes + free.right)
+    // The rule itself, and beside it only what others would have stopped.
+    let free = without_evidence(rule);
+    let strict = stricter(rule);
+    let stops = |rule: &Rule| stops(rule, &things.things, &things.groups, days);
+    let (rehearsal, free, others) = std::thread::scope(|at_once| {
+        let free = free.as_ref().map(|rule| at_once.spawn(|| stops(rule)));
+        let others: Vec<_> =
+            strict.iter().map(|(_, _, rule)| at_once.spawn(|| stops(rule))).collect();
+        let rehearsal =
+            core_rehearse(rule, &things.things, &things.groups, days, &things.campaigns);
+        let free = free.map(|other| joined(other));
+        let others: Vec<(usize, usize)> = others.into_iter().map(joined).collect();
+        (rehearsal, free, others)
     });
-    let better = if stops && total.mistakes > 0 {
-        let others = stricter(rule).into_iter().map(|(with, instead, rule)| {
-            let sum = sum(&run(&rule).acts);
-            (Better { with, instead, mistakes: sum.mistakes, rule }, sum)
-        });
-        // Fewer mistakes, and not by stopping nothing at all.
-        let fewer =
-            others.filter(|(b, s)| b.mistakes < total.mistakes && 2 * s.right >= total.right);
-        fewer.min_by_key(|(b, _)| b.mistakes).map(|(b, _)| b)
-    } else {
-        None
-    };
+    let total = sum(&rehearsal.acts);
+    let without_evidence = free.map(|(right, mistakes)| (mistakes, mistakes + right));
+    // Fewer mistakes, and not by stopping nothing at all.
+    let better = strict
+        .into_iter()
+        .zip(others)
+        .filter(|(_, (right, mistakes))| *mistakes < total.mistakes && 2 * right >= total.right)
+        .min_by_key(|(_, (_, mistakes))| *mistakes)
+        .map(|((with, instead, rule), (_, mistakes))| Better { with, instead, mistakes, rule });
     // From where bids stood when it would have begun, or from where they stand now.
     let eve = from.pred_opt().unwrap_or(from);
     let sinks = |by| sinking(rule, &things.things, by, settle);
     let sinking = sinks(eve).or_else(|| sinks(days.known));
     let path = of_path(rule, &rehearsal, &things, days, sinking.map(|s| s.thing));
     Ok(Rehearsed { days, rehearsal, sum: total, things, without_evidence, better, sinking, path })
+}
+
+/// What a thread came to; a panic goes on in this one.
+fn joined<T>(thread: std::thread::ScopedJoinHandle<'_, T>) -> T {
+    thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }
 
 /// The same rule without the evidence that it asks for; none where it asks for none.

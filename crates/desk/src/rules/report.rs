@@ -283,14 +283,16 @@ impl Looked {
             .map(|target| report.book(&Asked { target, from: None, to: None, launched: None }));
         let book = book.transpose()?;
         let volume = unmoved(believed(None));
+        let entry = |id: &CampaignId| {
+            let (name, channel) = &ledger.campaigns[id];
+            let mine = |e: &&crate::book::Entry| {
+                e.campaign.name == *name && e.campaign.channel == *channel
+            };
+            book.as_ref()?.entries.iter().find(mine)
+        };
         let of = |id: &CampaignId| {
             let (name, channel) = &ledger.campaigns[id];
-            let entry = book.as_ref().and_then(|b| {
-                let mine = |e: &&crate::book::Entry| {
-                    e.campaign.name == *name && e.campaign.channel == *channel
-                };
-                b.entries.iter().find(mine)
-            });
+            let entry = entry(id);
             let rules = entry.zip(target).map(|(e, target)| e.rules(target, ledger.span));
             OfCampaign {
                 name,
@@ -314,7 +316,13 @@ impl Looked {
                     || within.is_empty()
                     || within.contains(&i.spot.campaign)
             });
-            Things::of(level, mine.cloned().collect(), &campaigns)
+            let mut things = Things::of(level, mine.cloned().collect(), &campaigns);
+            for id in ledger.campaigns.keys() {
+                if let Some(entry) = entry(id) {
+                    things.add_campaign(*id, entry, ledger.span);
+                }
+            }
+            things
         };
         let rules = rules.into_iter().map(|r| (things(&r), r)).map(|(t, r)| (r, t)).collect();
         Ok(Self { rules, names: ledger.names, span: ledger.span, currency })
@@ -371,10 +379,11 @@ pub fn check(
         let found = look(&rule.body, &things.things, &things.groups, by, settle);
         match &rule.body {
             Body::Custom(_) => {
-                answer.custom.extend(found.map(|f| looked.action(rule, things, &f)));
+                answer.custom.extend(found.into_iter().map(|f| looked.action(rule, things, &f)));
             }
             Body::Bid(of) => {
-                let found: HashMap<usize, Found> = found.map(|f| (f.thing, f)).collect();
+                let found: HashMap<usize, Found> =
+                    found.into_iter().map(|f| (f.thing, f)).collect();
                 for (n, thing) in things.things.iter().enumerate() {
                     let limits = of.limits.at(thing.spot).complete();
                     let action = match (found.get(&n), &limits) {

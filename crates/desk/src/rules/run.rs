@@ -17,7 +17,7 @@ use tiller_store::PgPool;
 use tiller_store::rules::{self as store, NewAction, Outcome};
 
 use super::ground::{Ground, needed};
-use super::things::in_words;
+use super::things::{Place, in_words};
 use super::words;
 use crate::DeskError;
 use crate::change_words;
@@ -92,7 +92,7 @@ pub async fn look_now(
 ) -> Result<Look, DeskError> {
     let (as_of, settle) = (ground.last_day(), ground.settle());
     let account = ground.book.account.clone();
-    let found: Vec<(Found, Thing, Option<String>)> = match &rule.body {
+    let found: Vec<(Found, Thing, Option<Place>)> = match &rule.body {
         Body::Bid(of) => {
             let window = Window::ending(last_settled(as_of, settle), of.window_days.into());
             let counted = store::counted(db, account.id, &of.within, window, as_of).await?;
@@ -107,10 +107,9 @@ pub async fn look_now(
         Body::Custom(_) => {
             let window = needed(rule, as_of, settle, ground.book.span.from());
             let things = ground.things(db, rule, window).await?;
-            let all: Vec<Found> =
-                look(&rule.body, &things.things, &things.groups, as_of, settle).collect();
+            let all = look(&rule.body, &things.things, &things.groups, as_of, settle);
             let with = |f: Found| {
-                let place = in_words(&things.places[f.thing]);
+                let place = things.places[f.thing].clone();
                 (f, things.things[f.thing].clone(), Some(place))
             };
             all.into_iter().map(with).collect()
@@ -119,10 +118,17 @@ pub async fn look_now(
     let items: Vec<ItemId> = found.iter().filter_map(|(_, t, _)| t.spot.item).collect();
     ground.settings = ground.settings.clone().with_items(db, &items).await?;
     let since = later_back(as_of, rule.cool_down());
-    let touched: HashMap<Spot, NaiveDate> = match id {
-        Some(id) => store::touched(db, account.id, id, since).await?.into_iter().collect(),
-        None => HashMap::new(),
+    // The terms of an ad group are where it is: they are told apart by name.
+    let which = |spot, place: &str| {
+        (spot, if rule.things() == Level::Terms { place.to_owned() } else { String::new() })
     };
+    let mut touched: HashMap<(Spot, String), NaiveDate> = HashMap::new();
+    if let Some(id) = id {
+        for (spot, place, day) in store::touched(db, account.id, id, since).await? {
+            let last = touched.entry(which(spot, &place)).or_insert(day);
+            *last = day.max(*last);
+        }
+    }
     let mut done = match id {
         Some(id) => store::done_of_day(db, account.id, id, as_of).await?,
         None => Done::default(),
@@ -139,10 +145,7 @@ pub async fn look_now(
                 Body::Bid(of) => of.limits.at(spot).complete().ok(),
                 Body::Custom(_) => None,
             };
-            let term = match rule.things() {
-                Level::Terms => place.as_deref().and_then(|p| p.rsplit(" › ").next()),
-                _ => None,
-            };
+            let term = place.as_ref().filter(|_| rule.things() == Level::Terms).map(|p| &*p[2]);
             let (set, mut held) = match found.action.map(|a| leads_to(ground, rule, a, spot, term))
             {
                 None => (None, None),
@@ -156,22 +159,19 @@ pub async fn look_now(
             if moves && spot.ad_group.is_none() && busy(spot.campaign, lever) {
                 held = held.or(Some(Held::Course));
             }
-            if let (Some(day), Some(_)) = (touched.get(&spot), found.action) {
+            let because = words::because(&found, limits.as_ref());
+            let place = place
+                .map(|p| in_words(&p))
+                .or_else(|| ground.settings.names(spot))
+                .unwrap_or_default();
+            if let (Some(day), Some(_)) = (touched.get(&which(spot, &place)), found.action) {
                 let rests = later(*day, rule.cool_down().max(1).into());
                 // What it tells of a thing rests as its changes do.
                 if rests > as_of {
                     held = Some(Held::Rests(rests));
                 }
             }
-            Looked {
-                spot,
-                place: place.or_else(|| ground.settings.names(spot)).unwrap_or_default(),
-                because: words::because(&found, limits.as_ref()),
-                found,
-                set,
-                was,
-                held,
-            }
+            Looked { spot, place, because, found, set, was, held }
         })
         .collect();
     // Where not all may be done, the most money comes first.

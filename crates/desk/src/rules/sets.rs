@@ -5,12 +5,13 @@ use std::sync::LazyLock;
 use serde::Deserialize;
 use tiller_core::bid_rule::{Limits, Tree};
 use tiller_core::custom_rule::{
-    Clause, CustomRule, Evidence, Is, Metric, Over, Than, Things, When,
+    Action, Amount, Clause, CustomRule, Evidence, Is, Metric, Over, Than, Things, When,
 };
 use tiller_core::ids::CampaignId;
-use tiller_core::rule::{BidRule, Body, Daily, Rule, Send};
+use tiller_core::rule::{BidRule, Body, Rule};
+use tiller_core::schedule::Schedule;
 
-use super::file::{NamedRule, every_morning};
+use super::file::NamedRule;
 
 /// A set.
 #[derive(Clone, Debug, Deserialize)]
@@ -47,7 +48,7 @@ impl Set {
             let rule = named.rule.naming(|_: &String| Err::<CampaignId, ()>(())).ok()?;
             Some(Rule {
                 name: named.name.clone(),
-                schedule: named.schedule.clone().unwrap_or_else(every_morning),
+                schedule: named.schedule.clone().unwrap_or_else(Schedule::every_morning),
                 send: named.send,
                 daily: named.daily,
                 body: Body::Custom(rule),
@@ -59,48 +60,26 @@ impl Set {
 /// A custom rule to begin with: what has cost three times its target and brought nothing is stopped.
 pub fn first_rule() -> Rule {
     let clause = |metric, is| Clause { metric, over: Over::Days(14), is, than: Than::Value(0.0) };
-    Rule {
-        name: "New rule".into(),
-        schedule: every_morning(),
-        send: Send::Tray,
-        daily: Daily::default(),
-        body: Body::Custom(CustomRule {
-            things: Things::AdGroups,
-            within: Vec::new(),
-            when: When::all([
-                clause(Metric::Conversions, Is::AtMost),
-                clause(Metric::Spend, Is::Above),
-            ]),
-            evidence: Evidence {
-                spend: Some(tiller_core::custom_rule::Amount::TimesTarget(3.0)),
-                clicks: 20,
-                days: 7,
-                ..Evidence::default()
-            },
-            then: tiller_core::custom_rule::Action::Pause,
-            floor: None,
-            ceiling: None,
-            cool_down: 14,
-        }),
-    }
+    let when =
+        When::all([clause(Metric::Conversions, Is::AtMost), clause(Metric::Spend, Is::Above)]);
+    let rule = CustomRule {
+        evidence: Evidence {
+            spend: Some(Amount::TimesTarget(3.0)),
+            clicks: 20,
+            days: 7,
+            ..Evidence::default()
+        },
+        ..CustomRule::new(Things::AdGroups, when, Action::Pause)
+    };
+    Rule::new("New rule", Body::Custom(rule))
 }
 
 /// A bid rule with thresholds.
 pub fn bid_rule(name: &str, within: Vec<CampaignId>, limits: Limits) -> Rule {
-    let mut schedule = every_morning();
-    schedule.days = vec![chrono::Weekday::Mon];
-    Rule {
-        name: name.into(),
-        schedule,
-        send: Send::Tray,
-        daily: Daily::default(),
-        body: Body::Bid(BidRule {
-            within,
-            window_days: 30,
-            cool_down: 7,
-            limits: Tree::new(limits),
-        }),
-    }
+    let limits = Tree::new(limits);
+    let body = Body::Bid(BidRule { within, window_days: 30, cool_down: 7, limits });
+    let schedule = Schedule { days: vec![chrono::Weekday::Mon], ..Schedule::every_morning() };
+    Rule { schedule, ..Rule::new(name, body) }
 }
 
 #[cfg(test)]

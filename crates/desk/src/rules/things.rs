@@ -7,9 +7,11 @@ use tiller_core::custom_rule::Things as Level;
 use tiller_core::history::History;
 use tiller_core::ids::CampaignId;
 use tiller_core::rehearsal::Thing;
-use tiller_core::rehearsal::worth::Campaigns;
+use tiller_core::rehearsal::worth::{CampaignDay, Campaigns};
 use tiller_core::spot::Spot;
-use tiller_core::{Price, Target};
+use tiller_core::{Micros, Price, Share, Target, Window};
+
+use crate::book::Entry;
 
 /// Names from the campaign down; empty where there is none.
 pub type Place = [String; 3];
@@ -55,6 +57,19 @@ pub(super) struct ItemDays {
 }
 
 impl Things {
+    /// A campaign's days in a window: how far its budget was used up, and what it lost by that.
+    pub(super) fn add_campaign(&mut self, id: CampaignId, entry: &Entry, window: Window) {
+        for day in entry.days.iter().filter(|d| window.contains(d.day)) {
+            let budget = day.budget.map(Micros::to_units).filter(|b| *b > 0.0);
+            let of = CampaignDay {
+                used: budget.map(|b| day.tally.spend.to_units() / b),
+                lost: day.lost_to_budget.map(Share::get),
+                counted: day.tally,
+            };
+            self.campaigns.add(id, day.day, of);
+        }
+    }
+
     /// Of items: themselves, their ad groups or their campaigns. Campaigns are compared with those of their channel, the
     /// others with those of their campaign.
     pub(super) fn of(
@@ -67,12 +82,17 @@ impl Things {
             Level::AdGroups => spot.up().unwrap_or(spot),
             Level::Items | Level::Terms => spot,
         };
-        let mut order: Vec<Spot> = Vec::new();
-        let mut gathered: HashMap<Spot, Vec<ItemDays>> = HashMap::new();
+        // The terms of an ad group are where it is: they are told apart by name.
+        let name = |item: &ItemDays| match level {
+            Level::Terms => item.item.clone(),
+            _ => String::new(),
+        };
+        let mut order: Vec<(Spot, String)> = Vec::new();
+        let mut gathered: HashMap<(Spot, String), Vec<ItemDays>> = HashMap::new();
         for item in items {
-            let spot = up(item.spot);
-            let of = gathered.entry(spot).or_insert_with(|| {
-                order.push(spot);
+            let which = (up(item.spot), name(&item));
+            let of = gathered.entry(which.clone()).or_insert_with(|| {
+                order.push(which);
                 Vec::new()
             });
             of.push(item);
@@ -81,11 +101,9 @@ impl Things {
         let mut groups: HashMap<&str, usize> = HashMap::new();
         let mut of_campaign: HashMap<CampaignId, usize> = HashMap::new();
         let mut members: Vec<Vec<usize>> = Vec::new();
-        for spot in order {
-            let Some((of, campaign)) = gathered.remove(&spot).zip(campaigns.get(&spot.campaign))
-            else {
-                continue;
-            };
+        for which in order {
+            let (of, spot) = (gathered.remove(&which), which.0);
+            let Some((of, campaign)) = of.zip(campaigns.get(&spot.campaign)) else { continue };
             let group = match level {
                 Level::Campaigns => groups.entry(campaign.channel).or_insert(members.len()),
                 _ => of_campaign.entry(spot.campaign).or_insert(members.len()),
@@ -95,13 +113,11 @@ impl Things {
                 members.push(Vec::new());
             }
             members[group].push(all.things.len());
-            let named = |spot: Option<_>, name: &str| {
-                if spot.is_some() { name.to_owned() } else { String::new() }
-            };
+            let named = |has: bool, name: &str| if has { name.to_owned() } else { String::new() };
             all.places.push([
                 campaign.name.to_owned(),
-                named(spot.ad_group.map(|g| g.0), &of[0].ad_group),
-                named(spot.item.map(|i| i.0), &of[0].item),
+                named(spot.ad_group.is_some(), &of[0].ad_group),
+                named(spot.item.is_some() || level == Level::Terms, &of[0].item),
             ]);
             let history = match <[ItemDays; 1]>::try_from(of) {
                 Ok([one]) => one.history,

@@ -2,6 +2,7 @@
 #![allow(dead_code, clippy::unwrap_used, clippy::expect_used)]
 
 pub mod market;
+pub mod post;
 pub mod scene;
 
 use std::sync::Arc;

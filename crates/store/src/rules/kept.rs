@@ -1,10 +1,11 @@
 //! Rules and their versions.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 use tiller_core::ids::{AccountId, PersonId, RuleId};
 
+use super::Run;
 use crate::StoreError;
 
 /// Whether a rule runs.
@@ -35,6 +36,8 @@ pub struct Kept {
     pub note: String,
     /// When it runs next.
     pub next_due: Option<DateTime<Utc>>,
+    /// Changes from this day on are what it is watched by; all, where it was switched on before rules were watched.
+    pub watched_from: Option<NaiveDate>,
     /// What it looks at and does.
     pub body: Value,
 }
@@ -58,7 +61,7 @@ pub struct Version {
 pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Kept>, StoreError> {
     Ok(sqlx::query_as!(
         Kept,
-        r#"SELECT r.id AS "id: RuleId", r.version, r.state AS "state: Standing", r.note, r.next_due, v.body
+        r#"SELECT r.id AS "id: RuleId", r.version, r.state AS "state: Standing", r.note, r.next_due, r.watched_from, v.body
            FROM rule r JOIN rule_version v ON v.account_id = r.account_id AND v.rule_id = r.id AND v.version = r.version
            WHERE r.account_id = $1 AND r.state <> 'removed' ORDER BY r.id"#,
         account.0
@@ -156,27 +159,68 @@ pub async fn save(
     Ok(true)
 }
 
-/// Switches a rule on, off or suspends it; false if there is none that is not so already.
+/// Switches a rule on, off, or removes it; false if there is none that is not so already. One that is switched on is
+/// watched anew; what waits of another, or is under way, is dropped.
 pub async fn switch(
     db: &PgPool,
     account: AccountId,
     id: RuleId,
     state: Standing,
-    note: &str,
     next_due: Option<DateTime<Utc>>,
 ) -> Result<bool, StoreError> {
+    let mut tx = crate::begin(db).await?;
     let done = sqlx::query!(
-        "UPDATE rule SET state = $3, note = $4, next_due = $5
-         WHERE account_id = $1 AND id = $2 AND state <> 'removed' AND state <> $3",
+        "UPDATE rule r SET state = $3, note = '', next_due = $4,
+                watched_from = CASE WHEN $3 = 'on' THEN (account_now(a.id) AT TIME ZONE a.time_zone)::date ELSE watched_from END
+         FROM account a WHERE a.id = $1 AND r.account_id = $1 AND r.id = $2 AND r.state <> 'removed' AND r.state <> $3",
         account.0,
         id.0,
         state.word(),
-        note,
         next_due
     )
-    .execute(db)
+    .execute(&mut *tx)
     .await?;
+    if state != Standing::On && done.rows_affected() == 1 {
+        sqlx::query!(
+            "UPDATE rule_run SET state = 'skipped', ended_at = now(), note = 'the rule was switched off'
+             WHERE account_id = $1 AND rule_id = $2 AND state IN ('queued', 'running')",
+            account.0,
+            id.0
+        )
+        .execute(&mut *tx)
+        .await?;
+    }
+    tx.commit().await?;
     Ok(done.rows_affected() == 1)
+}
+
+/// Suspends a rule in the run in which it was found to make things worse, and has its author told. Refused if another
+/// runner has the run.
+pub async fn suspend(db: &PgPool, run: &Run, why: &str) -> Result<(), StoreError> {
+    let mut tx = crate::begin(db).await?;
+    let mine = sqlx::query!(
+        "UPDATE rule_run SET state = 'skipped', ended_at = now(), note = $4, mail = 'due'
+         WHERE account_id = $1 AND id = $2 AND attempts = $3 AND state = 'running'",
+        run.account.0,
+        run.id.0,
+        run.attempts,
+        why
+    )
+    .execute(&mut *tx)
+    .await?;
+    if mine.rows_affected() == 0 {
+        return Err(StoreError::Lost);
+    }
+    sqlx::query!(
+        "UPDATE rule SET state = 'suspended', note = $3, next_due = NULL WHERE account_id = $1 AND id = $2 AND state = 'on'",
+        run.account.0,
+        run.rule.0,
+        why
+    )
+    .execute(&mut *tx)
+    .await?;
+    tx.commit().await?;
+    Ok(())
 }
 
 /// Since when an account's rules are stopped, and who stopped them.

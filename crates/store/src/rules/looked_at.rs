@@ -42,6 +42,11 @@ pub async fn counted(
         .collect())
 }
 
+/// The days of so many items are read in one go.
+const ITEMS: i64 = 4000;
+/// Those of more are read in as many parts at most, beside each other.
+const PARTS: i64 = 4;
+
 /// The days of each item in a window, with the age of each conversion; of some campaigns, or of all.
 pub async fn histories(
     db: &PgPool,
@@ -49,44 +54,84 @@ pub async fn histories(
     campaigns: &[CampaignId],
     window: Window,
 ) -> Result<Vec<(Spot, History)>, StoreError> {
-    // Days are counted from the window's first: arrays of small numbers are read far faster than rows.
+    let ids = sqlx::query!(
+        r#"SELECT coalesce(min(id), 0) AS "first!", coalesce(max(id), 0) AS "last!" FROM item WHERE account_id = $1"#,
+        account.0
+    )
+    .fetch_one(db)
+    .await?;
+    let width = ITEMS.max((ids.last - ids.first) / PARTS + 1);
+    let part = |first: i64| {
+        let campaigns = campaigns.iter().map(|c| c.0).collect();
+        tokio::spawn(histories_of(
+            db.clone(),
+            account,
+            campaigns,
+            window,
+            (first, first + width - 1),
+        ))
+    };
+    let parts: Vec<_> =
+        (0..PARTS).map(|n| ids.first + n * width).filter(|n| *n <= ids.last).map(part).collect();
+    let mut all = Vec::new();
+    for part in parts {
+        all.extend(part.await.unwrap_or_else(|e| std::panic::resume_unwind(e.into_panic()))?);
+    }
+    Ok(all)
+}
+
+/// The days of the items between two ids.
+async fn histories_of(
+    db: PgPool,
+    account: AccountId,
+    campaigns: Vec<i64>,
+    window: Window,
+    (first, last): (i64, i64),
+) -> Result<Vec<(Spot, History)>, StoreError> {
+    // Days are counted from the window's first. Sixty times as many days as items come as bytes, which cost a third less
+    // than arrays to make and nothing to read.
     let rows = sqlx::query!(
         r#"WITH mine AS (SELECT i.id, i.ad_group_id, g.campaign_id FROM item i JOIN ad_group g ON g.account_id = $1 AND g.id = i.ad_group_id
-                         WHERE i.account_id = $1 AND (cardinality($4::bigint[]) = 0 OR g.campaign_id = ANY($4)))
+                         WHERE i.account_id = $1 AND i.id BETWEEN $5 AND $6 AND (cardinality($4::bigint[]) = 0 OR g.campaign_id = ANY($4)))
            SELECT m.campaign_id AS "campaign: CampaignId", m.ad_group_id AS "ad_group: AdGroupId", m.id AS "item: ItemId",
                   f.days AS "days!", f.impressions AS "impressions!", f.clicks AS "clicks!", f.spend AS "spend!", f.bids AS "bids!",
                   v.days AS came_on, v.ages, v.counts, v.worth
            FROM mine m
-           JOIN (SELECT item_id, array_agg(day - $2) AS days, array_agg(impressions) AS impressions, array_agg(clicks) AS clicks,
-                        array_agg(spend) AS spend, array_agg(coalesce(bid, 0)) AS bids
-                 FROM item_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 GROUP BY item_id) f ON f.item_id = m.id
+           JOIN (SELECT item_id, string_agg(int8send(day - $2), ''::bytea) AS days, string_agg(int8send(impressions), ''::bytea) AS impressions,
+                        string_agg(int8send(clicks), ''::bytea) AS clicks, string_agg(int8send(spend), ''::bytea) AS spend,
+                        string_agg(int8send(coalesce(bid, 0)), ''::bytea) AS bids
+                 FROM item_day WHERE account_id = $1 AND day BETWEEN $2 AND $3 AND item_id BETWEEN $5 AND $6 GROUP BY item_id) f ON f.item_id = m.id
            LEFT JOIN (SELECT item_id, array_agg(day - $2) AS days, array_agg(greatest(age_days, 0)::int) AS ages,
                         array_agg(count) AS counts, array_agg(value) AS worth
-                 FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $2 AND $3 GROUP BY item_id) v ON v.item_id = m.id
+                 FROM conversion_day WHERE account_id = $1 AND counts AND day BETWEEN $2 AND $3 AND item_id BETWEEN $5 AND $6 GROUP BY item_id) v ON v.item_id = m.id
            ORDER BY m.id"#,
         account.0,
         window.from(),
         window.to(),
-        &campaigns.iter().map(|c| c.0).collect::<Vec<_>>()
+        &campaigns,
+        first,
+        last
     )
-    .fetch_all(db)
+    .fetch_all(&db)
     .await?;
-    let on = |n: i32| window.from() + Days::new(u64::try_from(n).unwrap_or(0));
+    let on = |n: i64| window.from() + Days::new(u64::try_from(n).unwrap_or(0));
     let mut all = Vec::with_capacity(rows.len());
     for r in rows {
-        let each = r.days.iter().zip(&r.impressions).zip(&r.clicks).zip(&r.spend).zip(&r.bids);
+        let (impressions, clicks) = (numbers(&r.impressions), numbers(&r.clicks));
+        let each = numbers(&r.days).zip(impressions).zip(clicks);
+        let each = each.zip(numbers(&r.spend)).zip(numbers(&r.bids));
         let days = each.map(|((((day, impressions), clicks), spend), bid)| Counted {
-            day: on(*day),
-            impressions: *impressions,
-            clicks: *clicks,
-            spend: Micros::new(*spend),
-            bid: (*bid > 0).then(|| Micros::new(*bid)),
+            day: on(day),
+            impressions,
+            clicks,
+            spend: Micros::new(spend),
+            bid: (bid > 0).then(|| Micros::new(bid)),
         });
         let (came_on, ages) = (r.came_on.unwrap_or_default(), r.ages.unwrap_or_default());
         let (counts, worth) = (r.counts.unwrap_or_default(), r.worth.unwrap_or_default());
         let each = came_on.iter().zip(&ages).zip(&counts).zip(&worth);
         let came = each.map(|(((day, age), count), value)| Came {
-            day: on(*day),
+            day: on((*day).into()),
             age: u16::try_from(*age).unwrap_or(u16::MAX),
             conversions: Micros::new(*count).to_units(),
             value: Micros::new(*value),
@@ -95,6 +140,11 @@ pub async fn histories(
         all.push((spot, History::new(days.collect(), came.collect())));
     }
     Ok(all)
+}
+
+/// What `int8send` wrote, one after the other.
+fn numbers(bytes: &[u8]) -> impl Iterator<Item = i64> {
+    bytes.as_chunks().0.iter().map(|n| i64::from_be_bytes(*n))
 }
 
 /// Names of ad groups and items.

@@ -1,5 +1,7 @@
 //! Due times, runs, and what they did: each due time is run once, and all that a run does is written in one transaction.
 
+use std::collections::HashMap;
+
 use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
@@ -10,6 +12,7 @@ use tiller_core::ids::{
 use tiller_core::rule::Done;
 use tiller_core::spot::Spot;
 
+use super::Mail;
 use crate::StoreError;
 use crate::changes::{self, Author, NewChange};
 
@@ -121,6 +124,8 @@ pub struct Run {
     pub rule: RuleId,
     /// The version that runs.
     pub version: i32,
+    /// Whether somebody asked for it.
+    pub asked: bool,
     /// What it looks at and does.
     pub body: Value,
     /// How often it was begun: whoever holds an older number has lost it.
@@ -138,7 +143,7 @@ pub async fn claim(db: &PgPool) -> Result<Option<Run>, StoreError> {
                WHERE (state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
              AND v.account_id = x.account_id AND v.rule_id = x.rule_id AND v.version = x.version
-           RETURNING x.id AS "id: RunId", x.account_id AS "account: AccountId", x.rule_id AS "rule: RuleId", x.version, v.body, x.attempts"#
+           RETURNING x.id AS "id: RunId", x.account_id AS "account: AccountId", x.rule_id AS "rule: RuleId", x.version, x.asked_by IS NOT NULL AS "asked!", v.body, x.attempts"#
     )
     .fetch_optional(db)
     .await?)
@@ -210,13 +215,14 @@ pub async fn conclude(
     let ids = changes::add_in(&mut tx, run.account, Author::Rule(run.id), new).await?;
     let told = changes::of_run_in(&mut tx, run.account, run.id).await?;
     // What waits already, by another hand, is no change of this run.
+    let mut at: HashMap<_, Vec<_>> = HashMap::new();
+    for t in &told {
+        at.entry((t.campaign, t.ad_group, t.item)).or_default().push(t);
+    }
     let change = |a: &NewAction| {
         let n = &new[a.change?];
-        let same = told.iter().find(|t| {
-            (t.campaign, t.ad_group, t.item) == (n.campaign, n.ad_group, n.item)
-                && t.set_to == n.set_to
-        });
-        same.map(|t| t.id.0)
+        let there = at.get(&(n.campaign, n.ad_group, n.item))?;
+        there.iter().find(|t| t.set_to == n.set_to).map(|t| t.id.0)
     };
     let done: Vec<(&NewAction, Option<i64>)> = actions
         .iter()
@@ -253,7 +259,8 @@ pub async fn conclude(
         changes::load_in(&mut tx, run.account, &ids).await?;
     }
     sqlx::query!(
-        "UPDATE rule_run SET state = 'done', ended_at = now(), as_of = $3, looked_at = $4, acted = $5, waited = $6, held = $7, resting = $8, note = $9
+        "UPDATE rule_run SET state = 'done', ended_at = now(), as_of = $3, looked_at = $4, acted = $5, waited = $6, held = $7, resting = $8, note = $9,
+                mail = CASE WHEN $10 THEN 'due' ELSE 'none' END
          WHERE account_id = $1 AND id = $2",
         run.account.0,
         run.id.0,
@@ -263,7 +270,8 @@ pub async fn conclude(
         outcome.waited,
         outcome.held,
         outcome.resting,
-        outcome.note
+        outcome.note,
+        done.iter().any(|(a, _)| a.did == "tell")
     )
     .execute(&mut *tx)
     .await?;
@@ -329,8 +337,10 @@ pub struct Ran {
     pub as_of: Option<NaiveDate>,
     /// Things that it looked at.
     pub looked_at: i32,
-    /// Things that it touched.
+    /// Things that it touched, or told of.
     pub acted: i32,
+    /// Whether it only told of them.
+    pub told: bool,
     /// Things that waited for evidence.
     pub waited: i32,
     /// Things that the day's limits held back.
@@ -339,6 +349,8 @@ pub struct Ran {
     pub resting: i32,
     /// What is said of it besides.
     pub note: String,
+    /// How far its e-mail has come.
+    pub mail: Mail,
 }
 
 /// The runs of an account, of one of its rules, or one of them, the latest first.
@@ -352,7 +364,8 @@ pub async fn ran(
     Ok(sqlx::query_as!(
         Ran,
         r#"SELECT x.id AS "id: RunId", x.rule_id AS "rule: RuleId", x.version, x.due_at, p.name AS "asked_by?", x.state AS "state: RunState",
-                  x.as_of, x.looked_at, x.acted, x.waited, x.held, x.resting, x.note
+                  x.as_of, x.looked_at, x.acted, x.waited, x.held, x.resting, x.note, x.mail AS "mail: Mail",
+                  EXISTS (SELECT FROM rule_action a WHERE a.account_id = x.account_id AND a.run_id = x.id AND a.did = 'tell') AS "told!"
            FROM rule_run x LEFT JOIN person p ON p.id = x.asked_by
            WHERE x.account_id = $1 AND ($2::bigint IS NULL OR x.rule_id = $2) AND ($4::bigint IS NULL OR x.id = $4) ORDER BY x.id DESC LIMIT $3"#,
         account.0,
@@ -426,19 +439,20 @@ pub async fn actions(
     .await?)
 }
 
-/// What a rule has touched since a day, and when last: what was withdrawn or refused counts as not touched.
+/// What a rule has touched since a day, where that is by name, and when last: what was withdrawn or refused counts as not
+/// touched.
 pub async fn touched(
     db: &PgPool,
     account: AccountId,
     rule: RuleId,
     since: NaiveDate,
-) -> Result<Vec<(Spot, NaiveDate)>, StoreError> {
+) -> Result<Vec<(Spot, String, NaiveDate)>, StoreError> {
     let rows = sqlx::query!(
-        r#"SELECT a.campaign_id AS "campaign: CampaignId", a.ad_group_id AS "ad_group: AdGroupId", a.item_id AS "item: ItemId", max(a.day) AS "day!"
+        r#"SELECT a.campaign_id AS "campaign: CampaignId", a.ad_group_id AS "ad_group: AdGroupId", a.item_id AS "item: ItemId", a.place, max(a.day) AS "day!"
            FROM rule_action a JOIN rule_run x ON x.account_id = a.account_id AND x.id = a.run_id
            LEFT JOIN change c ON c.account_id = a.account_id AND c.id = a.change_id
            WHERE a.account_id = $1 AND x.rule_id = $2 AND a.day >= $3 AND (c.id IS NULL OR c.state IN ('waiting', 'sending', 'made'))
-           GROUP BY 1, 2, 3"#,
+           GROUP BY 1, 2, 3, 4"#,
         account.0,
         rule.0,
         since
@@ -446,7 +460,7 @@ pub async fn touched(
     .fetch_all(db)
     .await?;
     let spot = |campaign, ad_group, item| Spot { campaign, ad_group, item };
-    Ok(rows.into_iter().map(|r| (spot(r.campaign, r.ad_group, r.item), r.day)).collect())
+    Ok(rows.into_iter().map(|r| (spot(r.campaign, r.ad_group, r.item), r.place, r.day)).collect())
 }
 
 /// What a rule has done of a day already: runs on that day that were asked for count too.

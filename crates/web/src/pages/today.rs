@@ -17,6 +17,7 @@ use tiller_desk::budgets::weekly::{Move, Week};
 use tiller_desk::causes::remedy;
 use tiller_desk::numerals::{conversions, counted, day, listed, money, number, percent, sum};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
+use tiller_desk::rules::tidings::Tidings;
 use tiller_desk::today::{self, Faulty, Letter, Visit, What};
 use tiller_desk::wording::{self, Words};
 use tower_sessions::Session;
@@ -29,6 +30,7 @@ use crate::frame::{Frame, Station};
 use crate::pages::remedy::Remedy;
 use crate::pages::{advice, book, pace};
 use crate::params::Params;
+use crate::paths::Paths;
 
 /// Look-backs shown beside the letter.
 const LOOK_BACKS_SHOWN: usize = 5;
@@ -75,7 +77,16 @@ struct TodayPage {
     pace: Option<(Fan, Words)>,
     off_plan: Vec<Words>,
     look_backs: Vec<LookBack>,
+    tidings: Vec<Tiding>,
     reported: bool,
+}
+
+/// What a rule tells.
+pub struct Tiding {
+    text: Words,
+    step: &'static str,
+    href: String,
+    name: String,
 }
 
 /// `/accounts/slug` leads to Today.
@@ -105,6 +116,7 @@ pub async fn show(
             pace: None,
             off_plan: Vec::new(),
             look_backs: Vec::new(),
+            tidings: Vec::new(),
             reported: false,
         };
         return Ok(page.into_response());
@@ -167,12 +179,34 @@ pub async fn show(
                 due: *on <= today,
             })
             .collect(),
+        tidings: tidings(&letter.rules, &base),
         date,
         todos,
         reported: true,
         frame,
     };
     Ok(page.into_response())
+}
+
+/// Rules that were suspended, then what the others tell of.
+fn tidings(of: &Tidings, base: &Paths) -> Vec<Tiding> {
+    let suspended = of.suspended.iter().map(|s| Tiding {
+        text: Words::default().strong(s.name.clone()).and(format!(" is suspended. {}", s.note)),
+        step: "Look at the rule",
+        href: format!("{base}/rules/{}", s.rule),
+        name: s.name.clone(),
+    });
+    let told = of.told.iter().map(|t| Tiding {
+        text: Words::default().strong(t.rule.clone()).and(format!(
+            " tells of {}. Known up to {}.",
+            t.of(),
+            day(t.day)
+        )),
+        step: "See why",
+        href: format!("{base}/rules/runs/{}", t.run),
+        name: t.rule.clone(),
+    });
+    suspended.chain(told).collect()
 }
 
 fn alarm(frame: &Frame, a: &Alarm) -> AlarmLine {

@@ -5,8 +5,8 @@ use tiller_core::custom_rule::{
     Action, Amount, Clause, CustomRule, Evidence, Is, Metric, Over, Than, Things, When,
 };
 use tiller_core::ids::CampaignId;
-use tiller_core::rule::{BidRule, Body, Daily, Rule, Send};
-use tiller_core::schedule::{Missed, Schedule, Time};
+use tiller_core::rule::{BidRule, Body, Daily, Rule};
+use tiller_core::schedule::Schedule;
 use tiller_core::week::DAYS;
 use tiller_core::{Micros, Price};
 
@@ -29,17 +29,8 @@ fn filled(sentence: &Sentence) -> impl Fn(&str) -> Vec<String> + use<> {
 }
 
 fn rule(body: Body) -> Rule {
-    Rule {
-        name: "Jars".into(),
-        schedule: Schedule {
-            days: vec![DAYS[0]],
-            at: Time { hour: 6, minute: 0 },
-            missed: Missed::Once,
-        },
-        send: Send::Tray,
-        daily: Daily::default(),
-        body,
-    }
+    let schedule = Schedule { days: vec![DAYS[0]], ..Schedule::every_morning() };
+    Rule { schedule, ..Rule::new("Jars", body) }
 }
 
 fn clause(metric: Metric, over: Over, is: Is, than: Than) -> Clause {
@@ -47,20 +38,16 @@ fn clause(metric: Metric, over: Over, is: Is, than: Than) -> Clause {
 }
 
 fn custom() -> CustomRule<CampaignId> {
+    let none = clause(Metric::Conversions, Over::Days(7), Is::AtMost, Than::Value(0.0));
     CustomRule {
-        things: Things::AdGroups,
         within: vec![CampaignId(1)],
-        when: When::all([clause(Metric::Conversions, Over::Days(7), Is::AtMost, Than::Value(0.0))]),
         evidence: Evidence {
             spend: Some(Amount::TimesTarget(3.0)),
             days: 3,
             sure: Some(0.95),
             ..Evidence::default()
         },
-        then: Action::Pause,
-        floor: None,
-        ceiling: None,
-        cool_down: 14,
+        ..CustomRule::new(Things::AdGroups, When::all([none]), Action::Pause)
     }
 }
 

@@ -24,6 +24,7 @@ use tiller_desk::Account;
 use tiller_desk::numerals::{counted, day};
 use tiller_desk::rules::keeping::{self, Ran, RuleKept, RunState, Standing};
 use tiller_desk::rules::sentence::{Naming, Sentence};
+use tiller_desk::rules::worth::{self, SoFar};
 use tiller_desk::tray::State as ChangeState;
 use tiller_desk::wording::Words;
 
@@ -48,6 +49,8 @@ pub struct RuleLine {
     last: String,
     next: String,
     waits: String,
+    /// What it is worth so far.
+    worth: String,
 }
 
 #[derive(Template, WebTemplate)]
@@ -83,6 +86,7 @@ fn came_to(run: &Ran) -> String {
         RunState::Failed => format!("failed: {}", run.note),
         RunState::Skipped => format!("left out: {}", run.note),
         RunState::Done if run.looked_at == 0 => "found nothing to look at".into(),
+        RunState::Done if run.told => format!("told of {} of {}", run.acted, run.looked_at),
         RunState::Done => format!("touched {} of {}", run.acted, run.looked_at),
     }
 }
@@ -112,6 +116,7 @@ pub async fn show(
         mine.filter(|a| a.state == Some(ChangeState::Waiting)).count()
     };
     let naming = keeping::naming(&book);
+    let so_far = worth::of_account(&app.db, &book).await?;
     let stopped = keeping::stopped(&app.db, account).await?;
     let line = |r: &RuleKept| {
         rule_line(
@@ -119,6 +124,7 @@ pub async fn show(
             &naming,
             last.get(&r.row.id).copied(),
             waiting(r.row.id),
+            so_far.get(&r.row.id),
             account,
             stopped.is_some(),
         )
@@ -127,7 +133,14 @@ pub async fn show(
     let on = kept.iter().filter(|r| r.row.state == Standing::On).count();
     let of_week: Vec<&Ran> =
         runs.iter().filter(|r| week.zip(r.as_of).is_some_and(|(w, d)| d >= w)).collect();
-    let lead = lead(on, kept.len(), &of_week, actions.len());
+    let told = actions.iter().filter(|a| a.did == "tell").count();
+    let lead = lead(on, kept.len(), &of_week, (actions.len() - told, told));
+    let lead = match worth::together(so_far.values()) {
+        Some(all) if kept.len() > 1 => {
+            lead.and(" By their look-backs they have ").strong(all).and(" so far.")
+        }
+        _ => lead,
+    };
     let stopped = stopped.map(|(at, who)| {
         let who = who.map(|w| format!(" by {w}")).unwrap_or_default();
         format!("since {}{who}", moment(at, account))
@@ -141,6 +154,7 @@ fn rule_line(
     naming: &Naming,
     last: Option<&Ran>,
     waiting: usize,
+    so_far: Option<&SoFar>,
     account: &Account,
     stopped: bool,
 ) -> RuleLine {
@@ -162,10 +176,11 @@ fn rule_line(
             1 => "1 change waits in the tray".into(),
             n => format!("{n} changes wait in the tray"),
         },
+        worth: so_far.and_then(SoFar::sentence).unwrap_or_default(),
     }
 }
 
-fn lead(on: usize, all: usize, week: &[&Ran], acted: usize) -> Words {
+fn lead(on: usize, all: usize, week: &[&Ran], (made, told): (usize, usize)) -> Words {
     let rules = match (all, on) {
         (0, _) => {
             return Words::say(
@@ -183,7 +198,11 @@ fn lead(on: usize, all: usize, week: &[&Ran], acted: usize) -> Words {
     }
     rules
         .and(" In the last seven days they made ")
-        .strong(counted(acted as u64, "change", "changes"))
+        .strong(counted(made as u64, "change", "changes"))
+        .and(match told {
+            0 => String::new(),
+            n => format!(", told you of {}", counted(n as u64, "thing", "things")),
+        })
         .and(format!(
             " and left {} alone, {waited} of them for want of evidence.",
             counted(left.unsigned_abs(), "thing", "things")

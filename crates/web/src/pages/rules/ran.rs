@@ -6,7 +6,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::ids::{RuleId, RunId};
 use tiller_desk::numerals::{count, full_day, money, number};
-use tiller_desk::rules::keeping::{self, Action, RunState};
+use tiller_desk::rules::keeping::{self, Action, Mail, RunState};
 use tiller_desk::tray::State as ChangeState;
 
 use super::{came_to, moment};
@@ -38,8 +38,10 @@ struct RunPage {
     when: String,
     by: String,
     came_to: String,
+    told: bool,
     known: String,
     left: String,
+    mail: &'static str,
     open: bool,
     lines: Vec<Line>,
     undo: bool,
@@ -81,13 +83,20 @@ pub async fn show(
             "It left {waited} alone for want of evidence, {held} for the day’s limits and {resting} at rest."
         ),
     };
+    let mail = match run.mail {
+        Mail::Sent => "Its author was told by e-mail.",
+        Mail::Failed => "The e-mail to its author was not delivered.",
+        Mail::None | Mail::Due => "",
+    };
     let page = RunPage {
         id,
+        mail,
         rule: run.rule,
         name,
         when: moment(run.due_at, account),
         by: run.asked_by.as_ref().map(|p| format!(", asked for by {p}")).unwrap_or_default(),
         came_to: came_to(&run),
+        told: run.told,
         known: run.as_of.map(full_day).unwrap_or_default(),
         left,
         open: matches!(run.state, RunState::Queued | RunState::Running),

@@ -67,7 +67,7 @@ struct RehearsalPage {
     left: usize,
 }
 
-/// `214 (80% between 150 and 270)`; without an interval where it is what really followed.
+/// `214 (80% between 150 and 270)`; without an interval where there is nothing to tell.
 fn range(of: &Range, text: impl Fn(f64) -> String) -> String {
     let (low, high) = (of.around.low, of.around.high);
     if (high - low).abs() < 0.005 * of.mid.abs().max(0.01) {
@@ -312,7 +312,7 @@ fn notes(r: &Rehearsed) -> Vec<String> {
         ));
     }
     notes.push(format!(
-        "Each morning it knew what had been reported by the evening before, up to {}. What it stopped is told by what really followed, as far as its budget was not used up by the rest; what it bid otherwise is an estimate.",
+        "Each morning it knew what had been reported by the evening before, up to {}. What it stopped is judged by what really followed, with the conversions still to come, less what the rest of its campaign would have spent instead; other bids and budgets are estimates. Ranges allow for the luck of other weeks.",
         full_day(r.days.known)
     ));
     notes

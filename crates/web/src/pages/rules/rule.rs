@@ -21,6 +21,7 @@ use tiller_desk::rules::rehearsal::pulls;
 use tiller_desk::rules::run::{Look, Looked, look_now};
 use tiller_desk::rules::sentence::{Naming, Sentence, Unread, Wrong, read, threshold};
 use tiller_desk::rules::words;
+use tiller_desk::rules::worth::{self, SoFar};
 use tiller_desk::wording::as_sentence;
 
 use super::sentence::{Bit, OpenLine, ReadLine, open_lines, read_lines};
@@ -96,6 +97,7 @@ struct RulePage {
     standing: &'static str,
     note: String,
     next: String,
+    worth: Option<String>,
     lines: Vec<OpenLine>,
     /// What is wrong with the whole.
     wrong: Vec<String>,
@@ -230,6 +232,7 @@ async fn page(
         standing: standing(kept.row.state).0,
         note: kept.row.note.clone(),
         next: kept.row.next_due.map(|at| moment(at, account)).unwrap_or_default(),
+        worth: worth::of_account(&app.db, &ground.book).await?.get(&id).and_then(SoFar::sentence),
         lines: open_lines(&sentence, shown.wrong),
         wrong: of_whole.map(|w| w.text.clone()).collect(),
         unsaved: shown.unsaved,
@@ -281,7 +284,7 @@ fn run_line(run: &Ran, member: &Member) -> RunLine {
                 format!("{waited} for evidence, {held} for the day’s limits, {resting} at rest")
             }
         },
-        undo: run.acted > 0,
+        undo: run.acted > 0 && !run.told,
     }
 }
 
