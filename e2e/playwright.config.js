@@ -6,9 +6,9 @@ export default defineConfig({
   forbidOnly: true,
   // One database, one browser: the tests change the same demo accounts one after another.
   workers: 1,
-  timeout: 60_000,
+  timeout: 180_000,
   // A busy machine may take its time; a page that never comes to it still fails.
-  expect: { timeout: 15_000 },
+  expect: { timeout: 30_000 },
   reporter: [["list"]],
   use: {
     baseURL: process.env.BASE_URL,

@@ -93,7 +93,7 @@ test("from a verdict to a lower cost", async ({ desk: page }) => {
   for (let week = 0; week < 2; week++) {
     await page.getByRole("button", { name: /market day/ }).click();
     await page.getByRole("button", { name: "Let a week pass" }).click();
-    await expect(page.getByRole("button", { name: `market day ${16 + 7 * week} Nov 2026` })).toBeVisible({ timeout: 100_000 });
+    await expect(page.getByRole("button", { name: `market day ${16 + 7 * week} Nov 2026` })).toBeVisible({ timeout: 150_000 });
   }
   const after = [await cpaOf(page, "Spring courses", "2026-11-10", "2026-11-21"), await cpaOf(page, "Apiary visits", "2026-11-10", "2026-11-21")];
   expect(after[0]).toBeLessThan(before[0] * 0.95);
@@ -182,7 +182,7 @@ test("from today to a sent plan in under ten clicks, and each line says why", as
   for (const reason of reasons) expect(reason).toMatch(/The plan ‘.*’ gives it .* a day(: |\. In )/);
   await expectAccessible(page);
   await click("button", "Send selected");
-  await expect(page.locator("tr[data-key]").filter({ hasText: "The plan ‘" })).toHaveCount(0, { timeout: 30_000 });
+  await expect(page.locator("tr[data-key]").filter({ hasText: "The plan ‘" })).toHaveCount(0);
   expect(clicks).toBeLessThan(10);
   await page.goto(`${school}/logbook`);
   await expect(page.getByRole("row", { name: /The plan ‘/ }).first()).toBeVisible();
@@ -195,7 +195,7 @@ test("channels tell what was fetched, and a wrong connection says what to do", a
   await expect(page.getByRole("row", { name: /Findle/ })).toContainText("fetched");
   await Promise.all([page.waitForEvent("load"), page.getByRole("button", { name: "fetch now from Findle" }).click()]);
   // When the fetch has ended the page comes anew, unless somebody has typed something.
-  await expect(page.locator("#fetching")).toHaveCount(0, { timeout: 20_000 });
+  await expect(page.locator("#fetching")).toHaveCount(0, { timeout: 100_000 });
   await page.getByLabel("Address of the interface").fill("http://127.0.0.1:9");
   await page.evaluate(() => {
     const ended = document.createElement("span");

@@ -107,7 +107,7 @@ pub struct Onward {
     /// By which rules.
     #[command(flatten)]
     ruled: RuledArgs,
-    /// For following the advice or rules, which takes accounts of its own in a database.
+    /// Which database it makes an account of its own in.
     #[command(flatten)]
     database: Database,
     /// How many days.

@@ -291,12 +291,14 @@ pub struct Sum {
     pub right: usize,
     /// Things stopped that met the target afterwards.
     pub mistakes: usize,
+    /// Things stopped of which that can't be told: too lately, without a target, or nothing was spent on them since.
+    pub open: usize,
 }
 
 /// Adds up what acts are worth. What a stopped thing went on to do is known; which things had bad luck enough to be
 /// stopped would be others in other weeks: as much as any number of independent pieces differs, that is added.
 pub fn sum<'a>(acts: impl IntoIterator<Item = &'a Act>) -> Sum {
-    let mut all = Sum { kept: NONE, lost: NONE, lost_value: NONE, right: 0, mistakes: 0 };
+    let mut all = Sum { kept: NONE, lost: NONE, lost_value: NONE, right: 0, mistakes: 0, open: 0 };
     let mut luck = [0.0; 3];
     for act in acts {
         all.kept = plus(all.kept, act.kept);
@@ -305,6 +307,7 @@ pub fn sum<'a>(acts: impl IntoIterator<Item = &'a Act>) -> Sum {
         all.right += usize::from(act.outcome == Outcome::Right);
         all.mistakes += usize::from(act.outcome == Outcome::Mistake);
         if !act.estimated() {
+            all.open += usize::from(act.outcome == Outcome::Open);
             for (sum, part) in luck.iter_mut().zip([act.kept, act.lost, act.lost_value]) {
                 *sum += part.mid * part.mid;
             }

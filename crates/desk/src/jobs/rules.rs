@@ -76,9 +76,9 @@ async fn carry(db: &PgPool, run: &Run) -> Result<u64, DeskError> {
     if kept.row.state == Standing::On && !run.asked {
         let all = worth::of_account(db, &ground.book).await?;
         let since = kept.row.watched_from.unwrap_or_default();
-        let so_far = all.get(&run.rule).map(|s| (s.since(since), s));
-        if let Some((worth, so_far)) = so_far.filter(|(worth, _)| worth.made_it_worse()) {
-            store::suspend(db, run, &worth::suspended(&worth, so_far)).await?;
+        let watched = all.get(&run.rule).map(|so_far| so_far.since(since));
+        if let Some(watched) = watched.filter(|w| w.worth.made_it_worse()) {
+            store::suspend(db, run, &worth::suspended(&watched)).await?;
             return Ok(0);
         }
     }

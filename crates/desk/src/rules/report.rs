@@ -150,6 +150,8 @@ pub struct RehearsedFile {
     pub right: usize,
     #[allow(missing_docs)]
     pub mistakes: usize,
+    /// Things that it would have stopped of which that can't be told: too lately, or nothing was spent on them since.
+    pub open: usize,
     /// What it would have done, in order of days.
     pub acts: Vec<ActFile>,
 }
@@ -508,6 +510,7 @@ pub fn rehearsal(
             lost: total.lost.into(),
             right: total.right,
             mistakes: total.mistakes,
+            open: total.open,
             acts: acts.collect(),
         });
     }

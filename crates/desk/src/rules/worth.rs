@@ -1,14 +1,13 @@
 //! What a rule is worth so far: the look-backs of its changes, added up.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use chrono::NaiveDate;
-use tiller_core::Window;
+use tiller_core::change_effect::spells::{Change, Spell, spells};
 use tiller_core::change_effect::{Effect, Line, When, Worth, effect};
 use tiller_core::ids::{CampaignId, RuleId};
-use tiller_core::look_back::WINDOW_DAYS;
-use tiller_core::window::{earlier, later};
+use tiller_core::window::earlier;
 use tiller_store::PgPool;
 use tiller_store::rules::{Moved, moved};
 
@@ -19,8 +18,6 @@ use crate::numerals::{counted, day, sum};
 
 /// Changes of so many days are added up.
 const DAYS: u64 = 366;
-/// Days of rest after which what rules change is held against the days just before, instead of those before they began.
-const REST: u64 = 28;
 /// Nothing else may have been changed for so long before.
 const ALONE: u64 = 14;
 
@@ -40,13 +37,31 @@ pub struct SoFar {
     /// The next look-back.
     pub next: Option<NaiveDate>,
     /// What each spell of changes brought, of which some may be left out later.
-    effects: BTreeMap<(CampaignId, NaiveDate), Effect>,
+    spells: BTreeMap<(CampaignId, NaiveDate), Brought>,
+}
+
+/// What a spell of changes to a campaign brought.
+#[derive(Clone, Debug)]
+struct Brought {
+    effect: Effect,
+    /// Whether other rules had a part in it.
+    shared: bool,
+}
+
+/// What a rule is worth by the look-backs of a part of its changes.
+#[derive(Clone, Debug)]
+pub struct Watched {
+    /// In money.
+    pub worth: Worth,
+    /// Whether other rules had a part in it.
+    pub shared: bool,
 }
 
 impl SoFar {
     /// By the look-backs of what was changed from a day on.
-    pub fn since(&self, day: NaiveDate) -> Worth {
-        Worth::sum(self.effects.iter().filter(|((_, from), _)| *from >= day).map(|(_, e)| e))
+    pub fn since(&self, day: NaiveDate) -> Watched {
+        let of = || self.spells.iter().filter(|((_, from), _)| *from >= day).map(|(_, b)| b);
+        Watched { worth: Worth::sum(of().map(|b| &b.effect)), shared: of().any(|b| b.shared) }
     }
 
     /// In a sentence without its end; none where nothing was changed.
@@ -83,17 +98,18 @@ pub fn in_words(worth: &Worth) -> String {
 
 /// What all rules of an account come to together; none before anything was judged.
 pub fn together<'a>(of: impl IntoIterator<Item = &'a SoFar>) -> Option<String> {
-    let all: BTreeMap<_, &Effect> = of.into_iter().flat_map(|s| &s.effects).collect();
-    (!all.is_empty()).then(|| in_words(&Worth::sum(all.into_values())))
+    let all: BTreeMap<_, &Brought> = of.into_iter().flat_map(|s| &s.spells).collect();
+    (!all.is_empty()).then(|| in_words(&Worth::sum(all.values().map(|b| &b.effect))))
 }
 
 /// Why a rule is suspended.
-pub fn suspended(worth: &Worth, so_far: &SoFar) -> String {
+pub fn suspended(watched: &Watched) -> String {
+    let worth = &watched.worth;
     format!(
         "Its look-backs cover {}: {}.{} What it changed stays as it is until you undo it. Switch the rule on again and it is watched afresh.",
         counted(worth.days as u64, "day", "days"),
         in_words(worth),
-        if so_far.shared > 0 {
+        if watched.shared {
             " Other rules changed the same campaigns, so it may be their doing."
         } else {
             ""
@@ -118,93 +134,70 @@ pub async fn of_account(
 
 /// Judges what rules changed: by campaign, what follows closely as one, by whichever rule.
 fn judge(book: &Book, moved: &[Moved]) -> HashMap<RuleId, SoFar> {
-    let mut by: BTreeMap<CampaignId, Vec<&Moved>> = BTreeMap::new();
-    for m in moved.iter().filter(|m| m.rule.is_some()) {
-        by.entry(m.campaign).or_default().push(m);
+    let mut by: BTreeMap<CampaignId, Vec<Change>> = BTreeMap::new();
+    for m in moved {
+        let Some(rule) = m.rule else { continue };
+        let (from, look_back, watched_from) = (m.from, m.look_back, m.watched_from);
+        let change = Change { rule, from, look_back, watched_from, changes: m.changes };
+        by.entry(m.campaign).or_default().push(change);
     }
     let lines: HashMap<CampaignId, Line> =
         book.entries.iter().filter_map(|e| Some((e.campaign.id, line(book, e)?))).collect();
     let mut all: HashMap<RuleId, SoFar> = HashMap::new();
     for (campaign, changes) in by {
-        for spell in spells(&changes) {
-            judge_spell(book, moved, &lines, (campaign, spell), &mut all);
+        for spell in spells(&changes, book.last_settled(), book.account.settle_days()) {
+            for (rule, changes, look_back) in &spell.to_come {
+                let so_far = all.entry(*rule).or_default();
+                so_far.to_come += changes;
+                so_far.next = Some(so_far.next.map_or(*look_back, |n| n.min(*look_back)));
+            }
+            let brought = brought(book, moved, &lines, campaign, &spell);
+            for (rule, changes) in spell.due {
+                let so_far = all.entry(rule).or_default();
+                match brought.clone() {
+                    Some(brought) => {
+                        so_far.judged += changes;
+                        so_far.shared += if brought.shared { changes } else { 0 };
+                        so_far.spells.insert((campaign, spell.from), brought);
+                    }
+                    None => so_far.untold += changes,
+                }
+            }
         }
     }
     for so_far in all.values_mut() {
-        so_far.worth = Worth::sum(so_far.effects.values());
+        so_far.worth = Worth::sum(so_far.spells.values().map(|b| &b.effect));
     }
     all
 }
 
-/// Changes of one campaign, apart where the rules rested long enough in between, or one was switched on.
-fn spells<'a, 'b>(changes: &'b [&'a Moved]) -> impl Iterator<Item = &'b [&'a Moved]> {
-    let on: BTreeSet<NaiveDate> = changes.iter().filter_map(|m| m.watched_from).collect();
-    changes.chunk_by(move |a, b| {
-        let rested = b.from > later(a.look_back.unwrap_or(a.from), REST);
-        let begun = a.from < b.from && on.range(later(a.from, 1)..=b.from).next().is_some();
-        !rested && !begun
-    })
-}
-
-fn judge_spell(
+/// What a spell of changes brought; none where somebody else changed something there too, or too little lies before or
+/// beside it.
+fn brought(
     book: &Book,
     moved: &[Moved],
     lines: &HashMap<CampaignId, Line>,
-    (campaign, spell): (CampaignId, &[&Moved]),
-    all: &mut HashMap<RuleId, SoFar>,
-) {
-    let settled = book.last_settled();
-    let (first, settle) = (spell[0].from, book.account.settle_days());
-    // The days that each look-back judges, each day once.
-    let mut judged: Vec<usize> = Vec::new();
-    let mut due: BTreeMap<RuleId, i64> = BTreeMap::new();
-    let mut last = first;
-    for m in spell {
-        let (Some(rule), Some(look_back)) = (m.rule, m.look_back) else { continue };
-        let window = Window::ending(earlier(look_back, settle + 1), WINDOW_DAYS);
-        if window.to() > settled {
-            let so_far = all.entry(rule).or_default();
-            so_far.to_come += m.changes;
-            so_far.next = Some(so_far.next.map_or(look_back, |n| n.min(look_back)));
-            continue;
-        }
-        *due.entry(rule).or_default() += m.changes;
-        last = last.max(window.to());
-        judged.extend(window.iter().filter_map(|d| place(book, d)));
-    }
-    if due.is_empty() {
-        return;
-    }
-    judged.sort_unstable();
-    judged.dedup();
-    let near = earlier(first, ALONE)..=last;
+    campaign: CampaignId,
+    spell: &Spell,
+) -> Option<Brought> {
+    let near = earlier(spell.from, ALONE)..=*spell.judged.last()?;
     let touched = |c: CampaignId, by_rules: bool| {
         let mut there = moved.iter().filter(|m| m.campaign == c && near.contains(&m.from));
         there.any(|m| by_rules || m.rule.is_none())
     };
+    if touched(campaign, false) {
+        return None;
+    }
     let others: Vec<Line> = book
         .entries
         .iter()
         .filter(|e| e.campaign.id != campaign && !touched(e.campaign.id, true))
         .filter_map(|e| lines.get(&e.campaign.id).cloned())
         .collect();
-    let found = lines
-        .get(&campaign)
-        .filter(|_| !touched(campaign, false))
-        .zip(place(book, first))
-        .and_then(|(own, changed)| effect(own, &others, &When { changed, judged }));
-    let together = due.len() > 1;
-    for (rule, changes) in due {
-        let so_far = all.entry(rule).or_default();
-        match found {
-            Some(found) => {
-                so_far.judged += changes;
-                so_far.shared += if together { changes } else { 0 };
-                so_far.effects.insert((campaign, first), found);
-            }
-            None => so_far.untold += changes,
-        }
-    }
+    let judged = spell.judged.iter().filter_map(|d| place(book, *d)).collect();
+    let when = When { changed: place(book, spell.from)?, judged };
+    let effect = effect(lines.get(&campaign)?, &others, &when)?;
+    Some(Brought { effect, shared: spell.shared })
 }
 
 fn place(book: &Book, day: NaiveDate) -> Option<usize> {

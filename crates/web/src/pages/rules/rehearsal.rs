@@ -129,10 +129,15 @@ fn lead(r: &Rehearsed, by_value: bool) -> Words {
         _ => words.and(" and cost no ").and(what),
     };
     let stops = r.sum.right + r.sum.mistakes;
+    let open = match r.sum.open {
+        0 => String::new(),
+        n if stops > 0 => format!(", {n} can’t be judged"),
+        n => format!(". {} can’t be judged", counted(n as u64, "stop", "stops")),
+    };
     let words = match stops {
-        0 => words.and("."),
+        0 => words.and(open).and("."),
         _ => words.and(format!(
-            ". {} right by what followed, {}",
+            ". {} right by what followed, {}{open}",
             counted(r.sum.right as u64, "stop was", "stops were"),
             counted(r.sum.mistakes as u64, "was a mistake", "were mistakes")
         )),
@@ -141,12 +146,12 @@ fn lead(r: &Rehearsed, by_value: bool) -> Words {
         Some(better) => {
             let left = match better.mistakes {
                 0 => "none".to_owned(),
-                n => n.to_string(),
+                n => format!("{n} of its {} mistakes", r.sum.mistakes),
             };
             words
                 .and("; with ")
                 .strong(better.with.clone())
-                .and(format!(" instead of {} it would have made {left} of them.", better.instead))
+                .and(format!(" instead of {} it would have made {left}.", better.instead))
         }
         None if stops > 0 => words.and("."),
         None => words,

@@ -2,6 +2,8 @@
 //! days did to campaigns that nobody touched. How far such a difference goes by chance is learned from those, and from
 //! earlier days, on which nothing was changed.
 
+pub mod spells;
+
 use crate::evidence::{Interval, normal_quantile};
 
 /// Days before the change that tell how much was spent.
