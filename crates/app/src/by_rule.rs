@@ -106,6 +106,10 @@ pub async fn rehearse(
             "kept": RangeFile::from(sum.kept),
             "lost": RangeFile::from(sum.lost),
             "acts": acts.len(),
+            "followed": {
+                "spend": acts.iter().map(|a| a.followed.spend.to_units()).sum::<f64>(),
+                "conversions": acts.iter().map(|a| a.followed.conversions).sum::<f64>(),
+            },
         }));
     }
     helm.task.abort();

@@ -50,13 +50,47 @@ pub struct Came {
     pub value: Micros,
 }
 
+impl Came {
+    /// The day on which they were reported.
+    pub fn reported(&self) -> NaiveDate {
+        self.day + chrono::Days::new(self.age.into())
+    }
+}
+
 /// A thing's days.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct History {
     days: Vec<Counted>,
     came: Vec<Came>,
     /// What all days before each, and before the end, come to: windows overlap, and are asked for over and over.
-    before: Vec<(i64, i64, Micros)>,
+    before: Vec<Before>,
+}
+
+/// What days come to.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+struct Before {
+    impressions: i64,
+    clicks: i64,
+    spend: Micros,
+    /// The last bid that stood.
+    bid: Option<Micros>,
+    /// Clicks for which the bid is known, and what was bid for all of them.
+    bought: f64,
+    bids: f64,
+}
+
+impl Before {
+    fn and(self, day: &Counted) -> Self {
+        let clicks = if day.bid.is_some() { day.clicks as f64 } else { 0.0 };
+        Self {
+            impressions: self.impressions + day.impressions,
+            clicks: self.clicks + day.clicks,
+            spend: self.spend + day.spend,
+            bid: day.bid.or(self.bid),
+            bought: self.bought + clicks,
+            bids: self.bids + clicks * day.bid.map_or(0.0, Micros::to_units),
+        }
+    }
 }
 
 impl History {
@@ -69,10 +103,10 @@ impl History {
 
     fn sorted(days: Vec<Counted>, came: Vec<Came>) -> Self {
         let mut before = Vec::with_capacity(days.len() + 1);
-        let mut all = (0, 0, Micros::ZERO);
+        let mut all = Before::default();
         before.push(all);
         before.extend(days.iter().map(|d| {
-            all = (all.0 + d.impressions, all.1 + d.clicks, all.2 + d.spend);
+            all = all.and(d);
             all
         }));
         Self { days, came, before }
@@ -118,19 +152,24 @@ impl History {
         within(&self.days, window, |d| d.day)
     }
 
+    /// The conversions of a window's days, in order of days and ages.
+    pub fn came(&self, window: Window) -> &[Came] {
+        within(&self.came, window, |c| c.day)
+    }
+
     /// What was counted in a window, as it had been reported by an evening.
     pub fn tally(&self, window: Window, by: NaiveDate) -> Tally {
         let mut sum = Tally::default();
         let days = Window::new(window.from(), window.to().min(by))
             .map_or(0..0, |w| range(&self.days, w, |d| d.day));
         if !days.is_empty() {
-            let (to, from) = (self.before[days.end], self.before[days.start]);
-            sum.impressions = to.0 - from.0;
-            sum.clicks = to.1 - from.1;
-            sum.spend = to.2 - from.2;
+            let (to, from) = (&self.before[days.end], &self.before[days.start]);
+            sum.impressions = to.impressions - from.impressions;
+            sum.clicks = to.clicks - from.clicks;
+            sum.spend = to.spend - from.spend;
         }
-        for c in within(&self.came, window, |c| c.day) {
-            if (by - c.day).num_days() >= i64::from(c.age) {
+        for c in self.came(window) {
+            if c.reported() <= by {
                 sum.conversions += c.conversions;
                 sum.value += c.value;
             }
@@ -140,16 +179,16 @@ impl History {
 
     /// The last bid that stood up to a day.
     pub fn bid_on(&self, day: NaiveDate) -> Option<Micros> {
-        let until = self.days.partition_point(|d| d.day <= day);
-        self.days[..until].iter().rev().find_map(|d| d.bid)
+        let until = range(&self.days, Window::new(self.first()?, day)?, |d| d.day).end;
+        self.before[until].bid
     }
 
     /// What was bid for a click in a window, on average over its clicks: what an average click of it was bought at.
     pub fn mean_bid(&self, window: Window) -> Option<Price> {
-        let with =
-            || self.days(window).iter().filter_map(|d| Some((d.clicks as f64, d.bid?.to_units())));
-        let clicks: f64 = with().map(|(n, _)| n).sum();
-        (clicks > 0.0).then(|| Price(with().map(|(n, bid)| n * bid).sum::<f64>() / clicks))
+        let days = range(&self.days, window, |d| d.day);
+        let (to, from) = (self.before.get(days.end)?, self.before.get(days.start)?);
+        let clicks = to.bought - from.bought;
+        (clicks > 0.0).then(|| Price((to.bids - from.bids) / clicks))
     }
 
     /// Whether nothing was ever counted.
@@ -244,6 +283,21 @@ mod tests {
             prop_assert_eq!(both.tally(window, day(by)), sum);
             prop_assert_eq!(both.first(), a.first().into_iter().chain(b.first()).min());
             prop_assert_eq!(both.bid_on(day(100)).is_some(), !(a.is_empty() && b.is_empty()));
+        }
+
+        /// What stood and what was bid for a click, counted day by day.
+        #[test]
+        fn bids_are_those_of_the_days(h in histories(), to in 0i64..50, length in 1u64..30) {
+            let window = Window::ending(day(to), length);
+            let stood = h.days.iter().rev().find(|d| d.day <= day(to)).and_then(|d| d.bid);
+            prop_assert_eq!(h.bid_on(day(to)), stood);
+            let with = || h.days(window).iter().filter_map(|d| Some((d.clicks as f64, d.bid?.to_units())));
+            let clicks: f64 = with().map(|(n, _)| n).sum();
+            let bids: f64 = with().map(|(n, bid)| n * bid).sum();
+            match h.mean_bid(window) {
+                Some(mean) => prop_assert!((mean.units() * clicks - bids).abs() < 1e-9 * (1.0 + bids)),
+                None => prop_assert_eq!(clicks, 0.0),
+            }
         }
     }
 }

@@ -10,6 +10,7 @@ mod diagnosis_laws;
 mod instances;
 mod laws;
 mod money_laws;
+mod rehearsal_coverage;
 mod response_recovery;
 mod results_estimate_coverage;
 mod rule_laws;

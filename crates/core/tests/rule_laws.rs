@@ -12,6 +12,7 @@ use tiller_core::custom_rule::{
 };
 use tiller_core::history::{Came, Counted, History};
 use tiller_core::ids::{AdGroupId, CampaignId, ItemId};
+use tiller_core::rehearsal::late::Late;
 use tiller_core::rehearsal::worth::{CampaignDay, Campaigns};
 use tiller_core::rehearsal::{Because, Days, Outcome, Rehearsal, Thing, look, rehearse, sum};
 use tiller_core::rule::{BidRule, Body, Daily, Rule};
@@ -250,6 +251,7 @@ proptest! {
     #[test]
     fn what_is_kept_is_what_followed(things in things()) {
         let rehearsal = rehearsed(&rule(Body::Custom(custom(None, 0))), &things);
+        let late = Late::of(&[History::together(things.iter().map(|t| &t.history))], day(59));
         for (n, thing) in things.iter().enumerate() {
             let acts: Vec<_> = rehearsal.acts.iter().filter(|a| a.found.thing == n).collect();
             prop_assert!(acts.len() <= 1, "stopped is stopped");
@@ -259,11 +261,12 @@ proptest! {
                 prop_assert_eq!(act.followed, followed);
                 prop_assert!((act.kept.mid - followed.spend.to_units()).abs() < 1e-6);
                 let complete = tiller_core::Window::new(act.day, day(57));
-                let known = complete.map(|w| thing.history.tally(w, day(59))).unwrap_or_default();
+                let known = complete.map(|w| late.completed(&thing.history, w, day(59))).unwrap_or_default();
+                let counted = complete.map(|w| thing.history.tally(w, day(59))).unwrap_or_default();
                 let times = followed.clicks as f64 / known.clicks as f64;
                 let came = if known.clicks > 0 { known.conversions * times } else { followed.conversions };
                 prop_assert!((act.lost.mid - came).abs() < 1e-9);
-                let dear = thing.target.map(|t| t.excess(&known) > 0.0).filter(|_| known.spend.get() > 0);
+                let dear = thing.target.map(|t| t.excess(&counted) > 0.0).filter(|_| counted.spend.get() > 0);
                 let outcome = match dear {
                     Some(true) => Outcome::Right,
                     Some(false) => Outcome::Mistake,
@@ -278,7 +281,8 @@ proptest! {
     }
 }
 
-/// On days on which the budget was used up, what one thing does not spend the others do, in the same month.
+/// On days on which the budget was used up, what one thing does not spend the others do: that day, or, where a day may spend
+/// what another left over, in the same month.
 #[test]
 fn money_of_a_full_budget_is_not_kept() {
     let counted =
@@ -297,12 +301,12 @@ fn money_of_a_full_budget_is_not_kept() {
         volume: unmoved(PRIOR),
     };
     let counted = Tally { clicks: 20, spend: units(30.0), conversions: 3.0, ..Tally::default() };
-    let by = |lost: Option<f64>| {
+    let by = |lost: Option<f64>, most: f64| {
         let mut campaigns = Campaigns::default();
         for n in 0..60 {
             let full = n % 2 == 0;
             let (used, lost) =
-                (Some(if full { 1.0 } else { 0.5 }), lost.map(|l| if full { l } else { 0.0 }));
+                (Some(if full { most } else { 0.5 }), lost.map(|l| if full { l } else { 0.0 }));
             campaigns.add(CAMPAIGN, day(n), CampaignDay { used, lost, counted });
         }
         campaigns
@@ -319,16 +323,24 @@ fn money_of_a_full_budget_is_not_kept() {
         )
     };
     // Of 30 a day 0.04 were lost for want of budget on every other: the others' 27 could have been 27 ÷ 0.96, 1.125 more.
-    let some = run(&by(Some(0.04))).acts[0].kept;
+    let some = run(&by(Some(0.04), 1.0)).acts[0].kept;
     assert!((some.mid - (60.0 + 20.0 * 1.875)).abs() < 1e-9, "{some:?}");
     assert!(some.around.low < some.mid && some.mid < some.around.high);
-    // Where a quarter was, they would have taken 9: what is free on the days with money to spare waits for them.
-    assert!(run(&by(Some(0.25))).acts[0].kept.mid.abs() < 1e-9);
+    // Where a quarter was, they would have taken 9: all of a day's 3, and what is free on the days with money to spare
+    // where budgets carry over.
+    assert!((run(&by(Some(0.25), 1.0)).acts[0].kept.mid - 60.0).abs() < 1e-9);
+    assert!(run(&by(Some(0.25), 1.3)).acts[0].kept.mid.abs() < 1e-9);
     // Where nobody tells, all that might be taken counts as taken.
-    let rehearsal = run(&by(None));
+    let rehearsal = run(&by(None, 1.0));
     let [act] = &rehearsal.acts[..] else { panic!("{rehearsal:?}") };
     assert_eq!(act.followed.spend, units(120.0), "forty days at 3");
     assert!((act.kept.mid - 60.0).abs() < 1e-9, "half of the days had money to spare");
-    // The other 60 bring 0.1 conversions each, elsewhere in the campaign.
-    assert!((act.lost.mid + 6.0).abs() < 1e-9, "{:?}", act.lost);
+    // The other 60 bring what the rest of the campaign makes of its money: 3 conversions a day on 27.
+    assert!((act.lost.mid + 60.0 / 9.0).abs() < 1e-9, "{:?}", act.lost);
+    // A strategy that has to spend more of it gets 0.7 as much for it: returns diminish.
+    let thing = Thing { bids: false, ..thing.clone() };
+    let days = Days { from: day(20), to: day(20), known: day(59), settle: 2 };
+    let rule = rule(Body::Custom(custom(None, 0)));
+    let bent = rehearse(&rule, std::slice::from_ref(&thing), &groups, days, &by(None, 1.0));
+    assert!((bent.acts[0].lost.mid + 0.7 * 60.0 / 9.0).abs() < 1e-9, "{:?}", bent.acts[0].lost);
 }

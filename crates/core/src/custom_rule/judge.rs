@@ -2,9 +2,9 @@
 
 use statrs::distribution::{Beta, ContinuousCDF};
 
+use super::When;
 use super::condition::{Clause, Metric, Over, Than};
 use super::evidence::{Amount, Evidence, Lack};
-use super::{CustomRule, When};
 use crate::evidence::{over_target, two_shares};
 use crate::metrics::Tally;
 use crate::money::Price;
@@ -28,17 +28,6 @@ pub trait Known {
     fn dispersion(&self) -> f64;
     /// What a conversion of it or of its like is worth.
     fn aov(&self) -> Option<Price>;
-}
-
-/// What a rule makes of a thing.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Verdict {
-    /// Its condition does not hold.
-    No,
-    /// It does, and too little is known.
-    Lacks(Lack),
-    /// It does.
-    Yes,
 }
 
 /// What is compared, and with what, as one side's excess over the other's: a rate without its divisor is compared with
@@ -223,8 +212,8 @@ impl When {
 }
 
 impl Evidence {
-    /// What is lacking, the plainest first.
-    fn lack(&self, when: &When, k: &impl Known) -> Option<Lack> {
+    /// What is lacking to act on a thing of which the condition holds, the plainest first.
+    pub fn lack(&self, when: &When, k: &impl Known) -> Option<Lack> {
         let tally = days(k, when.longest());
         if k.age() < self.days.into() {
             return Some(Lack::Days { has: k.age(), needs: self.days });
@@ -252,23 +241,10 @@ impl Evidence {
     }
 }
 
-impl<C> CustomRule<C> {
-    /// What it makes of a thing.
-    pub fn judge(&self, k: &impl Known) -> Verdict {
-        if !self.when.holds(k) {
-            return Verdict::No;
-        }
-        match self.evidence.lack(&self.when, k) {
-            Some(lack) => Verdict::Lacks(lack),
-            None => Verdict::Yes,
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::super::condition::Is;
-    use super::super::{Action, Things};
+
     use super::*;
     use crate::money::Micros;
 
@@ -389,35 +365,22 @@ mod tests {
     #[test]
     fn what_is_lacking_is_said() {
         let it = Thing { age: 2, ..thing(tally(12, 30.0, 0.0, 0.0)) };
-        let none = when(Metric::Conversions, Is::AtMost, Than::Value(0.0));
-        let rule = |evidence| CustomRule::<String> {
-            evidence,
-            ..CustomRule::new(Things::AdGroups, none.clone(), Action::Pause)
-        };
-        let judged = |evidence| rule(evidence).judge(&it);
+        let nothing = when(Metric::Conversions, Is::AtMost, Than::Value(0.0));
+        assert!(nothing.holds(&it));
         let none = Evidence::default();
-        assert_eq!(judged(none), Verdict::Yes);
-        let lacks = |lack| Verdict::Lacks(lack);
-        assert_eq!(judged(Evidence { days: 3, ..none }), lacks(Lack::Days { has: 2, needs: 3 }));
-        assert_eq!(
-            judged(Evidence { clicks: 20, ..none }),
-            lacks(Lack::Clicks { has: 12, needs: 20 })
-        );
-        let spend = Some(Amount::TimesTarget(4.0));
-        let needs = Some(Price(40.0));
-        assert_eq!(
-            judged(Evidence { spend, ..none }),
-            lacks(Lack::Spend { has: Price(30.0), needs })
-        );
-        assert_eq!(
-            judged(Evidence { spend: Some(Amount::TimesTarget(3.0)), ..none }),
-            Verdict::Yes
-        );
+        let lack = |evidence: Evidence| evidence.lack(&nothing, &it);
+        assert_eq!(lack(none), None);
+        assert_eq!(lack(Evidence { days: 3, ..none }), Some(Lack::Days { has: 2, needs: 3 }));
+        let clicks = Lack::Clicks { has: 12, needs: 20 };
+        assert_eq!(lack(Evidence { clicks: 20, ..none }), Some(clicks));
+        let spend = |times| Evidence { spend: Some(Amount::TimesTarget(times)), ..none };
+        let (has, needs) = (Price(30.0), Some(Price(40.0)));
+        assert_eq!(lack(spend(4.0)), Some(Lack::Spend { has, needs }));
+        assert_eq!(lack(spend(3.0)), None);
         let conversions = Lack::Conversions { has: 0.0, needs: 1 };
-        assert_eq!(judged(Evidence { conversions: 1, ..none }), lacks(conversions));
+        assert_eq!(lack(Evidence { conversions: 1, ..none }), Some(conversions));
         let aimless = Thing { target: None, ..it };
-        let unknown = lacks(Lack::Spend { has: Price(30.0), needs: None });
-        assert_eq!(rule(Evidence { spend, ..none }).judge(&aimless), unknown);
+        assert_eq!(spend(4.0).lack(&nothing, &aimless), Some(Lack::Spend { has, needs: None }));
     }
 
     #[test]

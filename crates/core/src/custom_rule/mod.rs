@@ -24,7 +24,7 @@ use serde::{Deserialize, Serialize};
 
 pub use condition::{Clause, Is, Metric, Over, Than, When};
 pub use evidence::{Amount, Evidence, Lack};
-pub use judge::{Known, Verdict};
+pub use judge::Known;
 
 use crate::money::Price;
 

@@ -4,8 +4,10 @@
 //!
 //! - `rounds`: what the rule would have done, day by day
 //! - `worth`: money kept and conversions lost by it
+//! - `late`: conversions that are still to come
 //! - `path`: bids and what a click cost, round by round
 
+pub mod late;
 pub mod path;
 pub mod rounds;
 pub mod worth;
@@ -21,7 +23,7 @@ use crate::money::Price;
 use crate::spot::Spot;
 use crate::target::Target;
 
-pub use rounds::{look, rehearse, stops};
+pub use rounds::{look, rehearse, rehearse_beside};
 pub use worth::{Outcome, Sum, sum};
 
 /// A thing that a rule looks at.

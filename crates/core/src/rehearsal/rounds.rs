@@ -2,10 +2,11 @@
 
 use chrono::{Days as Later, NaiveDate};
 
+use super::late::Late;
 use super::worth::{Campaigns, Freed, Outcome, follow, stopped_rightly};
 use super::{Act, Because, Days, Found, Rehearsal, Thing};
 use crate::bid_rule::{self, Case, Thresholds, decide};
-use crate::custom_rule::{Action, CustomRule, Known, Over, Verdict};
+use crate::custom_rule::{Action, CustomRule, Known, Over, When};
 use crate::history::History;
 use crate::ids::CampaignId;
 use crate::metrics::Tally;
@@ -15,7 +16,9 @@ use crate::target::Target;
 use crate::window::{Window, last_settled};
 
 /// Rounds that are looked at together.
-const AT_ONCE: usize = 16;
+const AT_ONCE: usize = 8;
+/// Things that are looked at by one processor.
+const FEW: usize = 5000;
 
 /// What is known of a thing on an evening.
 struct Seen<'a> {
@@ -85,37 +88,126 @@ pub fn look(
     by: NaiveDate,
     settle: u64,
 ) -> Vec<Found> {
-    looks(rule, things, groups, &[by], settle).pop().unwrap_or_default()
+    let mut found = Vec::new();
+    Eyes::of(&[rule]).look(things, 0, groups, &[by], settle, |_, _, one| found.push(one));
+    found
 }
 
-/// The same on several evenings: each thing's days are gone through once for all of them.
-fn looks(
-    rule: &Body,
-    things: &[Thing],
-    groups: &[History],
-    evenings: &[NaiveDate],
-    settle: u64,
-) -> Vec<Vec<Found>> {
-    let mut all = vec![Vec::new(); evenings.len()];
-    for (n, thing) in things.iter().enumerate() {
-        let mut each = |look: &dyn Fn(NaiveDate, NaiveDate) -> Option<Found>| {
-            for (found, by) in all.iter_mut().zip(evenings) {
-                found.extend(look(last_settled(*by, settle), *by));
+/// Rules that look at the same of each thing, and differ in what they ask for.
+enum Eyes<'a> {
+    Bid { days: u64, rules: Vec<&'a BidRule> },
+    Custom { when: &'a When, rules: Vec<&'a CustomRule<CampaignId>> },
+    Nothing,
+}
+
+impl<'a> Eyes<'a> {
+    fn of(rules: &[&'a Body]) -> Self {
+        match rules.first() {
+            Some(Body::Bid(first)) => {
+                let bid = |rule: &&'a Body| match rule {
+                    Body::Bid(of) => Some(of),
+                    Body::Custom(_) => None,
+                };
+                let rules = rules.iter().filter_map(bid).collect();
+                Self::Bid { days: first.window_days.into(), rules }
             }
-        };
-        match rule {
-            Body::Bid(rule) => {
-                let Ok(limits) = rule.limits.at(thing.spot).complete() else { continue };
-                let days = rule.window_days.into();
-                each(&|end, by| {
-                    let known = thing.history.tally(Window::ending(end, days), by);
-                    by_limits(&limits, n, known)
-                });
+            Some(Body::Custom(first)) => {
+                let custom = |rule: &&'a Body| match rule {
+                    Body::Custom(of) => Some(of),
+                    Body::Bid(_) => None,
+                };
+                let rules = rules.iter().filter_map(custom).collect();
+                Self::Custom { when: &first.when, rules }
             }
-            Body::Custom(rule) => each(&|end, by| custom(rule, n, thing, groups, end, by)),
+            None => Self::Nothing,
         }
     }
-    all
+
+    /// Looks on several evenings: each thing's days are gone through once for all of them and all rules. What is found is
+    /// told with the rule's and the evening's place; `first` is the first thing's.
+    fn look(
+        &self,
+        things: &[Thing],
+        first: usize,
+        groups: &[History],
+        evenings: &[NaiveDate],
+        settle: u64,
+        mut tell: impl FnMut(usize, usize, Found),
+    ) {
+        let mut held = Vec::new();
+        for (n, thing) in (first..).zip(things) {
+            if let Self::Bid { rules, .. } = self {
+                held.clear();
+                held.extend(rules.iter().map(|r| r.limits.at(thing.spot).complete().ok()));
+            }
+            for (e, by) in evenings.iter().enumerate() {
+                let end = last_settled(*by, settle);
+                match self {
+                    Self::Bid { days, .. } => {
+                        let known = thing.history.tally(Window::ending(end, *days), *by);
+                        for (r, limits) in held.iter().enumerate() {
+                            let found = limits.as_ref().and_then(|l| by_limits(l, n, known));
+                            found.into_iter().for_each(|found| tell(r, e, found));
+                        }
+                    }
+                    Self::Custom { when, rules } => {
+                        let Some(group) = groups.get(thing.group) else { continue };
+                        let longest = when.longest();
+                        let seen = Seen { thing, group, end, by: *by, longest };
+                        let known = seen.of(&thing.history, longest);
+                        if known.is_empty() || !when.holds(&seen) {
+                            continue;
+                        }
+                        for (r, rule) in rules.iter().enumerate() {
+                            let lack = rule.evidence.lack(when, &seen);
+                            let action = lack.is_none().then_some(rule.then);
+                            let because = lack.map_or(Because::Holds, Because::Lacks);
+                            tell(r, e, Found { thing: n, action, because, known });
+                        }
+                    }
+                    Self::Nothing => {}
+                }
+            }
+        }
+    }
+
+    /// The same, by several processors: by rule, by evening, in order of things.
+    fn looks(
+        &self,
+        rules: usize,
+        things: &[Thing],
+        groups: &[History],
+        evenings: &[NaiveDate],
+        settle: u64,
+    ) -> Vec<Vec<Vec<Found>>> {
+        let part = |(n, part): (usize, &[Thing])| {
+            let mut all = vec![vec![Vec::new(); evenings.len()]; rules];
+            self.look(part, n * FEW, groups, evenings, settle, |r, e, found| all[r][e].push(found));
+            all
+        };
+        let mut parts = at_once(things.chunks(FEW).enumerate().collect(), part).into_iter();
+        let mut all = parts.next().unwrap_or_else(|| vec![vec![Vec::new(); evenings.len()]; rules]);
+        for part in parts {
+            for (all, part) in all.iter_mut().flatten().zip(part.into_iter().flatten()) {
+                all.extend(part);
+            }
+        }
+        all
+    }
+}
+
+/// Does the same with each, by as many processors as there are.
+fn at_once<T: Send, R: Send>(each: Vec<T>, f: impl Fn(T) -> R + Sync) -> Vec<R> {
+    if each.len() < 2 {
+        return each.into_iter().map(f).collect();
+    }
+    std::thread::scope(|scope| {
+        let all: Vec<_> = each.into_iter().map(|one| scope.spawn(|| f(one))).collect();
+        let done = |thread: std::thread::ScopedJoinHandle<'_, R>| {
+            thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+        };
+        all.into_iter().map(done).collect()
+    })
 }
 
 /// What the table of thresholds says of what was counted.
@@ -135,28 +227,6 @@ fn by_limits(limits: &Thresholds, n: usize, known: Tally) -> Option<Found> {
         bid_rule::Action::Bid(bid) => Some(Action::BidTo(bid.into())),
     };
     Some(Found { thing: n, action, because: Because::Case(decision.case), known })
-}
-
-fn custom(
-    rule: &CustomRule<CampaignId>,
-    n: usize,
-    thing: &Thing,
-    groups: &[History],
-    end: NaiveDate,
-    by: NaiveDate,
-) -> Option<Found> {
-    let longest = rule.when.longest();
-    let seen = Seen { thing, group: groups.get(thing.group)?, end, by, longest };
-    let known = seen.of(&thing.history, longest);
-    if known.is_empty() {
-        return None;
-    }
-    let found = |action, because| Some(Found { thing: n, action, because, known });
-    match rule.judge(&seen) {
-        Verdict::No => None,
-        Verdict::Lacks(lack) => found(None, Because::Lacks(lack)),
-        Verdict::Yes => found(Some(rule.then), Because::Holds),
-    }
 }
 
 /// Where a thing stands in a rehearsal.
@@ -181,28 +251,56 @@ pub fn rehearse(
     days: Days,
     campaigns: &Campaigns,
 ) -> Rehearsal {
-    let mut all = walk(rule, things, groups, days);
-    let mut freed = Freed::new();
+    rehearse_beside(rule, &[], things, groups, days, campaigns).0
+}
+
+/// The same, with how many things others would have stopped rightly, and how many by mistake: the same rule with other
+/// evidence or thresholds, looking at the same.
+pub fn rehearse_beside(
+    rule: &Rule,
+    others: &[Rule],
+    things: &[Thing],
+    groups: &[History],
+    days: Days,
+    campaigns: &Campaigns,
+) -> (Rehearsal, Vec<(usize, usize)>) {
+    let rules: Vec<&Rule> = std::iter::once(rule).chain(others).collect();
+    let mut all = walk(&rules, things, groups, days);
+    let beside = all.split_off(1);
+    let own = all.pop().unwrap_or_default();
+    let stopped = |other: Rehearsal| stops(other, things, days);
+    std::thread::scope(|scope| {
+        let own = scope.spawn(|| followed(own, things, groups, days, campaigns));
+        let beside = beside.into_iter().map(stopped).collect();
+        (own.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), beside)
+    })
+}
+
+/// With what came of each act.
+fn followed(
+    mut all: Rehearsal,
+    things: &[Thing],
+    groups: &[History],
+    days: Days,
+    campaigns: &Campaigns,
+) -> Rehearsal {
+    let late = Late::of(groups, days.known);
+    let mut freed = Freed::default();
     each_until(&mut all.acts, things.len(), days, |act, window| {
-        let thing = &things[act.found.thing];
         if !act.estimated() {
-            for d in thing.history.days(window) {
-                let of = freed.entry(thing.spot.campaign).or_default();
-                *of.entry(d.day).or_default() += d.spend.to_units();
-            }
+            freed.add(&things[act.found.thing], window, days, &late);
         }
     });
-    let kept = campaigns.kept(&freed);
+    let instead = campaigns.instead(&freed, days, &late);
     each_until(&mut all.acts, things.len(), days, |act, window| {
-        follow(act, &things[act.found.thing], window, days, (campaigns, &kept));
+        follow(act, &things[act.found.thing], window, days, (&instead, &late));
     });
     all
 }
 
-/// How many things a rule would have stopped rightly, and how many by mistake: the same without what it all comes to.
-pub fn stops(rule: &Rule, things: &[Thing], groups: &[History], days: Days) -> (usize, usize) {
+/// How many things were stopped rightly, and how many by mistake.
+fn stops(mut all: Rehearsal, things: &[Thing], days: Days) -> (usize, usize) {
     let (mut right, mut mistakes) = (0, 0);
-    let mut all = walk(rule, things, groups, days);
     each_until(&mut all.acts, things.len(), days, |act, window| {
         match stopped_rightly(act, &things[act.found.thing], window, days) {
             Outcome::Right => right += 1,
@@ -225,33 +323,57 @@ fn each_until(acts: &mut [Act], things: usize, days: Days, mut f: impl FnMut(&mu
     }
 }
 
-/// Every morning, with what it would have done.
-fn walk(rule: &Rule, things: &[Thing], groups: &[History], days: Days) -> Rehearsal {
-    let mut all = Rehearsal::default();
-    let mut standing = vec![Standing::default(); things.len()];
+/// Every morning, with what each rule would have done.
+fn walk(rules: &[&Rule], things: &[Thing], groups: &[History], days: Days) -> Vec<Rehearsal> {
+    let Some(first) = rules.first() else { return Vec::new() };
     let mornings = days.from.iter_days().take_while(|d| *d <= days.to);
-    all.rounds = mornings.filter(|d| rule.schedule.runs_on(*d)).collect();
-    let evenings: Vec<NaiveDate> = all.rounds.iter().filter_map(NaiveDate::pred_opt).collect();
-    let looks = evenings.chunks(AT_ONCE).flat_map(|evenings| {
-        let looks = looks(&rule.body, things, groups, evenings, days.settle);
-        evenings.iter().copied().zip(looks)
-    });
-    for (by, looked) in looks {
+    let rounds: Vec<NaiveDate> = mornings.filter(|d| first.schedule.runs_on(*d)).collect();
+    let bodies: Vec<&Body> = rules.iter().map(|r| &r.body).collect();
+    let eyes = Eyes::of(&bodies);
+    let mut walks: Vec<Walk> =
+        rules.iter().map(|rule| Walk::begun(rule, &rounds, things.len())).collect();
+    let evenings: Vec<NaiveDate> = rounds.iter().filter_map(NaiveDate::pred_opt).collect();
+    for evenings in evenings.chunks(AT_ONCE) {
+        let looks = eyes.looks(rules.len(), things, groups, evenings, days.settle);
+        at_once(walks.iter_mut().zip(looks).collect(), |(walk, looks)| {
+            for (by, looked) in evenings.iter().zip(looks) {
+                walk.morning(*by, looked, things, days.settle);
+            }
+        });
+    }
+    walks.into_iter().map(|walk| walk.all).collect()
+}
+
+/// A rule on its way through the mornings.
+struct Walk<'a> {
+    rule: &'a Rule,
+    all: Rehearsal,
+    standing: Vec<Standing>,
+}
+
+impl<'a> Walk<'a> {
+    fn begun(rule: &'a Rule, rounds: &[NaiveDate], things: usize) -> Self {
+        let all = Rehearsal { rounds: rounds.to_vec(), ..Rehearsal::default() };
+        Self { rule, all, standing: vec![Standing::default(); things] }
+    }
+
+    /// The morning after an evening, on what was found.
+    fn morning(&mut self, by: NaiveDate, looked: Vec<Found>, things: &[Thing], settle: u64) {
+        let Self { rule, all, standing } = self;
         let day = by + Later::new(1);
+        let rest = Later::new(rule.cool_down().max(1).into());
         let mut would = Vec::new();
         for found in looked {
             all.looks += 1;
             let (thing, now) = (&things[found.thing], &standing[found.thing]);
-            let rests =
-                |touched: NaiveDate| touched + Later::new(rule.cool_down().max(1).into()) > day;
-            if now.touched.is_some_and(rests) {
+            if now.touched.is_some_and(|touched| touched + rest > day) {
                 continue;
             }
             let Some(action) = found.action else {
                 all.waits += 1;
                 continue;
             };
-            let moved = moved(rule, action, thing, now, (day, days.settle));
+            let moved = moved(rule, action, thing, now, (day, settle));
             would.extend(moved.map(|moved| (found, moved)));
         }
         // Where not all may be done in a day, the most money comes first, as in a run.
@@ -278,7 +400,6 @@ fn walk(rule: &Rule, things: &[Thing], groups: &[History], days: Days) -> Rehear
             all.acts.push(Act::begun(day, found, moved.from_to));
         }
     }
-    all
 }
 
 /// What an action makes of a thing.
@@ -311,7 +432,7 @@ fn moved(
     (day, settle): (NaiveDate, u64),
 ) -> Option<Moved> {
     let stood = || thing.history.bid_on(day.pred_opt()?).map(Price::from).and_then(Price::positive);
-    let (bid, budget) = (now.bid.or_else(stood), now.budget.or(thing.budget));
+    let budget = now.budget.or(thing.budget);
     let same = Moved {
         action,
         stopped: now.stopped,
@@ -334,7 +455,7 @@ fn moved(
         Action::Pause | Action::Resume => None,
         _ if now.stopped => None,
         Action::BidBy(_) | Action::BidTo(_) | Action::TargetBy(_) => {
-            let from = bid.filter(|_| thing.bids)?;
+            let from = now.bid.or_else(stood).filter(|_| thing.bids)?;
             // A bid rule adds to what a click costs at the bid that it has set, not at the one that stood.
             let to = match (&rule.body, action) {
                 (Body::Bid(_), Action::BidTo(to)) => {

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use chrono::{Datelike, NaiveDate};
 
+use super::late::Late;
 use super::{Act, Days, Found, Thing};
 use crate::bid_volume::Range;
 use crate::custom_rule::Action;
@@ -36,6 +37,12 @@ pub struct CampaignDay {
 }
 
 impl CampaignDay {
+    /// Whether it spent more than its budget: then the budget holds on average over a month (common practice, no source),
+    /// and what is left over on one day is there on a later one.
+    fn is_over(&self) -> bool {
+        self.used.is_some_and(|used| used > OVER)
+    }
+
     /// Money that what goes on would have spent more, had it had it: the most, what is likely, the least.
     fn wanted(&self, freed: f64) -> [f64; 3] {
         let used = self.used.unwrap_or(0.0);
@@ -57,18 +64,50 @@ pub struct Campaigns(HashMap<CampaignId, BTreeMap<NaiveDate, CampaignDay>>);
 
 /// A budget is used up from this share on; below the other it surely is not.
 const USED: (f64, f64) = (0.95, 0.8);
+/// So much of a day’s budget is more than a last dear click.
+const OVER: f64 = 1.2;
 /// What is lost for want of budget is told by shares of auctions, not of money: it may be so many times less or more.
 const TOLD: (f64, f64) = (0.5, 1.5);
 
-/// Money that stopped things did not spend, all that a rule stopped together, by campaign and day.
-pub(super) type Freed = HashMap<CampaignId, BTreeMap<NaiveDate, f64>>;
+/// What the next unit of money brings, of what the average one does, where a strategy spends it: the prior on a campaign's
+/// elasticity, as far as it goes eight times of ten (maths 10).
+const BENDS: Range = Range { mid: 0.7, around: Interval { low: 0.38, high: 1.0 } };
+/// The same where bids are set by hand: more of the same auctions, until demand runs out (maths 10).
+const STRAIGHT: Range = Range { mid: 1.0, around: Interval { low: 0.7, high: 1.0 } };
 
-/// The share of it that nobody spends instead, by campaign and month.
-pub(super) type Kept = HashMap<(CampaignId, Month), Range>;
-type Month = (i32, u32);
+/// What stopped things would have gone on to spend and to bring, all that a rule stopped together.
+#[derive(Debug, Default)]
+pub(super) struct Freed {
+    /// Money, by campaign and day.
+    money: HashMap<CampaignId, BTreeMap<NaiveDate, f64>>,
+    /// What was counted of it on complete days.
+    counted: HashMap<CampaignId, Tally>,
+}
 
-fn month(day: NaiveDate) -> Month {
-    (day.year(), day.month())
+impl Freed {
+    pub(super) fn add(&mut self, thing: &Thing, window: Window, days: Days, late: &Late) {
+        let of = self.money.entry(thing.spot.campaign).or_default();
+        for d in thing.history.days(window) {
+            *of.entry(d.day).or_default() += d.spend.to_units();
+        }
+        if let Some(window) = complete(window, days) {
+            let counted = self.counted.entry(thing.spot.campaign).or_default();
+            *counted += late.completed(&thing.history, window, days.known);
+        }
+    }
+}
+
+/// What the rest of a campaign would have made of it.
+#[derive(Debug, Default)]
+pub(super) struct Instead {
+    /// The share that nobody spends instead, by day.
+    kept: BTreeMap<NaiveDate, Range>,
+    /// Conversions and their value that a unit of money brings the rest.
+    brings: (f64, f64),
+}
+
+fn same_month(a: NaiveDate, b: NaiveDate) -> bool {
+    (a.year(), a.month()) == (b.year(), b.month())
 }
 
 impl Campaigns {
@@ -77,44 +116,72 @@ impl Campaigns {
         self.0.entry(campaign).or_default().insert(day, of);
     }
 
-    /// The share of what stopped things did not spend that nobody spends instead. A daily budget holds on average over a
-    /// month (common practice, no source): what is left over on one day is there on a later one. With a share *l* of its
-    /// auctions lost for want of budget, what a campaign goes on with would have spent *l* ÷ (1 − *l*) of its day's
-    /// money more. Where no channel tells *l*, it takes on a day on which the budget was used up what was free that day.
-    pub(super) fn kept(&self, freed: &Freed) -> Kept {
-        let mut all = Kept::new();
-        for (campaign, freed) in freed {
-            let days: Vec<(&NaiveDate, &f64)> = freed.iter().collect();
-            for days in days.chunk_by(|a, b| month(*a.0) == month(*b.0)) {
-                let (first, free) = (*days[0].0, days.iter().map(|d| d.1).sum::<f64>());
-                let mut wanted = [0.0; 3];
-                for (day, of) in self.0.get(campaign).into_iter().flatten() {
-                    if *day >= first && month(*day) == month(first) {
-                        let each = of.wanted(freed.get(day).copied().unwrap_or(0.0));
-                        wanted.iter_mut().zip(each).for_each(|(sum, x)| *sum += x);
-                    }
-                }
-                let share = |wanted: f64| 1.0 - (wanted / free.max(1e-9)).min(1.0);
-                let [low, mid, high] = wanted.map(share);
-                let range = Range { mid, around: Interval { low, high } };
-                all.insert((*campaign, month(first)), range);
-            }
-        }
-        all
+    /// What the rest of each campaign would have made of what was freed.
+    pub(super) fn instead(
+        &self,
+        freed: &Freed,
+        days: Days,
+        late: &Late,
+    ) -> HashMap<CampaignId, Instead> {
+        let none = BTreeMap::new();
+        let of_campaign = |(campaign, money): (&CampaignId, &BTreeMap<NaiveDate, f64>)| {
+            let own = self.0.get(campaign).unwrap_or(&none);
+            let stopped = freed.counted.get(campaign).copied().unwrap_or_default();
+            (
+                *campaign,
+                Instead { kept: kept(own, money), brings: brings(own, stopped, days, late) },
+            )
+        };
+        freed.money.iter().map(of_campaign).collect()
     }
+}
 
-    /// Conversions and value that a unit of money brings a campaign in a window, by its days that are complete.
-    fn bring(&self, campaign: CampaignId, window: Window, days: Days) -> (f64, f64) {
-        let Some(window) = complete(window, days) else { return (0.0, 0.0) };
-        let days = self.0.get(&campaign).into_iter().flatten();
-        let all: Tally = days.filter(|(d, _)| window.contains(**d)).map(|(_, of)| of.counted).sum();
-        let spend = all.spend.to_units();
-        if spend > 0.0 {
-            (all.conversions / spend, all.value.to_units() / spend)
-        } else {
-            (0.0, 0.0)
+/// The share of what stopped things did not spend that nobody spends instead. With a share *l* of its auctions lost for
+/// want of budget, what a campaign goes on with would have spent *l* ÷ (1 − *l*) of its day's money more. Where no channel
+/// tells *l*, it takes on a day on which the budget was used up what was free that day.
+fn kept(
+    own: &BTreeMap<NaiveDate, CampaignDay>,
+    freed: &BTreeMap<NaiveDate, f64>,
+) -> BTreeMap<NaiveDate, Range> {
+    let carries = own.values().any(CampaignDay::is_over);
+    let free: Vec<(NaiveDate, f64)> = freed.iter().map(|(d, x)| (*d, *x)).collect();
+    let mut all = BTreeMap::new();
+    for free in free.chunk_by(|a, b| carries && same_month(a.0, b.0)) {
+        let (first, money) = (free[0].0, free.iter().map(|d| d.1).sum::<f64>());
+        let until = |day: NaiveDate| if carries { same_month(day, first) } else { day == first };
+        let mut wanted = [0.0; 3];
+        for (day, of) in own.range(first..).take_while(|(day, _)| until(**day)) {
+            let each = of.wanted(freed.get(day).copied().unwrap_or(0.0));
+            wanted.iter_mut().zip(each).for_each(|(sum, x)| *sum += x);
         }
+        let share = |wanted: f64| 1.0 - (wanted / money.max(1e-9)).min(1.0);
+        let [low, mid, high] = wanted.map(share);
+        let range = Range { mid, around: Interval { low, high } };
+        all.extend(free.iter().map(|(day, _)| (*day, range)));
     }
+    all
+}
+
+/// Conversions and value that a unit of money brings what goes on of a campaign, by the complete days of a rehearsal.
+fn brings(
+    own: &BTreeMap<NaiveDate, CampaignDay>,
+    stopped: Tally,
+    days: Days,
+    late: &Late,
+) -> (f64, f64) {
+    let window = Window::new(days.from, days.known).and_then(|whole| complete(whole, days));
+    let (mut spend, mut conversions, mut value) = (0.0, 0.0, 0.0);
+    for (day, of) in own.iter().filter(|(day, _)| window.is_some_and(|w| w.contains(**day))) {
+        let reported = late.reported(*day, days.known);
+        spend += of.counted.spend.to_units();
+        conversions += of.counted.conversions / reported;
+        value += of.counted.value.to_units() / reported;
+    }
+    let spend = spend - stopped.spend.to_units();
+    let each = |all: f64, stopped: f64| {
+        if spend > 0.0 { (all - stopped).max(0.0) / spend } else { 0.0 }
+    };
+    (each(conversions, stopped.conversions), each(value, stopped.value.to_units()))
 }
 
 const ALL: Range = Range { mid: 1.0, around: Interval { low: 1.0, high: 1.0 } };
@@ -125,6 +192,19 @@ fn plus(a: Range, b: Range) -> Range {
         mid: a.mid + b.mid,
         around: Interval { low: a.around.low + b.around.low, high: a.around.high + b.around.high },
     }
+}
+
+/// One amount, none of it below nothing, so many times as much.
+fn product(a: Range, b: Range) -> Range {
+    let (a_in, b_in) = (a.around, b.around);
+    let around = Interval { low: a_in.low * b_in.low, high: a_in.high * b_in.high };
+    Range { mid: a.mid * b.mid, around }
+}
+
+/// With its lower bound first, though it is below nothing.
+fn in_order(of: Range) -> Range {
+    let Interval { low, high } = of.around;
+    Range { around: Interval { low: low.min(high), high: low.max(high) }, ..of }
 }
 
 /// A factor that is 1 less another, which is somewhere in a range.
@@ -160,30 +240,28 @@ pub(super) fn follow(
     thing: &Thing,
     window: Window,
     days: Days,
-    (campaigns, shares): (&Campaigns, &Kept),
+    (instead, late): (&HashMap<CampaignId, Instead>, &Late),
 ) {
     act.followed = thing.history.tally(window, days.known);
     act.outcome = stopped_rightly(act, thing, window, days);
-    let followed = with_late(act.followed, thing, window, days);
+    let followed = with_late(act.followed, thing, window, days, late);
     match (act.found.action, act.from_to) {
         (Some(Action::Pause | Action::Exclude), _) => {
             let (mut kept, mut moved) = (NONE, NONE);
+            let own = instead.get(&thing.spot.campaign);
             for d in thing.history.days(window) {
-                let (spend, of) = (d.spend.to_units(), (thing.spot.campaign, month(d.day)));
-                let share = shares.get(&of).copied().unwrap_or(ALL);
+                let spend = d.spend.to_units();
+                let share = own.and_then(|own| own.kept.get(&d.day)).copied().unwrap_or(ALL);
                 kept = plus(kept, share.times(spend));
                 moved = plus(moved, less(share).times(spend));
             }
-            let (conversions, value) = campaigns.bring(thing.spot.campaign, window, days);
+            let (conversions, value) = own.map_or((0.0, 0.0), |own| own.brings);
+            let next = if thing.bids { STRAIGHT } else { BENDS };
             let lost = |counted: f64, each: f64| {
-                let got = moved.times(each);
-                Range {
-                    mid: counted - got.mid,
-                    around: Interval {
-                        low: counted - got.around.high,
-                        high: counted - got.around.low,
-                    },
-                }
+                let got = product(moved, next).times(each);
+                let around =
+                    Interval { low: counted - got.around.high, high: counted - got.around.low };
+                Range { mid: counted - got.mid, around }
             };
             act.kept = kept;
             act.lost = lost(followed.conversions, conversions);
@@ -228,9 +306,7 @@ pub(super) fn follow(
                 let mid = if to < from || full { spent - would } else { 0.0 };
                 let high = if to < from { mid } else { 0.0 };
                 kept = plus(kept, Range { mid, around: Interval { low: mid, high } });
-                // The next unit of money brings from none to as much as the average one (ours, no source: 0.7 of it).
-                let around = Interval { low: mid.min(0.0), high: mid.max(0.0) };
-                results = plus(results, Range { mid: mid * 0.7, around });
+                results = plus(results, in_order(BENDS.times(mid)));
             }
             let each = |x: f64| if spend > 0.0 { x / spend } else { 0.0 };
             act.kept = kept;
@@ -246,9 +322,9 @@ fn complete(window: Window, days: Days) -> Option<Window> {
     Window::new(window.from(), window.to().min(last_settled(days.known, days.settle)))
 }
 
-/// With the conversions that are still to come: the last days bring as much by click as those that are complete.
-fn with_late(followed: Tally, thing: &Thing, window: Window, days: Days) -> Tally {
-    let known = complete(window, days).map(|w| thing.history.tally(w, days.known));
+/// With the conversions that are still to come: complete days by their run-off, the last ones as much by click as those.
+fn with_late(followed: Tally, thing: &Thing, window: Window, days: Days, late: &Late) -> Tally {
+    let known = complete(window, days).map(|w| late.completed(&thing.history, w, days.known));
     match known.filter(|known| known.clicks > 0) {
         Some(known) => {
             let times = followed.clicks as f64 / known.clicks as f64;
@@ -311,6 +387,10 @@ pub fn sum<'a>(acts: impl IntoIterator<Item = &'a Act>) -> Sum {
             for (sum, part) in luck.iter_mut().zip([act.kept, act.lost, act.lost_value]) {
                 *sum += part.mid * part.mid;
             }
+            // And what followed could have been another number of conversions.
+            let (count, value) = (act.followed.conversions, act.followed.value.to_units());
+            luck[1] += count;
+            luck[2] += if count > 0.0 { value * value / count } else { 0.0 };
         }
     }
     let [kept, lost, value] = luck;

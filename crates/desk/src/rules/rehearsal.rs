@@ -7,7 +7,7 @@ use tiller_core::bid_rule::Field;
 use tiller_core::course::Lever as CourseLever;
 use tiller_core::custom_rule::Lever;
 use tiller_core::rehearsal::path::{Round, Sinking, path, sinking};
-use tiller_core::rehearsal::{Days, Rehearsal, Sum, rehearse as core_rehearse, stops, sum};
+use tiller_core::rehearsal::{Days, Rehearsal, Sum, rehearse_beside, sum};
 use tiller_core::rule::{Body, Pull, Rule};
 use tiller_core::{Micros, Window};
 use tiller_store::PgPool;
@@ -87,23 +87,18 @@ pub async fn rehearse(
     // The rule itself, and beside it only what others would have stopped.
     let free = without_evidence(rule);
     let strict = stricter(rule);
-    let stops = |rule: &Rule| stops(rule, &things.things, &things.groups, days);
-    let (rehearsal, free, others) = std::thread::scope(|at_once| {
-        let free = free.as_ref().map(|rule| at_once.spawn(|| stops(rule)));
-        let others: Vec<_> =
-            strict.iter().map(|(_, _, rule)| at_once.spawn(|| stops(rule))).collect();
-        let rehearsal =
-            core_rehearse(rule, &things.things, &things.groups, days, &things.campaigns);
-        let free = free.map(|other| joined(other));
-        let others: Vec<(usize, usize)> = others.into_iter().map(joined).collect();
-        (rehearsal, free, others)
-    });
+    let others: Vec<Rule> =
+        free.iter().chain(strict.iter().map(|(_, _, rule)| rule)).cloned().collect();
+    let (rehearsal, stops) =
+        rehearse_beside(rule, &others, &things.things, &things.groups, days, &things.campaigns);
+    let mut stops = stops.into_iter();
+    let free = free.and_then(|_| stops.next());
     let total = sum(&rehearsal.acts);
     let without_evidence = free.map(|(right, mistakes)| (mistakes, mistakes + right));
     // Fewer mistakes, and not by stopping nothing at all.
     let better = strict
         .into_iter()
-        .zip(others)
+        .zip(stops)
         .filter(|(_, (right, mistakes))| *mistakes < total.mistakes && 2 * right >= total.right)
         .min_by_key(|(_, (_, mistakes))| *mistakes)
         .map(|((with, instead, rule), (_, mistakes))| Better { with, instead, mistakes, rule });
@@ -113,11 +108,6 @@ pub async fn rehearse(
     let sinking = sinks(eve).or_else(|| sinks(days.known));
     let path = of_path(rule, &rehearsal, &things, days, sinking.map(|s| s.thing));
     Ok(Rehearsed { days, rehearsal, sum: total, things, without_evidence, better, sinking, path })
-}
-
-/// What a thread came to; a panic goes on in this one.
-fn joined<T>(thread: std::thread::ScopedJoinHandle<'_, T>) -> T {
-    thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }
 
 /// The same rule without the evidence that it asks for; none where it asks for none.
