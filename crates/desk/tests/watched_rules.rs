@@ -91,7 +91,7 @@ async fn a_rule_that_makes_things_worse_is_suspended_and_its_author_told(db: PgP
     assert_eq!(worth::together([&judged, &other]), Some(worth::in_words(&judged.worth)));
     let kept = keeping::one(&db, &s.account, id).await.unwrap();
     assert_eq!(kept.row.state, Standing::Suspended);
-    assert!(kept.row.note.contains("lost (80% between"), "{}", kept.row.note);
+    assert!(kept.row.note.contains(": it lost "), "{}", kept.row.note);
     assert!(kept.row.note.contains("may be their doing"), "{}", kept.row.note);
     assert_eq!(kept.row.next_due, None);
     let run = last(&db, &s, id).await;

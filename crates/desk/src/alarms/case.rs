@@ -7,6 +7,7 @@ use tiller_core::{PerDay, Price};
 use chrono::{Datelike, Days, NaiveDate};
 use tiller_core::alarm::{self, Jump, Noon};
 use tiller_core::ids::CampaignId;
+use tiller_core::look_back::WINDOW_DAYS;
 use tiller_core::setting::{Budget, CampaignSettings, Pacing, Setting, Status};
 use tiller_core::{Micros, Target, Window};
 
@@ -17,8 +18,9 @@ use crate::book::{Book, Entry, Touch};
 
 /// Days before its end on which a flight is told of, and after it.
 const FLIGHT_DAYS: i64 = 7;
-/// A campaign that stopped longer ago than this is no news.
-const STOPPED_DAYS: i64 = 14;
+/// A campaign that stopped longer ago than this is no news. Who paused it here is known at least as long: until the
+/// look-back.
+const STOPPED_DAYS: i64 = WINDOW_DAYS as i64;
 /// A month that runs out of money so few days before its end is none to be told of.
 const FEW_DAYS: u32 = 3;
 /// An alarm concerns at least this share of what the account spends.

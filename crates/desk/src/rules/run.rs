@@ -296,7 +296,7 @@ pub(crate) fn conclude(rule: &Rule, look: &Look) -> (Vec<Proposal>, Vec<NewActio
                     Some(set) => change_words::sentence(looked.was.as_ref(), set),
                     None => "told".into(),
                 };
-                let reason = format!("‘{}’: {}.", rule.name, looked.because);
+                let reason = format!("{}.", looked.because);
                 actions.push(NewAction {
                     spot: looked.spot,
                     place: looked.place.clone(),
@@ -308,6 +308,7 @@ pub(crate) fn conclude(rule: &Rule, look: &Look) -> (Vec<Proposal>, Vec<NewActio
                 });
                 if let Some(set) = &looked.set {
                     let known = &looked.found.known;
+                    let reason = format!("‘{}’: {reason}", rule.name);
                     let proposal =
                         Proposal::new(looked.spot.subject(), set.clone(), Origin::Rule, reason)
                             .because("Spend", crate::numerals::money(Price::from(known.spend)))

@@ -97,7 +97,7 @@ pub(crate) async fn mail(db: &PgPool, letter: &Letter) -> Result<Option<Mail>, D
         let actions = store::actions(db, letter.account, None, Some(letter.run)).await?;
         let (told, made): (Vec<&Action>, _) = actions.iter().partition(|a| a.did == "tell");
         for action in told.iter().take(LINES) {
-            lines.push(format!("{}: {}", action.place, because(action, &rule)));
+            lines.push(format!("{}: {}", action.place, action.reason));
         }
         if told.len() > LINES {
             lines.push(format!("… and {} more.", told.len() - LINES));
@@ -115,10 +115,4 @@ pub(crate) async fn mail(db: &PgPool, letter: &Letter) -> Result<Option<Mail>, D
     );
     let id = format!("rule-run-{}-{}", letter.account, letter.run);
     Ok(Some(Mail { to: (to, name), subject, text: lines.join("\n"), id }))
-}
-
-/// Why it tells of a thing, without the rule's name.
-fn because(action: &Action, rule: &Rule) -> String {
-    let named = format!("‘{}’: ", rule.name);
-    action.reason.strip_prefix(&named).unwrap_or(&action.reason).to_owned()
 }

@@ -86,14 +86,14 @@ impl SoFar {
     }
 }
 
-/// `120 gained (80% between −30 and 270)`.
+/// `gained 120 (80% between −30 and 270)`.
 pub fn in_words(worth: &Worth) -> String {
     let range = worth.range();
     let word = if worth.mid < 0.0 { "lost" } else { "gained" };
     let (low, high) =
         if worth.mid < 0.0 { (-range.high, -range.low) } else { (range.low, range.high) };
     let bound = |x: f64| if x < 0.0 { format!("−{}", sum(-x)) } else { sum(x) };
-    format!("{} {word} (80% between {} and {})", sum(worth.mid.abs()), bound(low), bound(high))
+    format!("{word} {} (80% between {} and {})", sum(worth.mid.abs()), bound(low), bound(high))
 }
 
 /// What all rules of an account come to together; none before anything was judged.
@@ -106,7 +106,7 @@ pub fn together<'a>(of: impl IntoIterator<Item = &'a SoFar>) -> Option<String> {
 pub fn suspended(watched: &Watched) -> String {
     let worth = &watched.worth;
     format!(
-        "Its look-backs cover {}: {}.{} What it changed stays as it is until you undo it. Switch the rule on again and it is watched afresh.",
+        "Its look-backs cover {}: it {}.{} What it changed stays as it is until you undo it. Switch the rule on again and it is watched afresh.",
         counted(worth.days as u64, "day", "days"),
         in_words(worth),
         if watched.shared {

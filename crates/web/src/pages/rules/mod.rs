@@ -196,17 +196,24 @@ fn lead(on: usize, all: usize, week: &[&Ran], (made, told): (usize, usize)) -> W
     if week.is_empty() {
         return rules.and(" None has run in the last seven days.");
     }
-    rules
-        .and(" In the last seven days they made ")
-        .strong(counted(made as u64, "change", "changes"))
-        .and(match told {
-            0 => String::new(),
-            n => format!(", told you of {}", counted(n as u64, "thing", "things")),
-        })
-        .and(format!(
-            " and left {} alone, {waited} of them for want of evidence.",
-            counted(left.unsigned_abs(), "thing", "things")
-        ))
+    let made = match made {
+        0 => "no change".into(),
+        n => counted(n as u64, "change", "changes"),
+    };
+    let things = |n: u64| counted(n, "thing", "things");
+    let told = (told > 0).then(|| format!("told you of {}", things(told as u64)));
+    let left = (left > 0).then(|| match waited {
+        0 => format!("left {} alone", things(left.unsigned_abs())),
+        n => {
+            format!("left {} alone, {n} of them for want of evidence", things(left.unsigned_abs()))
+        }
+    });
+    let rest = match (told, left) {
+        (None, None) => ".".into(),
+        (Some(one), None) | (None, Some(one)) => format!(" and {one}."),
+        (Some(told), Some(left)) => format!(", {told} and {left}."),
+    };
+    rules.and(" In the last seven days they made ").strong(made).and(rest)
 }
 
 /// Stops all rules, or lets them run again.
