@@ -10,7 +10,7 @@ use tiller_core::bid_volume::Range;
 use tiller_core::custom_rule::Action;
 use tiller_core::evidence::Interval;
 use tiller_core::ids::RuleId;
-use tiller_core::rehearsal::{Act, Outcome};
+use tiller_core::rehearsal::{Act, Outcome, Sum};
 use tiller_core::rule::{Body, Rule};
 use tiller_desk::numerals::{conversions, count, counted, day, full_day, money, number, signed};
 use tiller_desk::rules::ground::Ground;
@@ -128,24 +128,14 @@ fn lead(r: &Rehearsed, by_value: bool) -> Words {
             .gain(format!("got {} more of {what}", range(&flipped(lost), results))),
         _ => words.and(" and cost no ").and(what),
     };
-    let stops = r.sum.right + r.sum.mistakes;
-    let open = match r.sum.open {
-        0 => String::new(),
-        n if stops > 0 => format!(", {n} can’t be judged"),
-        n => format!(". {} can’t be judged", counted(n as u64, "stop", "stops")),
-    };
-    let words = match stops {
-        0 => words.and(open).and("."),
-        _ => words.and(format!(
-            ". {} right by what followed, {}{open}",
-            counted(r.sum.right as u64, "stop was", "stops were"),
-            counted(r.sum.mistakes as u64, "was a mistake", "were mistakes")
-        )),
+    let words = match stops(&r.sum) {
+        Some(said) => words.and(". ").and(said),
+        None => words,
     };
     let words = match &r.better {
         Some(better) => {
             let left = match better.mistakes {
-                0 => "none".to_owned(),
+                0 => "no mistake".to_owned(),
                 n => format!("{n} of its {} mistakes", r.sum.mistakes),
             };
             words
@@ -153,10 +143,32 @@ fn lead(r: &Rehearsed, by_value: bool) -> Words {
                 .strong(better.with.clone())
                 .and(format!(" instead of {} it would have made {left}.", better.instead))
         }
-        None if stops > 0 => words.and("."),
-        None => words,
+        None => words.and("."),
     };
     words.and(" Nothing was changed.")
+}
+
+/// Whether its stops were right, without the end of the sentence; none where it stopped nothing.
+fn stops(sum: &Sum) -> Option<String> {
+    let said = match (sum.right as u64, sum.mistakes as u64) {
+        (0, 0) => None,
+        (0, n) => {
+            Some(counted(n, "stop was a mistake", "stops were mistakes") + " by what followed")
+        }
+        (n, mistakes) => Some(format!(
+            "{} right by what followed, {}",
+            counted(n, "stop was", "stops were"),
+            match mistakes {
+                0 => "none a mistake".into(),
+                n => counted(n, "was a mistake", "were mistakes"),
+            }
+        )),
+    };
+    match (said, sum.open as u64) {
+        (said, 0) => said,
+        (Some(said), open) => Some(format!("{said}, {open} can’t be judged")),
+        (None, open) => Some(counted(open, "stop", "stops") + " can’t be judged"),
+    }
 }
 
 fn line(act: &Act, r: &Rehearsed, rule: &Rule) -> Line {
@@ -395,4 +407,29 @@ pub async fn apply(Id(id): Id<RuleId>, sent: Sent) -> Result<Redirect, PageError
     let days = |q: Params, name: &str| q.with(name, params.text(name));
     let query = days(days(params.only_period(), "since"), "until");
     Ok(Redirect::to(&format!("{}{query}", member.path(&on))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tiller_core::rehearsal::sum;
+
+    #[test]
+    fn stops_are_told_with_what_became_of_them() {
+        let none = sum([]);
+        let said = |right, mistakes, open| stops(&Sum { right, mistakes, open, ..none });
+        assert_eq!(said(0, 0, 0), None);
+        for (of, told) in [
+            ((0, 1, 0), "1 stop was a mistake by what followed"),
+            ((0, 3, 1), "3 stops were mistakes by what followed, 1 can’t be judged"),
+            ((1, 0, 0), "1 stop was right by what followed, none a mistake"),
+            (
+                (14, 3, 2),
+                "14 stops were right by what followed, 3 were mistakes, 2 can’t be judged",
+            ),
+            ((0, 0, 2), "2 stops can’t be judged"),
+        ] {
+            assert_eq!(said(of.0, of.1, of.2).as_deref(), Some(told));
+        }
+    }
 }
