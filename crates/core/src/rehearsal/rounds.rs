@@ -17,7 +17,7 @@ use crate::window::{Window, last_settled};
 
 /// Rounds that are looked at together.
 const AT_ONCE: usize = 8;
-/// Things that are looked at by one processor.
+/// Things that are looked at by one thread.
 const FEW: usize = 5000;
 
 /// What is known of a thing on an evening.
@@ -171,7 +171,7 @@ impl<'a> Eyes<'a> {
         }
     }
 
-    /// The same, by several processors: by rule, by evening, in order of things.
+    /// The same, by several threads: by rule, by evening, in order of things.
     fn looks(
         &self,
         rules: usize,
@@ -196,7 +196,7 @@ impl<'a> Eyes<'a> {
     }
 }
 
-/// Does the same with each, by as many processors as there are.
+/// Does the same with each at once, by a thread of its own.
 fn at_once<T: Send, R: Send>(each: Vec<T>, f: impl Fn(T) -> R + Sync) -> Vec<R> {
     if each.len() < 2 {
         return each.into_iter().map(f).collect();
