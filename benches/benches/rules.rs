@@ -10,8 +10,7 @@ use tiller_core::bid_rule::{Ceiling, Limits, Thresholds, Tree, decide};
 use tiller_core::bid_volume::{PRIOR, unmoved};
 use tiller_core::history::{Came, Counted, History};
 use tiller_core::ids::{AdGroupId, CampaignId, ItemId};
-use tiller_core::rehearsal::worth::Campaigns;
-use tiller_core::rehearsal::{Days, Thing, rehearse};
+use tiller_core::rehearsal::{Days, Stage, Thing, rehearse};
 use tiller_core::rule::{BidRule, Body, Rule};
 use tiller_core::spot::Spot;
 use tiller_core::{Micros, Price, Tally, Target};
@@ -89,6 +88,7 @@ fn things() -> Vec<Thing> {
             group: 0,
             bid: Some(Price(bid)),
             bids: true,
+            by_hand: None,
             budget: None,
             stopped: false,
             volume: unmoved(PRIOR),
@@ -115,16 +115,14 @@ fn rules(c: &mut Criterion) {
             black_box(decided.filter(|d| d.case == tiller_core::bid_rule::Case::Pays).count())
         });
     });
-    let things = things();
-    let groups = [History::default()];
+    let Ok(eur) = "EUR".parse() else { return };
+    let stage = Stage { things: things(), groups: vec![History::default()], ..Stage::of(eur) };
     let days = Days { from: day(0), to: day(DAYS - 1), known: day(DAYS - 1), settle: 2 };
     let limits = tree.clone();
     let of = BidRule { within: vec![], window_days: 30, cool_down: 7, limits };
     let rule = Rule::new("Every morning", Body::Bid(of));
     group.bench_function("20000 items rehearsed every morning of 90 days", |b| {
-        b.iter(|| {
-            black_box(rehearse(&rule, &things, &groups, days, &Campaigns::default()).acts.len())
-        });
+        b.iter(|| black_box(rehearse(&rule, &stage, days).acts.len()));
     });
     group.finish();
 }

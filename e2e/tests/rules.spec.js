@@ -130,3 +130,52 @@ test("what a rule tells stands on Today until the rule is gone", async ({ desk: 
   await page.goto(`${school}/today`);
   await expect(told).toHaveCount(0);
 });
+
+test("rules come from a file, a mistake in it is told by its place, and all of them stop by keyboard", async ({ desk: page }) => {
+  const rule = (campaign) =>
+    JSON.stringify({
+      format: "gold-tiller/rules@1",
+      currency: "EUR",
+      custom_rules: [
+        {
+          name: "Nothing for two targets",
+          rule: {
+            things: "items",
+            in: [campaign],
+            when: { all: [{ metric: "conversions", over: { days: 28 }, is: "at_most", than: { value: 0 } }] },
+            evidence: { spend: { times_target: 2 } },
+            then: "pause",
+          },
+        },
+      ],
+    });
+  await page.goto(`${supply}/rules/new`);
+  await page.getByLabel("Rules as JSON").fill(rule("Stall, jugs"));
+  await page.getByRole("button", { name: "Add the rules of this file" }).click();
+  const wrong = page.getByRole("alert");
+  await expect(wrong).toContainText("Nothing was added: custom_rules[0].rule.in: there is no campaign ‘Stall, jugs’");
+  await expect(wrong).toContainText("‘Stall, jars’");
+  await expect(page.getByLabel("Rules as JSON")).toHaveValue(rule("Stall, jugs"));
+  await expectAccessible(page);
+  await page.getByLabel("Rules as JSON").fill(rule("Stall, jars"));
+  await page.getByRole("button", { name: "Add the rules of this file" }).click();
+  await page.getByRole("link", { name: "Nothing for two targets", exact: true }).click();
+  // It is off until somebody switches it on, and its JSON is what was pasted.
+  await page.getByRole("button", { name: "Switch on" }).click();
+  const saved = await page.request.get(`${page.url()}/rule.json`);
+  expect(JSON.parse(await saved.text()).custom_rules[0].rule.in).toEqual(["Stall, jars"]);
+  // The switch at the top works by keyboard, and is told at every station.
+  await page.goto(`${supply}/rules`);
+  await page.getByRole("button", { name: "Stop all rules" }).focus();
+  await page.keyboard.press("Enter");
+  await expect(page.locator("p.lead-in")).toContainText("One rule is on and stopped.");
+  await expectAccessible(page);
+  await page.goto(`${supply}/spend`);
+  await expect(page.getByRole("navigation", { name: "The loop" })).toContainText("all stopped");
+  await page.goto(`${supply}/rules`);
+  await page.getByRole("button", { name: "Let rules run again" }).press("Enter");
+  await expect(page.locator("p.lead-in")).toContainText("One rule is on.");
+  await page.getByRole("link", { name: "Nothing for two targets", exact: true }).click();
+  await page.getByRole("button", { name: "Remove this rule" }).click();
+  await expect(page.getByText("There are none yet")).toBeVisible();
+});

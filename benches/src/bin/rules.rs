@@ -72,7 +72,7 @@ async fn main() -> anyhow::Result<()> {
         let r = rehearse(&db, &mut ground, &rule, from, None).await?;
         println!(
             "round {round}: rehearsal of 90 days over {} items, {} rounds, {} acts: {:.0} ms",
-            r.things.things.len(),
+            r.things.stage.things.len(),
             r.rehearsal.rounds.len(),
             r.rehearsal.acts.len(),
             since(started)

@@ -427,6 +427,64 @@ pub struct Range {
 }
 
 impl Range {
+    /// Nothing, surely.
+    pub const NONE: Self = Self::exactly(0.0);
+
+    /// A number without a doubt.
+    pub const fn exactly(mid: f64) -> Self {
+        Self { mid, around: Interval { low: mid, high: mid } }
+    }
+
+    /// Each with its own of another: both at their low, both in the middle, both at their high.
+    fn with(self, other: Self, f: impl Fn(f64, f64) -> f64) -> Self {
+        let (a, b) = (self.around, other.around);
+        let around = Interval { low: f(a.low, b.low), high: f(a.high, b.high) };
+        Self { mid: f(self.mid, other.mid), around }
+    }
+
+    /// Both together, where they are high and low together.
+    #[must_use]
+    pub fn plus(self, other: Self) -> Self {
+        self.with(other, |a, b| a + b)
+    }
+
+    /// Less another, where they are high and low together.
+    #[must_use]
+    pub fn each_less(self, other: Self) -> Self {
+        self.with(other, |a, b| a - b)
+    }
+
+    /// So many times another, where they are high and low together.
+    #[must_use]
+    pub fn each_times(self, other: Self) -> Self {
+        self.with(other, |a, b| a * b)
+    }
+
+    /// Less another, wherever both may be.
+    #[must_use]
+    pub fn minus(self, other: Self) -> Self {
+        let (a, b) = (self.around, other.around);
+        let around = Interval { low: a.low - b.high, high: a.high - b.low };
+        Self { mid: self.mid - other.mid, around }
+    }
+
+    /// So many times another, wherever both may be.
+    #[must_use]
+    pub fn product(self, other: Self) -> Self {
+        let (a, b) = (self.around, other.around);
+        let corners = [a.low * b.low, a.low * b.high, a.high * b.low, a.high * b.high];
+        let low = corners.into_iter().fold(f64::INFINITY, f64::min);
+        let high = corners.into_iter().fold(f64::NEG_INFINITY, f64::max);
+        Self { mid: self.mid * other.mid, around: Interval { low, high } }
+    }
+
+    /// With its lower bound first.
+    #[must_use]
+    pub fn in_order(self) -> Self {
+        let Interval { low, high } = self.around;
+        Self { around: Interval { low: low.min(high), high: low.max(high) }, ..self }
+    }
+
     /// So many times as much.
     #[must_use]
     pub fn times(self, by: f64) -> Self {

@@ -217,7 +217,14 @@ impl Report {
 /// How many rows of each kind a campaign has, its ad groups, and its days.
 type Gathered<'a> = (BTreeMap<&'a str, usize>, BTreeSet<&'a str>, BTreeMap<NaiveDate, CampaignDay>);
 
-/// Some of the names that there are, for errors.
+/// So many names are told, the rest counted.
+const NAMED: usize = 20;
+
+/// Some of the names that there are, for errors: names have commas of their own.
 pub(crate) fn names<'a>(names: impl Iterator<Item = &'a String>) -> String {
-    names.take(20).cloned().collect::<Vec<_>>().join(", ")
+    let all: Vec<String> = names.map(|name| format!("‘{name}’")).collect();
+    match all.len().checked_sub(NAMED) {
+        Some(more @ 1..) => format!("{} and {more} more", all[..NAMED].join(", ")),
+        _ => all.join(", "),
+    }
 }

@@ -374,6 +374,8 @@ pub struct Waiting {
     pub by_rules: i64,
     /// Rules that are suspended.
     pub suspended: i64,
+    /// Whether all rules are stopped.
+    pub rules_stopped: bool,
 }
 
 /// What waits in an account on a day.
@@ -390,7 +392,8 @@ pub async fn waiting(
                   count(*) FILTER (WHERE state IN ('waiting', 'sending') AND spend_a_day IS NULL) AS "unknown!",
                   count(*) FILTER (WHERE state = 'made' AND looked_at IS NULL AND look_back <= $2) AS "due!",
                   count(*) FILTER (WHERE state = 'waiting' AND run_id IS NOT NULL) AS "by_rules!",
-                  (SELECT count(*) FROM rule WHERE account_id = $1 AND state = 'suspended') AS "suspended!"
+                  (SELECT count(*) FROM rule WHERE account_id = $1 AND state = 'suspended') AS "suspended!",
+                  (SELECT rules_stopped IS NOT NULL FROM account WHERE id = $1) AS "rules_stopped!"
            FROM change WHERE account_id = $1 AND (state IN ('waiting', 'sending') OR (state = 'made' AND looked_at IS NULL))"#,
         account.0,
         today

@@ -72,6 +72,7 @@ pub struct Stop {
 fn waits(station: Station, of: &Waiting) -> Option<String> {
     match station {
         Station::Logbook if of.due > 0 => Some(format!("{} due", of.due)),
+        Station::Rules if of.rules_stopped => Some("all stopped".into()),
         Station::Rules if of.suspended > 0 => Some(format!("{} suspended", of.suspended)),
         Station::Rules if of.by_rules > 0 => Some(format!("{} waiting", of.by_rules)),
         _ => None,

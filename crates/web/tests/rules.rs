@@ -97,6 +97,15 @@ async fn a_rule_is_written_tried_saved_and_keeps_what_was_typed_wrong(db: PgPool
             || page.contains("{\"format\":1}"),
         "what was pasted stands"
     );
+    // A mistake is told by its place as it is written, with the names that there are.
+    let elsewhere = json.replacen("\"rule\": {", "\"rule\": {\"in\": [\"Nowhere\"],", 1);
+    let file: String =
+        form_urlencoded::Serializer::new(String::new()).append_pair("rules", &elsewhere).finish();
+    let (status, page) = desk.answers("rules/file", &file).await;
+    assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{elsewhere}");
+    let told =
+        "Nothing was added: custom_rules[0].rule.in: there is no campaign ‘Nowhere’; there are: ‘";
+    assert!(page.contains(told), "{page}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -120,11 +129,15 @@ async fn a_rule_runs_on_demand_is_seen_in_the_tray_and_undone(db: PgPool) {
     assert!(page.contains("taken out of the tray") && !page.contains("Undo this run"));
     // The switch at the top.
     desk.leads("rules/stop", "").await;
-    assert!(desk.page("rules").await.contains("All rules are stopped"));
+    let page = desk.page("rules").await;
+    assert!(page.contains("All rules are stopped") && page.contains("One rule is on and stopped."));
+    assert!(desk.page("spend").await.contains("all stopped"), "seen from every station");
     let refused = desk.site.post(&desk.path(&format!("{rule}/run")), Some(&desk.cookie), "").await;
     assert_eq!(refused.status(), StatusCode::UNPROCESSABLE_ENTITY);
     desk.leads("rules/stop", "run=again").await;
-    assert!(!desk.page("rules").await.contains("All rules are stopped"));
+    let page = desk.page("rules").await;
+    assert!(!page.contains("ll rules are stopped") && page.contains("One rule is on."));
+    assert!(!desk.page("spend").await.contains("all stopped"));
     let (status, _) = desk.answers(&format!("{rule}/switch"), "to=suspended").await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "that is not for people");
 }

@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::process::ExitCode;
 
 use tiller_core::Target;
-use tiller_desk::numerals::{count, full_day, money};
+use tiller_desk::numerals::{count, counted, full_day, money};
 use tiller_desk::report_file::Report;
 use tiller_desk::rules::file::RulesFile;
 use tiller_desk::rules::report::{
@@ -110,15 +110,15 @@ fn print_rehearsal(out: &mut dyn Write, answer: &RehearsalAnswer) -> std::io::Re
     for rule in &answer.rules {
         writeln!(
             out,
-            "{}: {} rounds from {} to {}, {} actions; kept {}, lost {} conversions; {} pauses right, {} by mistake",
+            "{}: {} from {} to {}, {}; kept {}, lost {} conversions; {} right, {} by mistake",
             rule.rule,
-            rule.rounds,
+            counted(rule.rounds as u64, "round", "rounds"),
             full_day(rule.from),
             full_day(rule.to),
-            rule.acts.len(),
+            counted(rule.acts.len() as u64, "action", "actions"),
             range(&rule.kept, money),
             range(&rule.lost, count),
-            rule.right,
+            counted(rule.right as u64, "pause", "pauses"),
             rule.mistakes
         )?;
         let width = rule.acts.iter().map(|a| place(&a.action).chars().count()).max().unwrap_or(0);

@@ -43,15 +43,28 @@ impl Late {
         self.0.get(age).copied().unwrap_or(1.0)
     }
 
+    /// Conversions and their value by the day of their click, with those that are to come.
+    pub(super) fn by_day<'a>(
+        &'a self,
+        history: &'a History,
+        window: Option<Window>,
+        known: NaiveDate,
+    ) -> impl Iterator<Item = (NaiveDate, [f64; 2])> + 'a {
+        let came = window.map_or(&[][..], |window| history.came(window));
+        came.iter().filter(move |came| came.reported() <= known).map(move |came| {
+            let share = self.reported(came.day, known);
+            (came.day, [came.conversions / share, came.value.to_units() / share])
+        })
+    }
+
     /// What was counted in a window by a day, with the conversions that are to come.
     pub fn completed(&self, history: &History, window: Window, known: NaiveDate) -> Tally {
         let mut tally = history.tally(window, known);
         if tally.conversions > 0.0 {
             (tally.conversions, tally.value) = (0.0, Micros::ZERO);
-            for came in history.came(window).iter().filter(|c| c.reported() <= known) {
-                let share = self.reported(came.day, known);
-                tally.conversions += came.conversions / share;
-                tally.value += Micros::from_units(came.value.to_units() / share);
+            for (_, [conversions, value]) in self.by_day(history, Some(window), known) {
+                tally.conversions += conversions;
+                tally.value += Micros::from_units(value);
             }
         }
         tally

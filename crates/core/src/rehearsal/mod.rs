@@ -3,10 +3,12 @@
 //! it would have bid for otherwise the rest is an estimate.
 //!
 //! - `rounds`: what the rule would have done, day by day
+//! - `campaigns`: what a campaign makes of money that is freed
 //! - `worth`: money kept and conversions lost by it
 //! - `late`: conversions that are still to come
 //! - `path`: bids and what a click cost, round by round
 
+pub mod campaigns;
 pub mod late;
 pub mod path;
 pub mod rounds;
@@ -19,10 +21,11 @@ use crate::bid_volume::{Elasticity, Range};
 use crate::custom_rule::{Action, Lack};
 use crate::history::History;
 use crate::metrics::Tally;
-use crate::money::Price;
+use crate::money::{Currency, Price};
 use crate::spot::Spot;
 use crate::target::Target;
 
+pub use campaigns::Campaigns;
 pub use rounds::{look, rehearse, rehearse_beside};
 pub use worth::{Outcome, Sum, sum};
 
@@ -45,12 +48,40 @@ pub struct Thing {
     pub bid: Option<Price>,
     /// Whether a rule can set its bid: not where a strategy makes it.
     pub bids: bool,
+    /// Whether its campaign's bids are set by hand; none where nobody tells.
+    pub by_hand: Option<bool>,
     /// Its daily budget now, where it has one.
     pub budget: Option<Price>,
     /// Whether it is stopped now.
     pub stopped: bool,
     /// How clicks and their price answer to its bid.
     pub volume: Elasticity,
+}
+
+/// What a rule looks at, and what that lies in.
+#[derive(Clone, Debug)]
+pub struct Stage {
+    /// Each with its days.
+    pub things: Vec<Thing>,
+    /// All of a group as one.
+    pub groups: Vec<History>,
+    /// Each campaign's days.
+    pub campaigns: Campaigns,
+    /// Of all money; bids and budgets are set in its coins.
+    pub currency: Currency,
+}
+
+impl Stage {
+    /// With nothing on it.
+    pub fn of(currency: Currency) -> Self {
+        let (things, groups) = (Vec::new(), Vec::new());
+        Self { things, groups, campaigns: Campaigns::default(), currency }
+    }
+
+    /// An amount as it would be set.
+    fn coins(&self, amount: Price) -> Price {
+        self.currency.coins(amount.micros()).into()
+    }
 }
 
 /// Days of rehearsal.

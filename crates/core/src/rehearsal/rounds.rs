@@ -1,10 +1,12 @@
 //! What a rule would have done, day by day.
 
 use chrono::{Days as Later, NaiveDate};
+use rayon::prelude::*;
 
+use super::campaigns::Freed;
 use super::late::Late;
-use super::worth::{Campaigns, Freed, Outcome, follow, stopped_rightly};
-use super::{Act, Because, Days, Found, Rehearsal, Thing};
+use super::worth::{Alone, Outcome, follow, stopped_rightly};
+use super::{Act, Because, Days, Found, Rehearsal, Stage, Thing};
 use crate::bid_rule::{self, Case, Thresholds, decide};
 use crate::custom_rule::{Action, CustomRule, Known, Over, When};
 use crate::history::History;
@@ -17,7 +19,7 @@ use crate::window::{Window, last_settled};
 
 /// Rounds that are looked at together.
 const AT_ONCE: usize = 8;
-/// Things that are looked at by one thread.
+/// Things that are looked at in one go.
 const FEW: usize = 5000;
 
 /// What is known of a thing on an evening.
@@ -81,16 +83,8 @@ impl Known for Seen<'_> {
 
 /// What a rule makes of each thing on the evening of a day, of those with anything counted in its window; what does not
 /// concern it is left out.
-pub fn look(
-    rule: &Body,
-    things: &[Thing],
-    groups: &[History],
-    by: NaiveDate,
-    settle: u64,
-) -> Vec<Found> {
-    let mut found = Vec::new();
-    Eyes::of(&[rule]).look(things, 0, groups, &[by], settle, |_, _, one| found.push(one));
-    found
+pub fn look(rule: &Body, stage: &Stage, by: NaiveDate, settle: u64) -> Vec<Found> {
+    Eyes::of(&[rule]).looks(1, stage, &[by], settle).into_iter().flatten().flatten().collect()
 }
 
 /// Rules that look at the same of each thing, and differ in what they ask for.
@@ -171,43 +165,28 @@ impl<'a> Eyes<'a> {
         }
     }
 
-    /// The same, by several threads: by rule, by evening, in order of things.
+    /// The same of all things: by rule, by evening, in order of things.
     fn looks(
         &self,
         rules: usize,
-        things: &[Thing],
-        groups: &[History],
+        stage: &Stage,
         evenings: &[NaiveDate],
         settle: u64,
     ) -> Vec<Vec<Vec<Found>>> {
+        let none = || vec![vec![Vec::new(); evenings.len()]; rules];
         let part = |(n, part): (usize, &[Thing])| {
-            let mut all = vec![vec![Vec::new(); evenings.len()]; rules];
+            let (mut all, groups) = (none(), &stage.groups);
             self.look(part, n * FEW, groups, evenings, settle, |r, e, found| all[r][e].push(found));
             all
         };
-        let mut parts = at_once(things.chunks(FEW).enumerate().collect(), part).into_iter();
-        let mut all = parts.next().unwrap_or_else(|| vec![vec![Vec::new(); evenings.len()]; rules]);
-        for part in parts {
+        let joined = |mut all: Vec<Vec<Vec<Found>>>, part: Vec<Vec<Vec<Found>>>| {
             for (all, part) in all.iter_mut().flatten().zip(part.into_iter().flatten()) {
                 all.extend(part);
             }
-        }
-        all
-    }
-}
-
-/// Does the same with each at once, by a thread of its own.
-fn at_once<T: Send, R: Send>(each: Vec<T>, f: impl Fn(T) -> R + Sync) -> Vec<R> {
-    if each.len() < 2 {
-        return each.into_iter().map(f).collect();
-    }
-    std::thread::scope(|scope| {
-        let all: Vec<_> = each.into_iter().map(|one| scope.spawn(|| f(one))).collect();
-        let done = |thread: std::thread::ScopedJoinHandle<'_, R>| {
-            thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            all
         };
-        all.into_iter().map(done).collect()
-    })
+        stage.things.par_chunks(FEW).enumerate().map(part).reduce(none, joined)
+    }
 }
 
 /// What the table of thresholds says of what was counted.
@@ -242,16 +221,9 @@ struct Standing {
     moved: (bool, bool),
 }
 
-/// Runs a rule over past days. It knows on each morning what had been reported the evening before; `campaigns` tells how
-/// far each day's budget was used up.
-pub fn rehearse(
-    rule: &Rule,
-    things: &[Thing],
-    groups: &[History],
-    days: Days,
-    campaigns: &Campaigns,
-) -> Rehearsal {
-    rehearse_beside(rule, &[], things, groups, days, campaigns).0
+/// Runs a rule over past days. It knows on each morning what had been reported the evening before.
+pub fn rehearse(rule: &Rule, stage: &Stage, days: Days) -> Rehearsal {
+    rehearse_beside(rule, &[], stage, days).0
 }
 
 /// The same, with how many things others would have stopped rightly, and how many by mistake: the same rule with other
@@ -259,85 +231,83 @@ pub fn rehearse(
 pub fn rehearse_beside(
     rule: &Rule,
     others: &[Rule],
-    things: &[Thing],
-    groups: &[History],
+    stage: &Stage,
     days: Days,
-    campaigns: &Campaigns,
 ) -> (Rehearsal, Vec<(usize, usize)>) {
     let rules: Vec<&Rule> = std::iter::once(rule).chain(others).collect();
-    let mut all = walk(&rules, things, groups, days);
+    let late = Late::of(&stage.groups, days.known);
+    let mut all = walk(&rules, stage, days);
     let beside = all.split_off(1);
     let own = all.pop().unwrap_or_default();
-    let stopped = |other: Rehearsal| stops(other, things, days);
-    std::thread::scope(|scope| {
-        let own = scope.spawn(|| followed(own, things, groups, days, campaigns));
-        let beside = beside.into_iter().map(stopped).collect();
-        (own.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), beside)
-    })
+    rayon::join(
+        || followed(own, stage, days, &late),
+        || beside.par_iter().map(|other| stops(other, stage, days, &late)).collect(),
+    )
 }
 
 /// With what came of each act.
-fn followed(
-    mut all: Rehearsal,
-    things: &[Thing],
-    groups: &[History],
-    days: Days,
-    campaigns: &Campaigns,
-) -> Rehearsal {
-    let late = Late::of(groups, days.known);
+fn followed(mut all: Rehearsal, stage: &Stage, days: Days, late: &Late) -> Rehearsal {
+    let windows = until_next(&all.acts, stage.things.len(), days);
+    let thing = |act: &Act| &stage.things[act.found.thing];
+    let alone =
+        |(act, window): (&Act, &Option<Window>)| Alone::of(act, thing(act), (*window)?, days, late);
+    let alone: Vec<Option<Alone>> = all.acts.par_iter().zip(&windows).map(alone).collect();
     let mut freed = Freed::default();
-    each_until(&mut all.acts, things.len(), days, |act, window| {
-        if !act.estimated() {
-            freed.add(&things[act.found.thing], window, days, &late);
+    for (act, alone) in all.acts.iter().zip(&alone) {
+        alone.iter().for_each(|alone| freed.add(thing(act).spot.campaign, alone));
+    }
+    let instead = stage.campaigns.instead(&freed, days, late);
+    let of_campaigns = (&stage.campaigns, &instead, late);
+    all.acts.par_iter_mut().zip(&windows).zip(&alone).for_each(|((act, window), alone)| {
+        if let Some(window) = *window {
+            follow(act, alone.as_ref(), thing(act), window, days, of_campaigns);
         }
-    });
-    let instead = campaigns.instead(&freed, days, &late);
-    each_until(&mut all.acts, things.len(), days, |act, window| {
-        follow(act, &things[act.found.thing], window, days, (&instead, &late));
     });
     all
 }
 
 /// How many things were stopped rightly, and how many by mistake.
-fn stops(mut all: Rehearsal, things: &[Thing], days: Days) -> (usize, usize) {
+fn stops(all: &Rehearsal, stage: &Stage, days: Days, late: &Late) -> (usize, usize) {
+    let windows = until_next(&all.acts, stage.things.len(), days);
     let (mut right, mut mistakes) = (0, 0);
-    each_until(&mut all.acts, things.len(), days, |act, window| {
-        match stopped_rightly(act, &things[act.found.thing], window, days) {
-            Outcome::Right => right += 1,
-            Outcome::Mistake => mistakes += 1,
-            Outcome::Open => {}
+    for (act, window) in all.acts.iter().zip(windows) {
+        let thing = &stage.things[act.found.thing];
+        match window.map(|window| stopped_rightly(act, thing, window, days, late)) {
+            Some(Outcome::Right) => right += 1,
+            Some(Outcome::Mistake) => mistakes += 1,
+            Some(Outcome::Open) | None => {}
         }
-    });
+    }
     (right, mistakes)
 }
 
 /// The days that follow each act: to the eve of the next on the same thing.
-fn each_until(acts: &mut [Act], things: usize, days: Days, mut f: impl FnMut(&mut Act, Window)) {
+fn until_next(acts: &[Act], things: usize, days: Days) -> Vec<Option<Window>> {
     let mut until = vec![days.known; things];
-    for act in acts.iter_mut().rev() {
-        let (thing, day) = (act.found.thing, act.day);
-        if let Some(window) = Window::new(day, until[thing]) {
-            f(act, window);
-        }
-        until[thing] = day.pred_opt().unwrap_or(day);
-    }
+    let window = |act: &Act| {
+        let last =
+            std::mem::replace(&mut until[act.found.thing], act.day.pred_opt().unwrap_or(act.day));
+        Window::new(act.day, last)
+    };
+    let mut windows: Vec<Option<Window>> = acts.iter().rev().map(window).collect();
+    windows.reverse();
+    windows
 }
 
 /// Every morning, with what each rule would have done.
-fn walk(rules: &[&Rule], things: &[Thing], groups: &[History], days: Days) -> Vec<Rehearsal> {
+fn walk(rules: &[&Rule], stage: &Stage, days: Days) -> Vec<Rehearsal> {
     let Some(first) = rules.first() else { return Vec::new() };
     let mornings = days.from.iter_days().take_while(|d| *d <= days.to);
     let rounds: Vec<NaiveDate> = mornings.filter(|d| first.schedule.runs_on(*d)).collect();
     let bodies: Vec<&Body> = rules.iter().map(|r| &r.body).collect();
     let eyes = Eyes::of(&bodies);
-    let mut walks: Vec<Walk> =
-        rules.iter().map(|rule| Walk::begun(rule, &rounds, things.len())).collect();
+    let mut walks: Vec<Walk> = rules.iter().map(|rule| Walk::begun(rule, &rounds, stage)).collect();
     let evenings: Vec<NaiveDate> = rounds.iter().filter_map(NaiveDate::pred_opt).collect();
     for evenings in evenings.chunks(AT_ONCE) {
-        let looks = eyes.looks(rules.len(), things, groups, evenings, days.settle);
-        at_once(walks.iter_mut().zip(looks).collect(), |(walk, looks)| {
+        let looks = eyes.looks(rules.len(), stage, evenings, days.settle);
+        walks.par_iter_mut().zip(looks).for_each(|(walk, looks)| {
             for (by, looked) in evenings.iter().zip(looks) {
-                walk.morning(*by, looked, things, days.settle);
+                walk.morning(*by, looked, days.settle);
             }
         });
     }
@@ -347,25 +317,26 @@ fn walk(rules: &[&Rule], things: &[Thing], groups: &[History], days: Days) -> Ve
 /// A rule on its way through the mornings.
 struct Walk<'a> {
     rule: &'a Rule,
+    stage: &'a Stage,
     all: Rehearsal,
     standing: Vec<Standing>,
 }
 
 impl<'a> Walk<'a> {
-    fn begun(rule: &'a Rule, rounds: &[NaiveDate], things: usize) -> Self {
+    fn begun(rule: &'a Rule, rounds: &[NaiveDate], stage: &'a Stage) -> Self {
         let all = Rehearsal { rounds: rounds.to_vec(), ..Rehearsal::default() };
-        Self { rule, all, standing: vec![Standing::default(); things] }
+        Self { rule, stage, all, standing: vec![Standing::default(); stage.things.len()] }
     }
 
     /// The morning after an evening, on what was found.
-    fn morning(&mut self, by: NaiveDate, looked: Vec<Found>, things: &[Thing], settle: u64) {
-        let Self { rule, all, standing } = self;
+    fn morning(&mut self, by: NaiveDate, looked: Vec<Found>, settle: u64) {
+        let Self { rule, stage, all, standing } = self;
         let day = by + Later::new(1);
         let rest = Later::new(rule.cool_down().max(1).into());
         let mut would = Vec::new();
         for found in looked {
             all.looks += 1;
-            let (thing, now) = (&things[found.thing], &standing[found.thing]);
+            let now = &standing[found.thing];
             if now.touched.is_some_and(|touched| touched + rest > day) {
                 continue;
             }
@@ -373,7 +344,7 @@ impl<'a> Walk<'a> {
                 all.waits += 1;
                 continue;
             };
-            let moved = moved(rule, action, thing, now, (day, settle));
+            let moved = moved(rule, action, (stage, found.thing), now, (day, settle));
             would.extend(moved.map(|moved| (found, moved)));
         }
         // Where not all may be done in a day, the most money comes first, as in a run.
@@ -427,12 +398,17 @@ impl Moved {
 fn moved(
     rule: &Rule,
     action: Action,
-    thing: &Thing,
+    (stage, n): (&Stage, usize),
     now: &Standing,
     (day, settle): (NaiveDate, u64),
 ) -> Option<Moved> {
+    let thing = &stage.things[n];
     let stood = || thing.history.bid_on(day.pred_opt()?).map(Price::from).and_then(Price::positive);
-    let budget = now.budget.or(thing.budget);
+    let budget = || {
+        let stood =
+            day.pred_opt().and_then(|eve| stage.campaigns.budget_on(thing.spot.campaign, eve));
+        now.budget.or(thing.budget.map(|set| stood.map_or(set, Price)))
+    };
     let same = Moved {
         action,
         stopped: now.stopped,
@@ -446,8 +422,6 @@ fn moved(
         (Body::Bid(_), Action::BidTo(to)) => Some(to),
         (Body::Bid(_), _) => None,
     };
-    // What a coin can't tell apart is no move.
-    let part = |from: Price, to: Price| ((to / from) - 1.0).abs() >= 0.005;
     match action {
         // What it stopped, it leaves alone, unless it is to run again.
         Action::Pause if !now.stopped => Some(Moved { stopped: true, way: Some(false), ..same }),
@@ -463,7 +437,8 @@ fn moved(
                 }
                 _ => to(from)?,
             };
-            part(from, to).then_some(Moved {
+            let to = stage.coins(to);
+            (to != from).then_some(Moved {
                 action: if let Action::BidTo(_) = action { Action::BidTo(to) } else { action },
                 bid: Some(to),
                 from_to: Some((from, to)),
@@ -472,8 +447,9 @@ fn moved(
             })
         }
         Action::BudgetBy(_) | Action::BudgetTo(_) => {
-            let (from, to) = (budget?, to(budget?)?);
-            part(from, to).then_some(Moved {
+            let from = budget()?;
+            let to = stage.coins(to(from)?);
+            (to != from).then_some(Moved {
                 budget: Some(to),
                 from_to: Some((from, to)),
                 way: Some(to > from),

@@ -528,11 +528,11 @@ mod tests {
         assert!(unknown.starts_with("bid_rules[0]") && unknown.contains("line 2"), "{unknown}");
         assert!(
             wrong("\"campaign\":\"Spring\"", "\"campaign\":\"Sprig\"")
-                .contains("‘Sprig’; there are: Spring")
+                .contains("‘Sprig’; there are: ‘Spring’")
         );
         assert!(
             wrong("hive kit", "hive kid")
-                .contains("there is no item ‘hive kid’; there are: Hive kit")
+                .contains("there is no item ‘hive kid’; there are: ‘Hive kit’")
         );
         assert!(wrong("\"ad_group\":\"Kits\",", "").contains("an item its ad group"));
         assert!(

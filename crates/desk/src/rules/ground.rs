@@ -11,7 +11,7 @@ use tiller_core::rehearsal::Thing;
 use tiller_core::rule::{Body, Rule};
 use tiller_core::setting::{Budget, Setting, Status};
 use tiller_core::spot::Spot;
-use tiller_core::{Micros, Price, Tally, Window};
+use tiller_core::{Currency, Micros, MoneyError, Price, Tally, Window};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 use tiller_store::rules as store;
@@ -70,12 +70,14 @@ impl Ground {
             .iter()
             .map(|e| {
                 let (dispersion, aov) = of(e);
+                let set = self.settings.campaign(e.campaign.id);
                 let campaign = OfCampaign {
                     name: &e.campaign.name,
                     channel: &e.campaign.channel,
                     target: e.target,
                     dispersion: dispersion.max(1.0),
                     aov,
+                    by_hand: set.map(|set| !set.strategy.automatic()),
                     volume: self.volumes.get(e.campaign.id),
                 };
                 (e.campaign.id, campaign)
@@ -116,7 +118,9 @@ impl Ground {
             };
             histories.into_iter().map(of).collect()
         };
-        let mut things = Things::of(level, items, &self.campaigns());
+        let currency: Result<Currency, MoneyError> = self.book.account.currency.parse();
+        let currency = currency.map_err(|e| DeskError::Invalid(e.to_string()))?;
+        let mut things = Things::of(level, items, currency, &self.campaigns());
         self.add_campaign_days(&mut things, window);
         Ok(things)
     }
@@ -135,6 +139,7 @@ impl Ground {
                 group: 0,
                 bid: None,
                 bids: true,
+                by_hand: of.by_hand,
                 budget: None,
                 stopped: false,
                 volume: of.volume,
@@ -157,9 +162,9 @@ impl Ground {
         db: &PgPool,
         things: &mut Things,
     ) -> Result<(), DeskError> {
-        let items: Vec<ItemId> = things.things.iter().filter_map(|t| t.spot.item).collect();
+        let items: Vec<ItemId> = things.stage.things.iter().filter_map(|t| t.spot.item).collect();
         self.settings = self.settings.clone().with_items(db, &items).await?;
-        for thing in &mut things.things {
+        for thing in &mut things.stage.things {
             thing.stopped = self.stopped(thing.spot);
             thing.bid = self.bid(thing.spot);
             thing.bids = thing.bid.is_some();

@@ -31,14 +31,14 @@ pub async fn standing(
     let window = Window::ending(last_settled(by, ground.settle()), DAYS);
     let of = bid_rule("", vec![campaign], Limits::default());
     let things = ground.things(db, &of, window).await?;
-    let days = || things.things.iter().flat_map(|t| t.history.days(window));
+    let days = || things.stage.things.iter().flat_map(|t| t.history.days(window));
     let clicks: i64 = days().map(|d| d.clicks).sum();
     let spend: Micros = days().map(|d| d.spend).sum();
     let with_bid = || days().filter_map(|d| Some((d.clicks as f64, d.bid?.to_units())));
     let weight: f64 = with_bid().map(|(n, _)| n).sum();
     let bids: f64 = with_bid().map(|(n, bid)| n * bid).sum();
-    let whole: Tally = things.things.iter().map(|t| t.history.tally(window, by)).sum();
-    let items = things.things.len().max(1) as f64;
+    let whole: Tally = things.stage.things.iter().map(|t| t.history.tally(window, by)).sum();
+    let items = things.stage.things.len().max(1) as f64;
     Ok(Standing {
         cpc: Price::of(spend, clicks as f64),
         bid: (weight > 0.0).then(|| Price(bids / weight)),

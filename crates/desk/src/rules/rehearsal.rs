@@ -89,8 +89,7 @@ pub async fn rehearse(
     let strict = stricter(rule);
     let others: Vec<Rule> =
         free.iter().chain(strict.iter().map(|(_, _, rule)| rule)).cloned().collect();
-    let (rehearsal, stops) =
-        rehearse_beside(rule, &others, &things.things, &things.groups, days, &things.campaigns);
+    let (rehearsal, stops) = rehearse_beside(rule, &others, &things.stage, days);
     let mut stops = stops.into_iter();
     let free = free.and_then(|_| stops.next());
     let total = sum(&rehearsal.acts);
@@ -104,7 +103,7 @@ pub async fn rehearse(
         .map(|((with, instead, rule), (_, mistakes))| Better { with, instead, mistakes, rule });
     // From where bids stood when it would have begun, or from where they stand now.
     let eve = from.pred_opt().unwrap_or(from);
-    let sinks = |by| sinking(rule, &things.things, by, settle);
+    let sinks = |by| sinking(rule, &things.stage.things, by, settle);
     let sinking = sinks(eve).or_else(|| sinks(days.known));
     let path = of_path(rule, &rehearsal, &things, days, sinking.map(|s| s.thing));
     Ok(Rehearsed { days, rehearsal, sum: total, things, without_evidence, better, sinking, path })
@@ -190,7 +189,7 @@ fn of_path(
     }
     let most = touched.into_iter().max_by_key(|(n, times)| (*times, std::cmp::Reverse(*n)));
     let thing = sinks.or(most.map(|(n, _)| n))?;
-    let rounds = path(rehearsal, thing, &things.things[thing], days, of.window_days);
+    let rounds = path(rehearsal, thing, &things.stage.things[thing], days, of.window_days);
     (rounds.len() > 1).then_some((thing, rounds))
 }
 

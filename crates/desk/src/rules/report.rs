@@ -269,7 +269,6 @@ struct Looked {
     rules: Vec<(Rule, Things)>,
     names: Names,
     span: Window,
-    currency: Currency,
 }
 
 impl Looked {
@@ -302,6 +301,8 @@ impl Looked {
                 target,
                 dispersion: rules.map_or(1.0, |r| r.dispersion).max(1.0),
                 aov: entry.and_then(|e| e.tally(ledger.span).aov()),
+                // Reports tell no strategies.
+                by_hand: None,
                 volume,
             }
         };
@@ -318,7 +319,7 @@ impl Looked {
                     || within.is_empty()
                     || within.contains(&i.spot.campaign)
             });
-            let mut things = Things::of(level, mine.cloned().collect(), &campaigns);
+            let mut things = Things::of(level, mine.cloned().collect(), currency, &campaigns);
             for id in ledger.campaigns.keys() {
                 if let Some(entry) = entry(id) {
                     things.add_campaign(*id, entry, ledger.span);
@@ -327,36 +328,35 @@ impl Looked {
             things
         };
         let rules = rules.into_iter().map(|r| (things(&r), r)).map(|(t, r)| (r, t)).collect();
-        Ok(Self { rules, names: ledger.names, span: ledger.span, currency })
+        Ok(Self { rules, names: ledger.names, span: ledger.span })
     }
+}
 
-    fn action(&self, rule: &Rule, things: &Things, found: &Found) -> ActionFile {
-        let [campaign, ad_group, item] = things.places[found.thing].clone();
-        let thing = &things.things[found.thing];
-        let (to, by) = match found.action {
-            Some(Action::BidTo(bid) | Action::BudgetTo(bid)) => {
-                (Some(self.currency.coins(bid.micros()).to_units()), None)
-            }
-            Some(Action::BidBy(by) | Action::BudgetBy(by) | Action::TargetBy(by)) => {
-                (None, Some(by))
-            }
-            _ => (None, None),
-        };
-        let (named, limits) = match &rule.body {
-            Body::Bid(of) => (None, of.limits.at(thing.spot).complete().ok()),
-            Body::Custom(_) => (Some(rule.name.clone()), None),
-        };
-        ActionFile {
-            rule: named,
-            campaign,
-            ad_group,
-            item,
-            action: words::action(found.action),
-            to,
-            by,
-            because: words::because(found, limits.as_ref()),
-            figures: (&found.known).into(),
+/// What is found of a thing, with its names and figures.
+fn action_of(rule: &Rule, things: &Things, found: &Found) -> ActionFile {
+    let [campaign, ad_group, item] = things.places[found.thing].clone();
+    let thing = &things.stage.things[found.thing];
+    let (to, by) = match found.action {
+        Some(Action::BidTo(bid) | Action::BudgetTo(bid)) => {
+            (Some(things.stage.currency.coins(bid.micros()).to_units()), None)
         }
+        Some(Action::BidBy(by) | Action::BudgetBy(by) | Action::TargetBy(by)) => (None, Some(by)),
+        _ => (None, None),
+    };
+    let (named, limits) = match &rule.body {
+        Body::Bid(of) => (None, of.limits.at(thing.spot).complete().ok()),
+        Body::Custom(_) => (Some(rule.name.clone()), None),
+    };
+    ActionFile {
+        rule: named,
+        campaign,
+        ad_group,
+        item,
+        action: words::action(found.action),
+        to,
+        by,
+        because: words::because(found, limits.as_ref()),
+        figures: (&found.known).into(),
     }
 }
 
@@ -378,18 +378,18 @@ pub fn check(
     };
     for (rule, things) in &looked.rules {
         no_target(rule, target)?;
-        let found = look(&rule.body, &things.things, &things.groups, by, settle);
+        let found = look(&rule.body, &things.stage, by, settle);
         match &rule.body {
             Body::Custom(_) => {
-                answer.custom.extend(found.into_iter().map(|f| looked.action(rule, things, &f)));
+                answer.custom.extend(found.into_iter().map(|f| action_of(rule, things, &f)));
             }
             Body::Bid(of) => {
                 let found: HashMap<usize, Found> =
                     found.into_iter().map(|f| (f.thing, f)).collect();
-                for (n, thing) in things.things.iter().enumerate() {
+                for (n, thing) in things.stage.things.iter().enumerate() {
                     let limits = of.limits.at(thing.spot).complete();
                     let action = match (found.get(&n), &limits) {
-                        (Some(f), _) => looked.action(rule, things, f),
+                        (Some(f), _) => action_of(rule, things, f),
                         (None, missing) => nothing(things, n, missing.as_ref().err().copied()),
                     };
                     answer.actions.push(action);
@@ -443,7 +443,7 @@ fn spiral(
     by: NaiveDate,
     settle: u64,
 ) -> Option<SpiralFile> {
-    let thing = &things.things[found.thing];
+    let thing = &things.stage.things[found.thing];
     let bid = Price::from(thing.history.bid_on(last_settled(by, settle))?);
     let cpc = found.known.cpc().filter(|_| found.by_average())?;
     let headroom = Price::from(limits.headroom);
@@ -487,11 +487,11 @@ pub fn rehearsal(
     let mut rules = Vec::new();
     for (rule, things) in &looked.rules {
         no_target(rule, target)?;
-        let done = rehearse(rule, &things.things, &things.groups, days, &things.campaigns);
+        let done = rehearse(rule, &things.stage, days);
         let total = sum(&done.acts);
         let acts = done.acts.iter().map(|act| ActFile {
             day: act.day,
-            action: looked.action(rule, things, &act.found),
+            action: action_of(rule, things, &act.found),
             followed: (&act.followed).into(),
             kept: act.kept.into(),
             lost: act.lost.into(),

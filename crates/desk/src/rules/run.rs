@@ -107,10 +107,10 @@ pub async fn look_now(
         Body::Custom(_) => {
             let window = needed(rule, as_of, settle, ground.book.span.from());
             let things = ground.things(db, rule, window).await?;
-            let all = look(&rule.body, &things.things, &things.groups, as_of, settle);
+            let all = look(&rule.body, &things.stage, as_of, settle);
             let with = |f: Found| {
                 let place = things.places[f.thing].clone();
-                (f, things.things[f.thing].clone(), Some(place))
+                (f, things.stage.things[f.thing].clone(), Some(place))
             };
             all.into_iter().map(with).collect()
         }

@@ -6,10 +6,10 @@ use tiller_core::bid_volume::Elasticity;
 use tiller_core::custom_rule::Things as Level;
 use tiller_core::history::History;
 use tiller_core::ids::CampaignId;
-use tiller_core::rehearsal::Thing;
-use tiller_core::rehearsal::worth::{CampaignDay, Campaigns};
+use tiller_core::rehearsal::campaigns::CampaignDay;
+use tiller_core::rehearsal::{Stage, Thing};
 use tiller_core::spot::Spot;
-use tiller_core::{Micros, Price, Share, Target, Window};
+use tiller_core::{Currency, Micros, Price, Share, Target, Window};
 
 use crate::book::Entry;
 
@@ -22,17 +22,13 @@ pub fn in_words(place: &Place) -> String {
     parts.map(String::as_str).collect::<Vec<_>>().join(" › ")
 }
 
-/// Things with what they are compared with.
-#[derive(Clone, Debug, Default)]
+/// Things with what they are compared with, and their names.
+#[derive(Clone, Debug)]
 pub struct Things {
-    /// Each with its days.
-    pub things: Vec<Thing>,
+    /// The things.
+    pub stage: Stage,
     /// Their names, in the same order.
     pub places: Vec<Place>,
-    /// All of a group as one.
-    pub groups: Vec<History>,
-    /// Each campaign's days.
-    pub campaigns: Campaigns,
 }
 
 /// What holds for all that is in a campaign.
@@ -44,6 +40,7 @@ pub(super) struct OfCampaign<'a> {
     pub target: Option<Target>,
     pub dispersion: f64,
     pub aov: Option<Price>,
+    pub by_hand: Option<bool>,
     pub volume: Elasticity,
 }
 
@@ -60,13 +57,12 @@ impl Things {
     /// A campaign's days in a window: how far its budget was used up, and what it lost by that.
     pub(super) fn add_campaign(&mut self, id: CampaignId, entry: &Entry, window: Window) {
         for day in entry.days.iter().filter(|d| window.contains(d.day)) {
-            let budget = day.budget.map(Micros::to_units).filter(|b| *b > 0.0);
             let of = CampaignDay {
-                used: budget.map(|b| day.tally.spend.to_units() / b),
+                budget: day.budget.map(Micros::to_units).filter(|b| *b > 0.0),
                 lost: day.lost_to_budget.map(Share::get),
                 counted: day.tally,
             };
-            self.campaigns.add(id, day.day, of);
+            self.stage.campaigns.add(id, day.day, of);
         }
     }
 
@@ -75,6 +71,7 @@ impl Things {
     pub(super) fn of(
         level: Level,
         items: Vec<ItemDays>,
+        currency: Currency,
         campaigns: &HashMap<CampaignId, OfCampaign<'_>>,
     ) -> Self {
         let up = |spot: Spot| match level {
@@ -97,7 +94,7 @@ impl Things {
             });
             of.push(item);
         }
-        let mut all = Self::default();
+        let mut all = Self { stage: Stage::of(currency), places: Vec::new() };
         let mut groups: HashMap<&str, usize> = HashMap::new();
         let mut of_campaign: HashMap<CampaignId, usize> = HashMap::new();
         let mut members: Vec<Vec<usize>> = Vec::new();
@@ -112,7 +109,7 @@ impl Things {
             if group == members.len() {
                 members.push(Vec::new());
             }
-            members[group].push(all.things.len());
+            members[group].push(all.stage.things.len());
             let named = |has: bool, name: &str| if has { name.to_owned() } else { String::new() };
             all.places.push([
                 campaign.name.to_owned(),
@@ -123,7 +120,7 @@ impl Things {
                 Ok([one]) => one.history,
                 Err(of) => History::together(of.iter().map(|i| &i.history)),
             };
-            all.things.push(Thing {
+            all.stage.things.push(Thing {
                 spot,
                 history,
                 target: campaign.target,
@@ -132,13 +129,15 @@ impl Things {
                 group,
                 bid: None,
                 bids: true,
+                by_hand: campaign.by_hand,
                 budget: None,
                 stopped: false,
                 volume: campaign.volume,
             });
         }
-        let whole = |of: &Vec<usize>| History::together(of.iter().map(|n| &all.things[*n].history));
-        all.groups = members.iter().map(whole).collect();
+        let whole =
+            |of: &Vec<usize>| History::together(of.iter().map(|n| &all.stage.things[*n].history));
+        all.stage.groups = members.iter().map(whole).collect();
         all
     }
 }

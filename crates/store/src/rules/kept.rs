@@ -57,13 +57,13 @@ pub struct Version {
     pub created_at: DateTime<Utc>,
 }
 
-/// The rules of an account, the first written first.
+/// The rules of an account: those that were suspended, then in the order in which they were written.
 pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Kept>, StoreError> {
     Ok(sqlx::query_as!(
         Kept,
         r#"SELECT r.id AS "id: RuleId", r.version, r.state AS "state: Standing", r.note, r.next_due, r.watched_from, v.body
            FROM rule r JOIN rule_version v ON v.account_id = r.account_id AND v.rule_id = r.id AND v.version = r.version
-           WHERE r.account_id = $1 AND r.state <> 'removed' ORDER BY r.id"#,
+           WHERE r.account_id = $1 AND r.state <> 'removed' ORDER BY r.state <> 'suspended', r.id"#,
         account.0
     )
     .fetch_all(db)

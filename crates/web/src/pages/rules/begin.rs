@@ -18,7 +18,6 @@ use tiller_desk::rules::rehearsal::{rehearse, times};
 use tiller_desk::rules::sentence::Sentence;
 use tiller_desk::rules::sets::{self, Set};
 use tiller_desk::rules::{keeping, words};
-use tiller_desk::wording::as_sentence;
 
 use super::sentence::{ReadLine, read_lines};
 use crate::App;
@@ -221,10 +220,7 @@ pub async fn import(sent: Sent) -> Result<Response, PageError> {
             }
             Ok(sent.on_to("rules").into_response())
         }
-        Err(why) => {
-            let wrong = as_sentence(&why.to_string());
-            new_page(member, app, params, wrong, text.to_owned()).await
-        }
+        Err(why) => new_page(member, app, params, why.to_string(), text.to_owned()).await,
     }
 }
 

@@ -134,7 +134,7 @@ pub async fn show(
     let of_week: Vec<&Ran> =
         runs.iter().filter(|r| week.zip(r.as_of).is_some_and(|(w, d)| d >= w)).collect();
     let told = actions.iter().filter(|a| a.did == "tell").count();
-    let lead = lead(on, kept.len(), &of_week, (actions.len() - told, told));
+    let lead = lead((on, stopped.is_some()), kept.len(), &of_week, (actions.len() - told, told));
     let lead = match worth::together(so_far.values()) {
         Some(all) if kept.len() > 1 => {
             lead.and(" By their look-backs they have ").strong(all).and(" so far.")
@@ -180,7 +180,12 @@ fn rule_line(
     }
 }
 
-fn lead(on: usize, all: usize, week: &[&Ran], (made, told): (usize, usize)) -> Words {
+fn lead(
+    (on, stopped): (usize, bool),
+    all: usize,
+    week: &[&Ran],
+    (made, told): (usize, usize),
+) -> Words {
     let rules = match (all, on) {
         (0, _) => {
             return Words::say(
@@ -188,6 +193,8 @@ fn lead(on: usize, all: usize, week: &[&Ran], (made, told): (usize, usize)) -> W
             );
         }
         (_, 0) => Words::say("No rule is on."),
+        (_, 1) if stopped => Words::say("One rule is on and stopped."),
+        (_, n) if stopped => Words::say(format!("{n} rules are on and stopped.")),
         (_, 1) => Words::say("One rule is on."),
         (_, n) => Words::say(format!("{n} rules are on.")),
     };

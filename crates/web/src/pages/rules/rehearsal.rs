@@ -173,7 +173,7 @@ fn stops(sum: &Sum) -> Option<String> {
 
 fn line(act: &Act, r: &Rehearsed, rule: &Rule) -> Line {
     let limits = match &rule.body {
-        Body::Bid(of) => of.limits.at(r.things.things[act.found.thing].spot).complete().ok(),
+        Body::Bid(of) => of.limits.at(r.things.stage.things[act.found.thing].spot).complete().ok(),
         Body::Custom(_) => None,
     };
     let stopped = matches!(act.found.action, Some(Action::Pause | Action::Exclude));
