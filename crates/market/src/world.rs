@@ -28,11 +28,51 @@ pub struct World {
     /// Who there is to be reached.
     #[serde(default)]
     pub people: Vec<People>,
+    /// How days differ by more than chance; not at all if left out.
+    #[serde(default)]
+    pub unrest: Option<Unrest>,
     /// The channels; one that is only named by a campaign has no limits of its own.
     #[serde(default)]
     pub channels: Vec<Channel>,
     /// The accounts.
     pub accounts: Vec<Account>,
+}
+
+/// How days differ by more than chance.
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Unrest {
+    /// Standard deviation of the logarithm of a day's demand.
+    #[serde(default)]
+    pub demand: f64,
+    /// The same of its conversion rate.
+    #[serde(default)]
+    pub cvr: f64,
+    /// What the next day keeps of a day's shock.
+    #[serde(default)]
+    pub lasts: f64,
+    /// Share of the variance that all campaigns of an account have in common.
+    #[serde(default)]
+    pub account: f64,
+    /// Share that those of a channel have in common besides.
+    #[serde(default)]
+    pub channel: f64,
+}
+
+impl Unrest {
+    /// Shares of the variance: the account's, the channel's, each campaign's own.
+    pub fn shares(&self) -> [f64; 3] {
+        [self.account, self.channel, (1.0 - self.account - self.channel).max(0.0)]
+    }
+
+    fn is_sensible(&self) -> bool {
+        let share = |x: f64| (0.0..=1.0).contains(&x);
+        [self.demand, self.cvr].iter().all(|spread| (0.0..=1.0).contains(spread))
+            && (0.0..=0.95).contains(&self.lasts)
+            && share(self.account)
+            && share(self.channel)
+            && self.account + self.channel <= 1.0
+    }
 }
 
 /// A day of 24 hours.
@@ -312,6 +352,9 @@ pub struct Campaign {
     /// Value per conversion.
     #[serde(default)]
     pub value: f64,
+    /// How unlike orders are: standard deviation of the logarithm of an order's value.
+    #[serde(default = "default_orders")]
+    pub orders: f64,
     /// Share of conversions that are reported on their day; the rest follow geometrically.
     #[serde(default = "default_promptness")]
     pub promptness: f64,
@@ -509,6 +552,9 @@ fn one() -> f64 {
 fn default_window() -> u16 {
     30
 }
+fn default_orders() -> f64 {
+    0.4
+}
 fn default_spread() -> f64 {
     0.5
 }
@@ -581,6 +627,12 @@ impl World {
         if self.days == 0 || self.days > 2000 {
             return wrong("days", "a history has 1 to 2000 days");
         }
+        if self.unrest.is_some_and(|unrest| !unrest.is_sensible()) {
+            return wrong(
+                "unrest",
+                "spreads go from 0 to 1, what lasts from 0 to 0.95, and the shares add up to 1 at most",
+            );
+        }
         for rhythm in &self.rhythms {
             let day = |hours: &[f64]| hours.len() == 24 && hours.iter().all(|h| *h >= 0.0);
             if !day(&rhythm.demand) || !(rhythm.cvr.is_empty() || day(&rhythm.cvr)) {
@@ -622,6 +674,9 @@ impl World {
         {
             return Err("competition, spread, budget and quality are above 0".into());
         }
+        if !(0.0..=2.0).contains(&campaign.orders) {
+            return Err("orders differ by 0 to 2 (standard deviation of the logarithm)".into());
+        }
         if campaign.rebudgets.iter().any(|r| r.budget <= 0.0) {
             return Err("its later budgets are above 0".into());
         }
@@ -654,6 +709,12 @@ mod tests {
         assert!(World::parse("seed = 1").is_err());
         let broken = AMBERFOLD.replacen("\ncvr = 0.", "\ncvr = 3.", 1);
         assert!(matches!(World::parse(&broken), Err(WorldError::Value { .. })));
+        let unrest = |of: &str| World::parse(&format!("{AMBERFOLD}\n[unrest]\n{of}"));
+        assert!(unrest("cvr = 0.3\nlasts = 0.5\naccount = 0.3\nchannel = 0.3").is_ok());
+        for wrong in ["cvr = 1.5", "lasts = 1.0", "account = 0.7\nchannel = 0.7", "demand = -0.1"] {
+            let told = unrest(wrong).unwrap_err().to_string();
+            assert!(told.contains("unrest"), "{told}");
+        }
     }
 
     #[test]

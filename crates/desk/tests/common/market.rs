@@ -67,6 +67,14 @@ pub async fn amberfold(seed: u64) -> Answering {
     seeded(AMBERFOLD, seed).await
 }
 
+/// The same where days differ by more than chance, as those of real accounts do: counts vary by 1.5 to 4 times their mean,
+/// shocks last, and campaigns share them; orders differ tenfold.
+pub async fn uneasy_amberfold(seed: u64) -> Answering {
+    let orders = AMBERFOLD.replace("\nvalue = ", "\norders = 0.9\nvalue = ");
+    let unrest = "demand = 0.25\ncvr = 0.3\nlasts = 0.5\naccount = 0.3\nchannel = 0.3";
+    seeded(&format!("{orders}\n[unrest]\n{unrest}\n"), seed).await
+}
+
 async fn seeded(world: &str, seed: u64) -> Answering {
     let world = world.replacen("\nseed = ", "\n# seed = ", 1);
     Answering::of(&format!("seed = {seed}\n{world}"), None, 0).await

@@ -15,6 +15,7 @@ use super::chance::{around, binomial, multinomial, number, poisson, rng};
 use super::demand::{self, Moment, Weather};
 use super::people::{Mix, Reach, mix};
 use super::purse::Allowance;
+use crate::world::Campaign;
 
 /// Share of the impressions that an audience still remembers a day later.
 const REMEMBERED: f64 = 0.93;
@@ -464,8 +465,8 @@ fn hours(sim: &CampaignSim, at: Moment) -> [Hour; 24] {
 }
 
 /// What so many conversions are worth, each so much on average.
-fn worth(value: f64, count: u32, rng: &mut ChaCha8Rng) -> Micros {
-    cents((0..count).map(|_| value * around(0.4, rng)).sum())
+fn worth(campaign: &Campaign, value: f64, count: u32, rng: &mut ChaCha8Rng) -> Micros {
+    cents((0..count).map(|_| value * around(campaign.orders, rng)).sum())
 }
 
 /// Events and ages of the day's conversions.
@@ -483,7 +484,7 @@ fn report(sim: &CampaignSim, home: Home, weather: &Weather, day: &mut CampaignDa
         let mut rng = rng(home.world.seed, &purpose);
         let value = home.campaign.value * sim.streams[i].value;
         if weather.silent {
-            s.worth = worth(value, s.converted, &mut rng);
+            s.worth = worth(home.campaign, value, s.converted, &mut rng);
             continue;
         }
         for (e, count) in multinomial(s.converted, &shares, &mut rng).into_iter().enumerate() {
@@ -492,7 +493,7 @@ fn report(sim: &CampaignSim, home: Home, weather: &Weather, day: &mut CampaignDa
             }
             for (age, count) in multinomial(count, &ages, &mut rng).into_iter().enumerate() {
                 if count > 0 {
-                    let value = worth(value, count, &mut rng);
+                    let value = worth(home.campaign, value, count, &mut rng);
                     s.worth += value;
                     s.results.push(Result { event: e as u8, age: age as u16, count, value });
                 }

@@ -1,8 +1,9 @@
-//! Demand over time: season, weekday, hour, the day's own luck, and shocks.
+//! Demand over time: season, weekday, hour, the day's own luck, unrest, and shocks.
 
 use chrono::{Datelike, NaiveDate};
 
 use super::chance::{around, number, rng};
+use super::unrest::{Moved, unrest};
 use crate::world::{Account, Campaign, Shock, ShockKind, World};
 
 /// Where a day stands in a history.
@@ -39,6 +40,9 @@ pub fn weather(world: &World, account: &Account, campaign: &Campaign, at: Moment
     let mut weather = expected(world, account, campaign, at);
     let mut rng = rng(world.seed, &[3, number(&account.key), at.number(world)]);
     weather.demand *= around(0.1, &mut rng);
+    let day = at.number(world);
+    weather.demand *= unrest(world, account, campaign, Moved::Demand, day);
+    weather.cvr *= unrest(world, account, campaign, Moved::Cvr, day);
     weather
 }
 

@@ -4,6 +4,7 @@
 //! - `auction`: winning and paying
 //! - `people`: who is reached, and what adjustments and places change in it
 //! - `demand`: season, weekday, hour and shocks
+//! - `unrest`: how days differ by more than chance
 //! - `stream`: what one item meets
 //! - `bidding`: bids by hand and by strategies that learn
 //! - `purse`: how much of a budget a day may spend
@@ -32,6 +33,7 @@ mod steer;
 mod stream;
 mod structure;
 mod truth;
+mod unrest;
 
 pub use estimate::Unknown;
 pub use market::{AccountSim, Market};
