@@ -94,7 +94,8 @@ mod tests {
         let world = world("demand = 0.1\ncvr = 0.3\nlasts = 0.6\naccount = 0.25\nchannel = 0.25");
         let campaigns = &world.accounts[0].campaigns;
         let same = |c: usize| campaigns[c].channel == campaigns[0].channel;
-        let (near, far) = ((1..).find(|c| same(*c)).unwrap(), (1..).find(|c| !same(*c)).unwrap());
+        let other = |of| (1..campaigns.len()).find(|c| same(*c) == of).unwrap();
+        let (near, far) = (other(true), other(false));
         let [first, near, far] = [0, near, far].map(|c| logs(&world, c, Moved::Cvr));
         let variance = together(&first, &first);
         about(variance.sqrt(), 0.3, 0.02);

@@ -79,7 +79,7 @@ impl BidPath {
         // Two that end at one height stand under one another.
         let end = clicks.last().map(|(_, y)| *y);
         let apart = |line: Across| match end {
-            Some(y) if (y - line.y).abs() < 14.0 => Across { text_y: line.text_y + 15.0, ..line },
+            Some(y) if (y - line.y).abs() < 14.0 => Across { text_y: y + 4.0 + 15.0, ..line },
             _ => line,
         };
         let squares = rounds.iter().flat_map(|r| {
