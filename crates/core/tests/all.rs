@@ -3,15 +3,13 @@
 mod allocation_references;
 mod bid_laws;
 mod bid_volume_recovery;
-mod change_effect_coverage;
 mod contradictions;
 mod course_laws;
+mod coverage;
 mod diagnosis_laws;
 mod instances;
 mod laws;
 mod money_laws;
-mod rehearsal_coverage;
 mod response_recovery;
-mod results_estimate_coverage;
 mod rule_laws;
 mod type_laws;

@@ -17,6 +17,7 @@ pub mod json;
 pub mod kept;
 pub mod learning;
 pub mod logbook;
+pub mod look_backs;
 mod made;
 pub mod mail;
 pub mod measure;

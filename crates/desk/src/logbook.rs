@@ -3,7 +3,7 @@
 use chrono::{Days, NaiveDate};
 use icalendar::{Calendar, Component, Event, EventLike};
 use tiller_core::Window;
-use tiller_core::ids::{CampaignId, ChangeId, PersonId};
+use tiller_core::ids::{CampaignId, ChangeId, PersonId, RunId};
 use tiller_core::setting::Setting;
 use tiller_store::changes::{self, Change, Find, State};
 use tiller_store::people::Account;
@@ -42,7 +42,7 @@ impl Entry {
         !self.made() && self.change.looked_at.is_none()
     }
 
-    /// Whether its look-back is due on a day.
+    /// Whether its look-back waits for somebody on a day.
     pub fn due(&self, today: NaiveDate) -> bool {
         self.made()
             && self.change.looked_at.is_none()
@@ -72,13 +72,16 @@ pub enum Show {
     Refused,
     /// What was decided here and went to no channel: targets, purposes, months' budgets, what counts.
     Own,
+    /// None: what they were worth together.
+    Worth,
 }
 
 impl Show {
     /// All of them, with the word in addresses and the title.
-    pub const ALL: [(Self, &'static str, &'static str); 4] = [
+    pub const ALL: [(Self, &'static str, &'static str); 5] = [
         (Self::All, "", "All"),
         (Self::Due, "due", "Due for a look-back"),
+        (Self::Worth, "worth", "What came of them"),
         (Self::Refused, "refused", "Refused"),
         (Self::Own, "own", "Targets, purposes, months, what counts"),
     ];
@@ -110,7 +113,7 @@ fn shown(show: Show, search: &str, today: NaiveDate) -> Option<Find<'_>> {
             Some(Find { states: &[State::Made], unseen: true, look_back_by: Some(today), ..all })
         }
         Show::Refused => Some(Find { states: &[State::Refused], unseen: true, ..all }),
-        Show::Own => None,
+        Show::Own | Show::Worth => None,
     }
 }
 
@@ -223,7 +226,30 @@ pub async fn undo(
     person: PersonId,
     id: ChangeId,
 ) -> Result<(), DeskError> {
-    let entry = one(db, account, id).await?;
+    let proposal = undoing(&one(db, account, id).await?)?;
+    match tray::propose(db, account, person, vec![proposal]).await? {
+        0 => Err(DeskError::Invalid(
+            "it has been undone already, or the same waits in the tray".into(),
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// Puts the reverse of each of a run's changes in the tray that can be taken back; tells how many.
+pub(crate) async fn undo_run(
+    db: &PgPool,
+    account: &Account,
+    person: PersonId,
+    run: RunId,
+) -> Result<usize, DeskError> {
+    let find = Find { states: &[State::Made], run: Some(run), ..Find::logbook() };
+    let made = found(db, account, &find).await?;
+    let proposals = made.iter().filter(|e| !e.change.undone).filter_map(|e| undoing(e).ok());
+    tray::propose_possible(db, account, person, proposals.collect()).await
+}
+
+/// What takes a change back.
+fn undoing(entry: &Entry) -> Result<Proposal, DeskError> {
     if !entry.made() {
         return Err(DeskError::Invalid(
             "the channel never made this change, so there is nothing to undo".into(),
@@ -237,13 +263,7 @@ pub async fn undo(
         .answered_at
         .map_or(String::new(), |t| format!(" of {}", numerals::full_day(t.date_naive())));
     let reason = format!("Undoes the change{on}: {}.", entry.sentence());
-    let proposal = Proposal::new(entry.subject(), set, Origin::Undo, reason).undoing(id);
-    match tray::propose(db, account, person, vec![proposal]).await? {
-        0 => Err(DeskError::Invalid(
-            "it has been undone already, or the same waits in the tray".into(),
-        )),
-        _ => Ok(()),
-    }
+    Ok(Proposal::new(entry.subject(), set, Origin::Undo, reason).undoing(c.id))
 }
 
 /// Puts a refused change back in the tray.
@@ -252,6 +272,15 @@ pub async fn again(db: &PgPool, account: &Account, id: ChangeId) -> Result<(), D
         0 => Err(DeskError::Invalid("only a change that was refused can be sent again".into())),
         _ => Ok(()),
     }
+}
+
+/// Somebody has looked at all that is due and can't be told; tells how many.
+pub async fn looked_at_untold(
+    db: &PgPool,
+    account: &Account,
+    today: NaiveDate,
+) -> Result<u64, DeskError> {
+    Ok(tiller_store::look_backs::looked_at_untold(db, account.id, today).await?)
 }
 
 /// Somebody has looked back at a change, or dismissed a refused one.

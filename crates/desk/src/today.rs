@@ -9,6 +9,7 @@ use tiller_core::window::last_settled;
 use tiller_core::{Tally, Window};
 use tiller_store::PgPool;
 use tiller_store::changes::{self, Waiting};
+use tiller_store::look_backs;
 use tiller_store::people::{self, Account};
 
 use crate::account::connections::{self, View};
@@ -86,6 +87,8 @@ pub struct Letter {
     pub week: Option<(Window, Tally, Tally)>,
     /// Changes that are to be judged, the first due first.
     pub look_backs: Vec<(NaiveDate, logbook::Entry)>,
+    /// What came of the changes whose look-back was in the last seven days: worked, made things worse, can't be told.
+    pub came: [i64; 3],
     /// What waits.
     pub waiting: Waiting,
     /// Connections whose last fetch failed.
@@ -170,6 +173,7 @@ async fn write(
     let (deeds, undecided) = deeds(book, &advised);
     Ok(Letter {
         look_backs: logbook::look_backs(db, account).await?,
+        came: look_backs::came(db, account.id, Window::ending(today, 7)).await?,
         since,
         week,
         waiting: changes::waiting(db, account.id, today).await?,

@@ -9,6 +9,7 @@ mod connections;
 mod false_alarms;
 mod findings;
 mod imports;
+mod look_backs;
 mod money_advice;
 mod nothing_lost;
 mod past_days;

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use crate::common::book;
-use crate::common::market::{Answering, amberfold, practice, uneasy_amberfold};
+use crate::common::market::{practice, uneasy_amberfold};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Price, Target};
 use tiller_desk::PgPool;
@@ -30,23 +30,14 @@ const FAULTY: [&str; 15] = [
 ];
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn healthy_campaigns_are_left_in_peace(db: PgPool) {
-    left_in_peace(&db, amberfold).await;
-}
-
-#[sqlx::test(migrator = "MIGRATIONS")]
 async fn healthy_campaigns_are_left_in_peace_where_days_are_uneasy(db: PgPool) {
-    left_in_peace(&db, uneasy_amberfold).await;
-}
-
-async fn left_in_peace(db: &PgPool, world: impl AsyncFn(u64) -> Answering) {
     let seeds: u32 = std::env::var("SEEDS").map_or(2, |text| text.parse().unwrap());
     let (mut healthy, mut blamed, mut audited, mut adjusted) = (0, 0, 0, 0);
     for seed in 1..=seeds {
-        let market = world(seed.into()).await;
+        let market = uneasy_amberfold(seed.into()).await;
         for (key, target) in [("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))] {
-            let account = practice(db, &market, key, seed.into(), target).await;
-            let book = book(db, &account).await;
+            let account = practice(&db, &market, key, seed.into(), target).await;
+            let book = book(&db, &account).await;
             let judged = book.judge_all();
             for (entry, judged) in book.entries.iter().zip(judged) {
                 if FAULTY.contains(&entry.campaign.name.as_str()) {
@@ -55,7 +46,7 @@ async fn left_in_peace(db: &PgPool, world: impl AsyncFn(u64) -> Answering) {
                 healthy += 1;
                 let verdict = judged.as_ref().map(|j| j.diagnosis.verdict);
                 let fault = !matches!(verdict, None | Some(Verdict::OnTarget | Verdict::TooEarly));
-                let found = findings::of_campaign(db, &book, entry.campaign.id).await.unwrap();
+                let found = findings::of_campaign(&db, &book, entry.campaign.id).await.unwrap();
                 let hours = found.people.iter().filter(|d| d.by.word() == "hour");
                 let hours = hours.flat_map(|d| &d.rows).count();
                 let faults = found.audit.len() + found.searches.waste.len() + hours;

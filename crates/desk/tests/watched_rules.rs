@@ -14,6 +14,7 @@ use tiller_core::{Price, Target};
 use tiller_desk::PgPool;
 use tiller_desk::jobs::mail;
 use tiller_desk::jobs::rules::run_all;
+use tiller_desk::look_backs::words;
 use tiller_desk::mail::Mailer;
 use tiller_desk::rules::keeping::{self, Mail, Ran, RunState, Standing};
 use tiller_desk::rules::worth::SoFar;
@@ -83,12 +84,15 @@ async fn a_rule_that_makes_things_worse_is_suspended_and_its_author_told(db: PgP
     days(&db, &s, 14).await;
     let judged = so_far(&db, &s, id).await.unwrap();
     assert!(judged.judged > 0 && judged.worth.mid < 0.0, "{judged:?}");
+    // Nobody has to look at each of its changes: the rule is watched as a whole.
+    let today = tiller_desk::account::connections::today(&db, &s.account).await.unwrap();
+    assert_eq!(tiller_desk::tray::waiting(&db, &s.account, today).await.unwrap().due, 0);
     assert!(judged.worth.made_it_worse(), "{judged:?}");
     // What both did is judged as one, told of both and counted once.
     let other = so_far(&db, &s, cut).await.unwrap();
     assert!(0 < judged.shared && other.judged == other.shared, "{judged:?} {other:?}");
     assert!(judged.sentence().unwrap().contains("shared with other rules"), "{judged:?}");
-    assert_eq!(worth::together([&judged, &other]), Some(worth::in_words(&judged.worth)));
+    assert_eq!(worth::together([&judged, &other]), Some(words::in_words(&judged.worth)));
     let kept = keeping::one(&db, &s.account, id).await.unwrap();
     assert_eq!(kept.row.state, Standing::Suspended);
     assert!(kept.row.note.contains(": it lost "), "{}", kept.row.note);

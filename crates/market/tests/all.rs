@@ -5,4 +5,5 @@ mod common;
 mod estimates;
 mod interface;
 mod laws;
+mod look_backs;
 mod planted;

@@ -4,6 +4,7 @@ use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
 use sqlx::PgPool;
 use tiller_core::Window;
+use tiller_core::change_effect::CameOfIt;
 use tiller_core::course::Kind;
 use tiller_core::ids::{
     AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, CourseId, ItemId, PersonId,
@@ -141,8 +142,18 @@ pub struct Change {
     pub from_day: Option<NaiveDate>,
     /// The day on which it is to be judged.
     pub look_back: Option<NaiveDate>,
-    /// When somebody did.
+    /// When somebody did, or nobody had to.
     pub looked_at: Option<DateTime<Utc>>,
+    /// What came of it, once that was judged.
+    pub came_of_it: Option<CameOfIt>,
+    /// That in money, in millionths, with the range that the verdict rests on.
+    pub came_to: Option<i64>,
+    /// The range's lower end.
+    pub came_low: Option<i64>,
+    /// Its upper end.
+    pub came_high: Option<i64>,
+    /// Other changes that it was judged with.
+    pub judged_with: i64,
     /// The change that it takes back.
     pub undoes: Option<ChangeId>,
     /// Whether a change that takes it back has been made or waits.
@@ -158,6 +169,8 @@ pub struct Find<'a> {
     pub one: Option<ChangeId>,
     /// Carried by a batch.
     pub batch: Option<BatchId>,
+    /// Made by a rule's run.
+    pub run: Option<RunId>,
     /// Of a campaign.
     pub campaign: Option<CampaignId>,
     /// In force from a day between these.
@@ -237,7 +250,7 @@ pub(crate) async fn add_in(
            SELECT $1, $2, $17, $19, campaign_id, ad_group_id, item_id, place, was, set_to, setting, reason, evidence, effect, a_day, origin, undoes, spend_a_day, told
            FROM new n
            WHERE NOT EXISTS (SELECT 1 FROM change c WHERE c.account_id = $1 AND c.state IN ('waiting', 'sending') AND c.campaign_id = n.campaign_id
-               AND c.ad_group_id IS NOT DISTINCT FROM n.ad_group_id AND c.item_id IS NOT DISTINCT FROM n.item_id AND c.set_to = n.set_to)
+               AND c.ad_group_id IS NOT DISTINCT FROM n.ad_group_id AND coalesce(c.item_id, 0) = coalesce(n.item_id, 0) AND c.set_to = n.set_to)
            ORDER BY nth
            RETURNING id AS "id: ChangeId""#,
         account.0,
@@ -303,7 +316,7 @@ pub async fn list(
                   x.item_id AS "item: ItemId", c.channel_id AS "channel: ChannelId", ch.name AS channel_name, x.place, x.was, x.set_to,
                   x.setting, x.reason, x.evidence, x.effect, x.a_day, x.spend_a_day, x.origin, p.name AS "author?", k.kind AS "course?: Kind",
                   v.body ->> 'name' AS rule, x.run_id AS "run: RunId", x.created_at, x.state AS "state: State", x.answer,
-                  x.answered_at, x.from_day, x.look_back, x.looked_at, x.undoes AS "undoes: ChangeId",
+                  x.answered_at, x.from_day, x.look_back, x.looked_at, x.came_of_it AS "came_of_it: CameOfIt", x.came_to, x.came_low, x.came_high, x.judged_with, x.undoes AS "undoes: ChangeId",
                   EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = x.id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
            FROM change x JOIN campaign c ON c.account_id = x.account_id AND c.id = x.campaign_id
            JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
@@ -317,6 +330,7 @@ pub async fn list(
              AND ($10::date IS NULL OR x.look_back <= $10)
              AND ($11 = '' OR position(lower($11) IN lower(concat_ws(E'\n', x.place, ch.name, x.reason, p.name, k.kind, v.body ->> 'name', x.told))) > 0)
              AND ($12::bigint IS NULL OR (x.answered_at, x.id) < (SELECT a.answered_at, a.id FROM change a WHERE a.account_id = $1 AND a.id = $12))
+             AND ($15::bigint IS NULL OR x.run_id = $15)
            ORDER BY CASE WHEN $13 THEN x.answered_at END DESC, CASE WHEN $13 THEN -x.id ELSE x.id END
            LIMIT $14"#,
         account.0,
@@ -332,7 +346,8 @@ pub async fn list(
         find.words,
         find.after.map(|i| i.0),
         find.newest_first,
-        find.most
+        find.most,
+        find.run.map(|r| r.0)
     )
     .fetch_all(db)
     .await?)

@@ -10,6 +10,7 @@ pub mod facts;
 pub mod imports;
 pub mod late;
 pub mod lines;
+pub mod look_backs;
 pub mod merge;
 pub mod months;
 pub mod people;

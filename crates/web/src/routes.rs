@@ -39,6 +39,7 @@ pub fn router(app: App) -> Router {
         .route("/logbook/{id}/undo", post(logbook::undo))
         .route("/logbook/own/{id}/undo", post(logbook::undo_own))
         .route("/logbook/{id}/again", post(logbook::again))
+        .route("/logbook/looked", post(logbook::looked_at_untold))
         .route("/logbook/{id}/looked", post(logbook::looked))
         .route("/channels", get(channels::show).post(channels::connect))
         .route("/channels/{id}/fetch", post(channels::fetch))

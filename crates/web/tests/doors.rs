@@ -9,7 +9,7 @@ use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
 /// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 57] = [
+const WRITES: [&str; 58] = [
     "budgets/advice",
     "budgets/steps",
     "budgets/1/refresh",
@@ -45,6 +45,7 @@ const WRITES: [&str; 57] = [
     "budgets/1/tray",
     "logbook/1/undo",
     "logbook/1/again",
+    "logbook/looked",
     "logbook/1/looked",
     "channels",
     "channels/1/fetch",

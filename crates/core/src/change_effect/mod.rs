@@ -11,9 +11,14 @@ const SPENT: usize = 14;
 /// Days before it that tell what money brought: more, since what made somebody change it was a bad stretch.
 const BROUGHT: usize = 56;
 /// Fewer days before a change tell nothing.
-const LEAST: usize = 21;
+pub(crate) const LEAST: usize = 21;
 /// What is believed of the times that all campaigns share before the others tell of them: log deviation (ours, no source).
 const TIMES: f64 = 0.2;
+/// What is believed of a change before its days tell: that it gains or loses about so much of what they would have cost or
+/// brought, as often one as the other (ours, no source). Without it, what is said of changes that do little is mostly chance.
+const PLAUSIBLE: f64 = 0.3;
+/// As likely as that it must be that a change gained, to be said to have worked.
+const SURE: f64 = 0.95;
 /// Days by which the others' scatter counts in a campaign's own.
 const SCATTER: f64 = 7.0;
 /// Placebos by which chance is believed to be what the days' scatter says.
@@ -35,6 +40,8 @@ pub struct Line {
 /// The days that are held against each other, by their place in a line.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct When {
+    /// The first day that can be held against them: from which on nothing else was changed before.
+    pub since: usize,
     /// The first day on which something was changed.
     pub changed: usize,
     /// The days that are judged, none of them before.
@@ -51,6 +58,8 @@ pub struct Effect {
     pub own: f64,
     /// Its standard error by what the others tell of these days: the same for all that are held against them.
     pub shared: f64,
+    /// How much it may be believed to do before its days tell: a standard deviation.
+    pub plausible: f64,
     /// Days that are judged.
     pub days: usize,
 }
@@ -72,12 +81,12 @@ struct Sums {
     runs: bool,
 }
 
-fn sums(line: &Line, when: &When, shift: usize) -> Option<Sums> {
-    let changed = when.changed.checked_sub(shift).filter(|c| *c >= LEAST)?;
+fn sums(line: &Line, when: &When, since: usize, shift: usize) -> Option<Sums> {
+    let changed = when.changed.checked_sub(shift).filter(|c| *c >= since + LEAST)?;
     let judged = |days: &[f64]| -> Option<f64> {
         when.judged.iter().map(|d| days.get(d.checked_sub(shift)?)).sum()
     };
-    let long = changed.min(BROUGHT) / 7 * 7;
+    let long = (changed - since).min(BROUGHT) / 7 * 7;
     let (spend, worth) =
         (line.spend.get(changed - long..changed)?, line.worth.get(changed - long..changed)?);
     let (long_spend, long_worth): (f64, f64) = (spend.iter().sum(), worth.iter().sum());
@@ -164,26 +173,27 @@ fn beyond(own: &Sums, others: &Sums, days: f64) -> Effect {
         worth: (own.worth - own.spend) - (worth - spend),
         own: own_variance.sqrt(),
         shared: shared.sqrt(),
+        plausible: PLAUSIBLE * spend.max(worth),
         days: days as usize,
     }
 }
 
 /// What changes brought a campaign, beside campaigns of which nothing was changed on the same days. None with less than
 /// three weeks before the change.
-pub fn effect(own: &Line, others: &[Line], when: &When) -> Option<Effect> {
+pub fn effect(own: &Line, others: &[&Line], when: &When) -> Option<Effect> {
     if when.judged.is_empty() {
         return None;
     }
     let days = when.judged.len() as f64;
-    let at = |shift: usize| -> Option<(Sums, Vec<Sums>, Sums)> {
-        let mine = sums(own, when, shift)?;
+    let mine = |shift| sums(own, when, when.since, shift);
+    let beside = |shift| -> (Vec<Sums>, Sums) {
         let each: Vec<Sums> =
-            others.iter().filter_map(|o| sums(o, when, shift)).filter(|o| o.runs).collect();
+            others.iter().filter_map(|o| sums(o, when, 0, shift)).filter(|o| o.runs).collect();
         let all = each.iter().fold(Sums::default(), |all, one| all.plus(one, 1.0));
-        Some((mine, each, all))
+        (each, all)
     };
-    let (mine, each, all) = at(0)?;
-    let found = beyond(&mine, &all, days);
+    let (each, all) = beside(0);
+    let found = beyond(&mine(0)?, &all, days);
     // The same of what nobody touched, and of earlier days.
     let mut placebos: Vec<f64> = Vec::new();
     let mut try_out = |own: &Sums, others: &Sums| {
@@ -196,13 +206,50 @@ pub fn effect(own: &Line, others: &[Line], when: &When) -> Option<Effect> {
     each.iter().for_each(|one| try_out(one, &all.plus(one, -1.0)));
     let apart = when.judged.last().map_or(0, |last| last + 1 - when.changed) + SPENT;
     for shift in (1..=SHIFTS).map(|n| n * apart) {
-        let Some((mine, each, all)) = at(shift) else { break };
-        try_out(&mine, &all);
+        let (each, all) = beside(shift);
+        mine(shift).iter().for_each(|mine| try_out(mine, &all));
         each.iter().for_each(|one| try_out(one, &all.plus(one, -1.0)));
     }
     let more = (placebos.iter().sum::<f64>() + PLACEBOS) / (placebos.len() as f64 + PLACEBOS);
     let more = more.max(1.0).sqrt();
     Some(Effect { own: found.own * more, shared: found.shared * more, ..found })
+}
+
+/// What came of changes (L3).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum CameOfIt {
+    /// They gained money: that is as good as sure.
+    Worked,
+    /// They lost money: that is as good as sure.
+    Worse,
+    /// The days tell neither.
+    Untold,
+}
+crate::words!(CameOfIt: Worked "worked", Worse "worse", Untold "untold");
+#[cfg(feature = "database")]
+crate::stored!(CameOfIt);
+
+/// How often a verdict comes by chance: what was said of days on which nothing was changed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Chance {
+    /// Days and campaigns that were tried.
+    pub tried: usize,
+    /// Of those, how often it would have been said that a change worked.
+    pub worked: usize,
+    /// How often that it made things worse.
+    pub worse: usize,
+}
+
+impl Chance {
+    /// One more that was tried.
+    pub fn add(&mut self, said: CameOfIt) {
+        self.tried += 1;
+        match said {
+            CameOfIt::Worked => self.worked += 1,
+            CameOfIt::Worse => self.worse += 1,
+            CameOfIt::Untold => {}
+        }
+    }
 }
 
 /// What several changes brought together.
@@ -212,6 +259,8 @@ pub struct Worth {
     pub mid: f64,
     /// Its standard error.
     pub deviation: f64,
+    /// How much they may be believed to do before their days tell: a standard deviation.
+    pub plausible: f64,
     /// Days that were judged.
     pub days: usize,
 }
@@ -223,6 +272,7 @@ impl Worth {
         for e in effects {
             all.mid += e.worth;
             all.days += e.days;
+            all.plausible = all.plausible.hypot(e.plausible);
             own += e.own * e.own;
             shared += e.shared;
         }
@@ -231,8 +281,31 @@ impl Worth {
 
     /// Where it lies, eight times of ten.
     pub fn range(&self) -> Interval {
-        let reach = normal_quantile(0.9) * self.deviation;
+        self.within(0.8)
+    }
+
+    /// Where it lies, nine times of ten.
+    pub fn wide_range(&self) -> Interval {
+        self.within(0.9)
+    }
+
+    fn within(&self, level: f64) -> Interval {
+        let reach = normal_quantile(f64::midpoint(1.0, level)) * self.deviation;
         Interval { low: self.mid - reach, high: self.mid + reach }
+    }
+
+    /// What came of them, looked at once: said where a gain or a loss is sure by what changes may do and by their days.
+    pub fn came_of_it(&self) -> CameOfIt {
+        let sure = normal_quantile(SURE) * self.deviation;
+        let told = match self.plausible.hypot(self.deviation) {
+            all if all > 0.0 => self.mid * self.plausible / all,
+            _ => self.mid,
+        };
+        match told {
+            told if told > sure => CameOfIt::Worked,
+            told if told < -sure => CameOfIt::Worse,
+            _ => CameOfIt::Untold,
+        }
     }
 
     /// Whether they surely made it worse, though one looks again every week: a mixture boundary (H. Robbins, Annals of

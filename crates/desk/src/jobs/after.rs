@@ -1,11 +1,12 @@
-//! What follows from new figures, in this order: days settle, curves are fitted to them, courses take the steps due.
+//! What follows from new figures, in this order: days settle, look-backs that are due are judged, curves are fitted, courses
+//! take the steps due.
 
 use chrono::NaiveDate;
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
 use crate::budgets::curves;
-use crate::{DeskError, courses, measure};
+use crate::{DeskError, courses, look_backs, measure};
 
 /// After new figures up to a day.
 pub(super) async fn new_figures(
@@ -14,6 +15,7 @@ pub(super) async fn new_figures(
     last_day: NaiveDate,
 ) -> Result<(), DeskError> {
     measure::learn_lag(db, account.id, last_day).await?;
+    look_backs::due::judge(db, account).await?;
     curves::refit(db, account.id).await?;
     courses::advance(db, account).await
 }

@@ -6,7 +6,7 @@ use tiller_core::ids::{PersonId, RuleId, RunId};
 use tiller_core::rule::Rule;
 use tiller_store::people::Account;
 use tiller_store::rules as store;
-pub use tiller_store::rules::{Action, Kept, Mail, Ran, RunState, Standing, Version};
+pub use tiller_store::rules::{Action, Kept, Lately, Mail, Ran, RunState, Standing, Version};
 use tiller_store::{PgPool, StoreError};
 
 use super::sentence::{Naming, Sentence};
@@ -171,27 +171,20 @@ pub async fn undo(
     run: RunId,
 ) -> Result<Undone, DeskError> {
     use tiller_store::changes::State;
-    let actions = store::actions(db, account.id, None, Some(run)).await?;
+    let actions = store::actions(db, account.id, run).await?;
     if actions.is_empty() {
         return Err(DeskError::Invalid(
             "this run changed nothing, so there is nothing to undo".into(),
         ));
     }
-    let mut undone = Undone::default();
     let of = |state: State| {
         let mine = actions.iter().filter(move |a| a.state == Some(state) && !a.undone);
         mine.filter_map(|a| a.change).collect::<Vec<_>>()
     };
-    undone.withdrawn = tray::withdraw(db, account, &of(State::Waiting)).await?;
-    for id in of(State::Made) {
-        match logbook::undo(db, account, person, id).await {
-            Ok(()) => undone.reversed += 1,
-            Err(DeskError::Invalid(_)) => undone.left += 1,
-            Err(other) => return Err(other),
-        }
-    }
-    undone.left += of(State::Sending).len();
-    Ok(undone)
+    let withdrawn = tray::withdraw(db, account, &of(State::Waiting)).await?;
+    let reversed = logbook::undo_run(db, account, person, run).await?;
+    let left = of(State::Made).len().saturating_sub(reversed) + of(State::Sending).len();
+    Ok(Undone { withdrawn, reversed, left })
 }
 
 /// A rule's versions, the latest first.
@@ -224,17 +217,17 @@ pub async fn run(
     let all = versions(db, account, run.rule).await?;
     let name = all.into_iter().find(|v| v.version == run.version);
     let name = name.and_then(|v| v.body.get("name")?.as_str().map(str::to_owned));
-    let actions = store::actions(db, account.id, None, Some(id)).await?;
+    let actions = store::actions(db, account.id, id).await?;
     Ok((run, name.unwrap_or_default(), actions))
 }
 
-/// What an account's rules did since a day, the latest run first.
-pub async fn actions(
+/// What each of an account's rules has done since a day.
+pub async fn lately(
     db: &PgPool,
     account: &Account,
-    since: Option<NaiveDate>,
-) -> Result<Vec<Action>, DeskError> {
-    Ok(store::actions(db, account.id, since, None).await?)
+    since: NaiveDate,
+) -> Result<Vec<Lately>, DeskError> {
+    Ok(store::lately(db, account.id, since).await?)
 }
 
 /// Since when all rules are stopped, and who stopped them.

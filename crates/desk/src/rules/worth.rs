@@ -4,22 +4,17 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use chrono::NaiveDate;
-use tiller_core::change_effect::spells::{Change, Spell, spells};
-use tiller_core::change_effect::{Effect, Line, When, Worth, effect};
+use tiller_core::change_effect::spells::Apart;
+use tiller_core::change_effect::{Effect, Worth};
 use tiller_core::ids::{CampaignId, RuleId};
-use tiller_core::window::earlier;
 use tiller_store::PgPool;
-use tiller_store::rules::{Moved, moved};
 
 use crate::DeskError;
-use crate::book::{Book, Entry, Period};
+use crate::book::{Book, Period};
 use crate::kept::Kept;
-use crate::numerals::{counted, day, sum};
-
-/// Changes of so many days are added up.
-const DAYS: u64 = 366;
-/// Nothing else may have been changed for so long before.
-const ALONE: u64 = 14;
+use crate::look_backs::Judge;
+use crate::look_backs::words::in_words;
+use crate::numerals::{counted, day};
 
 /// What a rule is worth so far.
 #[derive(Clone, Debug, Default)]
@@ -86,16 +81,6 @@ impl SoFar {
     }
 }
 
-/// `gained 120 (80% between −30 and 270)`.
-pub fn in_words(worth: &Worth) -> String {
-    let range = worth.range();
-    let word = if worth.mid < 0.0 { "lost" } else { "gained" };
-    let (low, high) =
-        if worth.mid < 0.0 { (-range.high, -range.low) } else { (range.low, range.high) };
-    let bound = |x: f64| if x < 0.0 { format!("−{}", sum(-x)) } else { sum(x) };
-    format!("{word} {} (80% between {} and {})", sum(worth.mid.abs()), bound(low), bound(high))
-}
-
 /// What all rules of an account come to together; none before anything was judged.
 pub fn together<'a>(of: impl IntoIterator<Item = &'a SoFar>) -> Option<String> {
     let all: BTreeMap<_, &Brought> = of.into_iter().flat_map(|s| &s.spells).collect();
@@ -124,44 +109,32 @@ pub async fn of_account(
     db: &PgPool,
     book: &Book,
 ) -> Result<Arc<HashMap<RuleId, SoFar>>, DeskError> {
-    let read = || async {
-        let last = book.span.to();
-        let since = earlier(last, DAYS);
-        Ok(judge(book, &moved(db, book.account.id, since).await?))
-    };
-    book.keep(&KEPT, (), read).await
+    book.keep(&KEPT, (), || async { Ok(so_far(&Judge::of(db, book).await?)) }).await
 }
 
 /// Judges what rules changed: by campaign, what follows closely as one, by whichever rule.
-fn judge(book: &Book, moved: &[Moved]) -> HashMap<RuleId, SoFar> {
-    let mut by: BTreeMap<CampaignId, Vec<Change>> = BTreeMap::new();
-    for m in moved {
-        let Some(rule) = m.rule else { continue };
-        let (from, look_back, watched_from) = (m.from, m.look_back, m.watched_from);
-        let change = Change { rule, from, look_back, watched_from, changes: m.changes };
-        by.entry(m.campaign).or_default().push(change);
-    }
-    let lines: HashMap<CampaignId, Line> =
-        book.entries.iter().filter_map(|e| Some((e.campaign.id, line(book, e)?))).collect();
+fn so_far(judge: &Judge<'_>) -> HashMap<RuleId, SoFar> {
     let mut all: HashMap<RuleId, SoFar> = HashMap::new();
-    for (campaign, changes) in by {
-        for spell in spells(&changes, book.last_settled(), book.account.settle_days()) {
-            for (rule, changes, look_back) in &spell.to_come {
-                let so_far = all.entry(*rule).or_default();
-                so_far.to_come += changes;
-                so_far.next = Some(so_far.next.map_or(*look_back, |n| n.min(*look_back)));
-            }
-            let brought = brought(book, moved, &lines, campaign, &spell);
-            for (rule, changes) in spell.due {
-                let so_far = all.entry(rule).or_default();
-                match brought.clone() {
-                    Some(brought) => {
-                        so_far.judged += changes;
-                        so_far.shared += if brought.shared { changes } else { 0 };
-                        so_far.spells.insert((campaign, spell.from), brought);
-                    }
-                    None => so_far.untold += changes,
+    for (campaign, spell) in judge.spells(Apart::Rest, |_, m| m.rule) {
+        for (rule, changes, look_back) in &spell.to_come {
+            let so_far = all.entry(*rule).or_default();
+            so_far.to_come += changes;
+            so_far.next = Some(so_far.next.map_or(*look_back, |n| n.min(*look_back)));
+        }
+        // Where somebody else changed something there too, it can't be told whose doing it was.
+        let alone = Judge::near(&spell)
+            .is_some_and(|near| judge.touched(campaign, near).all(|m| m.rule.is_some()));
+        let effect = alone.then(|| judge.effect(campaign, &spell)).flatten();
+        for (rule, changes) in spell.due {
+            let so_far = all.entry(rule).or_default();
+            match effect {
+                Some(effect) => {
+                    so_far.judged += changes;
+                    so_far.shared += if spell.shared { changes } else { 0 };
+                    let brought = Brought { effect, shared: spell.shared };
+                    so_far.spells.insert((campaign, spell.from), brought);
                 }
+                None => so_far.untold += changes,
             }
         }
     }
@@ -169,51 +142,4 @@ fn judge(book: &Book, moved: &[Moved]) -> HashMap<RuleId, SoFar> {
         so_far.worth = Worth::sum(so_far.spells.values().map(|b| &b.effect));
     }
     all
-}
-
-/// What a spell of changes brought; none where somebody else changed something there too, or too little lies before or
-/// beside it.
-fn brought(
-    book: &Book,
-    moved: &[Moved],
-    lines: &HashMap<CampaignId, Line>,
-    campaign: CampaignId,
-    spell: &Spell,
-) -> Option<Brought> {
-    let near = earlier(spell.from, ALONE)..=*spell.judged.last()?;
-    let touched = |c: CampaignId, by_rules: bool| {
-        let mut there = moved.iter().filter(|m| m.campaign == c && near.contains(&m.from));
-        there.any(|m| by_rules || m.rule.is_none())
-    };
-    if touched(campaign, false) {
-        return None;
-    }
-    let others: Vec<Line> = book
-        .entries
-        .iter()
-        .filter(|e| e.campaign.id != campaign && !touched(e.campaign.id, true))
-        .filter_map(|e| lines.get(&e.campaign.id).cloned())
-        .collect();
-    let judged = spell.judged.iter().filter_map(|d| place(book, *d)).collect();
-    let when = When { changed: place(book, spell.from)?, judged };
-    let effect = effect(lines.get(&campaign)?, &others, &when)?;
-    Some(Brought { effect, shared: spell.shared })
-}
-
-fn place(book: &Book, day: NaiveDate) -> Option<usize> {
-    usize::try_from((day - book.span.from()).num_days()).ok()
-}
-
-/// A campaign's days by what its results are worth; none without a target.
-fn line(book: &Book, entry: &Entry) -> Option<Line> {
-    let target = entry.target?;
-    let days = usize::try_from(book.span.days()).ok()?;
-    let mut line = Line { spend: vec![0.0; days], worth: vec![0.0; days] };
-    for day in entry.days.iter() {
-        if let Some(n) = place(book, day.day).filter(|n| *n < days) {
-            line.spend[n] += day.tally.spend.to_units();
-            line.worth[n] += target.allowed(&day.tally);
-        }
-    }
-    Some(line)
 }

@@ -6,9 +6,11 @@ pub mod offer;
 pub mod proposal;
 pub mod sending;
 
+use std::collections::HashMap;
+
 use chrono::NaiveDate;
 use tiller_core::Micros;
-use tiller_core::ids::{ChangeId, ItemId, PersonId};
+use tiller_core::ids::{CampaignId, ChangeId, ItemId, PersonId};
 use tiller_core::setting::{Budget, Setting, Status};
 use tiller_core::spot::{Spot, Subject};
 pub use tiller_store::changes::State;
@@ -55,44 +57,80 @@ pub(crate) async fn ready(
     account: &Account,
     proposals: Vec<Proposal>,
 ) -> Result<Vec<NewChange>, DeskError> {
-    let items = items_of(proposals.iter().map(|p| p.subject));
-    let settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
-    let present = facts::present(db, account.id, PRESENT_DAYS.into()).await?;
-    let today = connections::today(db, account).await?;
+    let (now, proposals) = Now::of(db, account, proposals).await?;
+    proposals.into_iter().filter_map(|p| now.ready(p).transpose()).collect()
+}
+
+/// Puts those proposals in the tray that can be set; tells how many are new there.
+pub(crate) async fn propose_possible(
+    db: &PgPool,
+    account: &Account,
+    person: PersonId,
+    proposals: Vec<Proposal>,
+) -> Result<usize, DeskError> {
+    let (now, proposals) = Now::of(db, account, proposals).await?;
     let mut new = Vec::with_capacity(proposals.len());
-    for mut p in proposals.into_iter().flat_map(Proposal::apart) {
-        p.set = p.set.map_money(|m| account.coins(m));
+    for proposal in proposals {
+        match now.ready(proposal) {
+            Ok(change) => new.extend(change),
+            Err(DeskError::Invalid(_)) => {}
+            Err(other) => return Err(other),
+        }
+    }
+    Ok(changes::add(db, account.id, Author::Person(person), &new).await?.len())
+}
+
+/// What proposals are held against.
+struct Now<'a> {
+    account: &'a Account,
+    settings: Settings,
+    present: HashMap<CampaignId, facts::Present>,
+    today: NaiveDate,
+}
+
+impl<'a> Now<'a> {
+    async fn of(
+        db: &PgPool,
+        account: &'a Account,
+        proposals: Vec<Proposal>,
+    ) -> Result<(Self, Vec<Proposal>), DeskError> {
+        let items = items_of(proposals.iter().map(|p| p.subject));
+        let settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
+        let present = facts::present(db, account.id, PRESENT_DAYS.into()).await?;
+        let today = connections::today(db, account).await?;
+        let proposals = proposals.into_iter().flat_map(Proposal::apart).collect();
+        Ok((Self { account, settings, present, today }, proposals))
+    }
+
+    /// A proposal with what is set now; none where it is set like that already.
+    fn ready(&self, mut p: Proposal) -> Result<Option<NewChange>, DeskError> {
+        let settings = &self.settings;
+        p.set = p.set.map_money(|m| self.account.coins(m));
         let spot = settings.spot(p.subject).ok_or_else(unconnected)?;
         let was = settings.present(spot, &p.set);
+        let place = settings.names(spot).unwrap_or_default();
         if was.is_none() && !matches!(p.set, Setting::Keyword { .. }) {
-            return Err(DeskError::Invalid(format!(
-                "{} can’t be set on {}",
-                words::title(&p.set).to_lowercase(),
-                settings.names(spot).unwrap_or_default()
-            )));
+            let title = words::title(&p.set).to_lowercase();
+            return Err(DeskError::Invalid(format!("{title} can’t be set on {place}")));
         }
         if was.as_ref() == Some(&p.set) {
-            continue;
+            return Ok(None);
         }
         if let Some(why) = settings.barred(spot, &p.set) {
-            let place = settings.names(spot).unwrap_or_default();
             return Err(DeskError::Invalid(format!("{place}: {why}")));
         }
-        if let Some(past) = check::past_flight(was.as_ref(), &p.set, today) {
-            let place = settings.names(spot).unwrap_or_default();
+        if let Some(past) = check::past_flight(was.as_ref(), &p.set, self.today) {
             return Err(DeskError::Invalid(format!("{place}: {past}")));
         }
-        new.push(NewChange {
+        let present = || Some(self.present.get(&spot.campaign)?.spend);
+        let spends = p.adds.spend.or_else(|| expected(present()?, was.as_ref(), &p.set));
+        Ok(Some(NewChange {
             campaign: spot.campaign,
             ad_group: spot.ad_group,
             item: spot.item,
-            place: settings.names(spot).unwrap_or_default(),
-            a_day: a_day(&settings, spot, was.as_ref(), &p.set).get(),
-            spend_a_day: p
-                .adds
-                .spend
-                .or_else(|| expected(present.get(&spot.campaign)?.spend, was.as_ref(), &p.set))
-                .map(|units| Micros::from_units(units).get()),
+            place,
+            a_day: a_day(settings, spot, was.as_ref(), &p.set).get(),
+            spend_a_day: spends.map(|units| Micros::from_units(units).get()),
             setting: p.set.word().to_owned(),
             told: words::sentence(was.as_ref(), &p.set),
             was: was.map(|w| json(&w)).transpose()?,
@@ -102,9 +140,8 @@ pub(crate) async fn ready(
             effect: p.effect,
             origin: p.origin.word(),
             undoes: p.undoes,
-        });
+        }))
     }
-    Ok(new)
 }
 
 pub(crate) fn unconnected() -> DeskError {

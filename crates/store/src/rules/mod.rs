@@ -3,20 +3,17 @@
 //! - `kept`: rules and their versions, on and off
 //! - `runs`: due times, runs, what they did
 //! - `looked_at`: what rules look at: items with what was counted of them
-//! - `looked_back`: what was changed when, by which rule
 //! - `mail`: runs of which something is to be told by e-mail
 //! - `tidings`: what rules have to tell on Today
 
 mod kept;
 mod looked_at;
-mod looked_back;
 mod mail;
 mod runs;
 mod tidings;
 
 pub use kept::*;
 pub use looked_at::*;
-pub use looked_back::*;
 pub use mail::*;
 pub use runs::*;
 pub use tidings::*;

@@ -365,7 +365,7 @@ pub async fn ran(
         Ran,
         r#"SELECT x.id AS "id: RunId", x.rule_id AS "rule: RuleId", x.version, x.due_at, p.name AS "asked_by?", x.state AS "state: RunState",
                   x.as_of, x.looked_at, x.acted, x.waited, x.held, x.resting, x.note, x.mail AS "mail: Mail",
-                  EXISTS (SELECT FROM rule_action a WHERE a.account_id = x.account_id AND a.run_id = x.id AND a.did = 'tell') AS "told!"
+                  coalesce((SELECT a.did = 'tell' FROM rule_action a WHERE a.account_id = x.account_id AND a.run_id = x.id ORDER BY a.nth LIMIT 1), false) AS "told!"
            FROM rule_run x LEFT JOIN person p ON p.id = x.asked_by
            WHERE x.account_id = $1 AND ($2::bigint IS NULL OR x.rule_id = $2) AND ($4::bigint IS NULL OR x.id = $4) ORDER BY x.id DESC LIMIT $3"#,
         account.0,
@@ -414,12 +414,48 @@ pub struct Action {
     pub undone: bool,
 }
 
-/// What an account's rules did since a day, or all of one run, the latest run first.
+/// How much a rule has done of late, and what waits of it.
+#[derive(Clone, Copy, Debug)]
+pub struct Lately {
+    /// The rule.
+    pub rule: RuleId,
+    /// What it changed.
+    pub made: i64,
+    /// What it told of.
+    pub told: i64,
+    /// Its changes that wait in the tray, however old.
+    pub waiting: i64,
+}
+
+/// What each rule of an account has done since a day.
+pub async fn lately(
+    db: &PgPool,
+    account: AccountId,
+    since: NaiveDate,
+) -> Result<Vec<Lately>, StoreError> {
+    Ok(sqlx::query_as!(
+        Lately,
+        r#"SELECT r.id AS "rule: RuleId", coalesce(d.made, 0) AS "made!", coalesce(d.told, 0) AS "told!", coalesce(w.waiting, 0) AS "waiting!"
+           FROM rule r
+           LEFT JOIN (SELECT x.rule_id, count(*) FILTER (WHERE a.did <> 'tell') AS made, count(*) FILTER (WHERE a.did = 'tell') AS told
+                      FROM rule_action a JOIN rule_run x ON x.account_id = a.account_id AND x.id = a.run_id
+                      WHERE a.account_id = $1 AND a.day >= $2 GROUP BY x.rule_id) d ON d.rule_id = r.id
+           LEFT JOIN (SELECT x.rule_id, count(*) AS waiting
+                      FROM change c JOIN rule_run x ON x.account_id = c.account_id AND x.id = c.run_id
+                      WHERE c.account_id = $1 AND c.state = 'waiting' GROUP BY x.rule_id) w ON w.rule_id = r.id
+           WHERE r.account_id = $1"#,
+        account.0,
+        since
+    )
+    .fetch_all(db)
+    .await?)
+}
+
+/// All that a run did.
 pub async fn actions(
     db: &PgPool,
     account: AccountId,
-    since: Option<NaiveDate>,
-    run: Option<RunId>,
+    run: RunId,
 ) -> Result<Vec<Action>, StoreError> {
     Ok(sqlx::query_as!(
         Action,
@@ -429,11 +465,10 @@ pub async fn actions(
                   EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = a.change_id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
            FROM rule_action a JOIN rule_run x ON x.account_id = a.account_id AND x.id = a.run_id
            LEFT JOIN change c ON c.account_id = a.account_id AND c.id = a.change_id
-           WHERE a.account_id = $1 AND ($2::date IS NULL OR a.day >= $2) AND ($3::bigint IS NULL OR a.run_id = $3)
-           ORDER BY a.run_id DESC, a.nth"#,
+           WHERE a.account_id = $1 AND a.run_id = $2
+           ORDER BY a.nth"#,
         account.0,
-        since,
-        run.map(|r| r.0)
+        run.0
     )
     .fetch_all(db)
     .await?)

@@ -5,16 +5,21 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
+use tiller_core::Micros;
+use tiller_core::change_effect::CameOfIt;
 use tiller_desk::account::decisions::{self, Decision};
 use tiller_desk::logbook::{Entry, Show};
-use tiller_desk::numerals::{day, full_day};
+use tiller_desk::look_backs::sums::{self, Group, Sums};
+use tiller_desk::look_backs::words::{self, in_words};
+use tiller_desk::numerals::{counted, day, full_day, signed, sum};
+use tiller_desk::wording::Words;
 use tiller_desk::{ChangeId, DecisionId, change_words, logbook as desk, measure, tray};
 
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Id, Member};
 use crate::frame::{Frame, Station};
-use crate::pages::{csv_file, download};
+use crate::pages::{book, csv_file, download};
 use crate::params::Params;
 use crate::sent::Sent;
 
@@ -29,6 +34,88 @@ pub struct EntryLine {
     author: String,
     look_back: String,
     due: bool,
+    /// What came of it: in a word with its tone, and in money.
+    came: Option<(&'static str, &'static str, String)>,
+}
+
+impl EntryLine {
+    fn worse(&self) -> bool {
+        self.entry.change.came_of_it == Some(CameOfIt::Worse)
+    }
+}
+
+/// Changes that are added up, as they are shown.
+pub struct GroupLine {
+    title: String,
+    changes: i64,
+    came: [i64; 3],
+    tone: &'static str,
+    worth: String,
+    range: String,
+    shared: String,
+}
+
+/// Groups under a heading.
+pub struct Groups {
+    heading: &'static str,
+    lines: Vec<GroupLine>,
+}
+
+fn tone(came: CameOfIt) -> &'static str {
+    match came {
+        CameOfIt::Worked => "gain",
+        CameOfIt::Worse => "harm",
+        CameOfIt::Untold => "",
+    }
+}
+
+fn group_line(g: &Group) -> GroupLine {
+    GroupLine {
+        title: g.title.clone(),
+        changes: g.changes,
+        came: g.came,
+        tone: g.worth.map_or("", |w| tone(w.came_of_it())),
+        worth: g.worth.as_ref().map_or("–".into(), |w| signed(w.mid, sum)),
+        range: g.worth.as_ref().map_or(String::new(), |w| {
+            let range = w.range();
+            format!("{} to {}", signed(range.low, sum), signed(range.high, sum))
+        }),
+        shared: match g.shared {
+            0 => String::new(),
+            n if n == g.changes => "all together with changes of other lines".into(),
+            n => format!("{n} of them together with changes of other lines"),
+        },
+    }
+}
+
+/// What the changes of a year came to, and how much of that chance would say.
+fn came_to(sums: &Sums) -> Words {
+    let all = &sums.all;
+    if all.changes == 0 {
+        return Words::say(
+            "No look-back has come due yet. A change is judged once its seven days have settled, against campaigns in which nothing was changed.",
+        );
+    }
+    let [worked, worse, untold] = all.came;
+    let judged =
+        counted(all.changes.unsigned_abs(), "change has been judged", "changes have been judged");
+    let words = Words::say(format!("In the last twelve months {judged}: ")).strong(format!(
+        "{worked} worked, {worse} made things worse, of {untold} it can’t be told"
+    ));
+    let words = match &all.worth {
+        Some(worth) => words.and(format!(". Together they {}.", in_words(worth))),
+        None => words.and("."),
+    };
+    let chance = sums.chance;
+    match chance.tried {
+        0 => words,
+        n => words.and(format!(
+            " Of {} in which nothing was changed, the same test says ‘worked’ of {} and ‘made it worse’ of {}.",
+            counted(n as u64, "week of a campaign", "weeks of campaigns"),
+            chance.worked,
+            chance.worse
+        )),
+    }
 }
 
 /// A decision as it is shown.
@@ -65,6 +152,9 @@ struct LogbookPage {
     frame: Frame,
     lines: Vec<EntryLine>,
     own: Vec<OwnLine>,
+    worth: Option<(Words, Vec<Groups>)>,
+    /// Whether something is due that can't be told.
+    untold: bool,
     shows: Vec<(&'static str, bool, Params)>,
     show: String,
     search: String,
@@ -89,6 +179,10 @@ fn line(entry: Entry, base: &Paths, today: chrono::NaiveDate) -> EntryLine {
         author: tray::author(c),
         look_back: c.look_back.map(day).unwrap_or_default(),
         due: entry.due(today),
+        came: c
+            .came_of_it
+            .zip(words::came_to(c))
+            .map(|(came, text)| (words::verdict(came), tone(came), text)),
         entry,
     }
 }
@@ -108,7 +202,11 @@ pub async fn show(
     let base = frame.base();
     let own = match show {
         Show::Own => decisions::list(&app.db, &member.account).await?,
-        Show::All | Show::Due | Show::Refused => Vec::new(),
+        Show::All | Show::Due | Show::Refused | Show::Worth => Vec::new(),
+    };
+    let worth = match show {
+        Show::Worth => worth(&app, &member, &params).await?,
+        Show::All | Show::Due | Show::Refused | Show::Own => None,
     };
     let own: Vec<OwnLine> = own
         .iter()
@@ -118,8 +216,11 @@ pub async fn show(
             text.contains(&search.trim().to_lowercase())
         })
         .collect();
+    let untold = |e: &Entry| e.due(today) && e.change.came_of_it == Some(CameOfIt::Untold);
     Ok(LogbookPage {
         own,
+        worth,
+        untold: show == Show::Due && page.entries.iter().any(untold),
         any: !page.entries.is_empty() || after.is_some() || show != Show::All || !search.is_empty(),
         older: page.more_after.map(|id| params.with("after", id)),
         newer: after.map(|_| params.with("after", "")),
@@ -134,6 +235,28 @@ pub async fn show(
         search,
         frame,
     })
+}
+
+/// What changes were worth together.
+async fn worth(
+    app: &App,
+    member: &Member,
+    params: &Params,
+) -> Result<Option<(Words, Vec<Groups>)>, PageError> {
+    let Some(book) = book(&app.db, member, params).await? else { return Ok(None) };
+    let sums = sums::of_account(&app.db, &book).await?;
+    let groups =
+        |heading, of: &[Group]| Groups { heading, lines: of.iter().map(group_line).collect() };
+    let all = if sums.all.changes == 0 {
+        Vec::new()
+    } else {
+        vec![
+            groups("By month", &sums.months),
+            groups("By who decided", &sums.hands),
+            groups("By where it came from", &sums.kinds),
+        ]
+    };
+    Ok(Some((came_to(&sums), all)))
 }
 
 /// The entries that are seen, as CSV.
@@ -161,10 +284,17 @@ pub async fn csv(
         "answer",
         "look_back",
         "looked_back_at",
+        "came_of_it",
+        "worth",
+        "worth_low",
+        "worth_high",
+        "judged_with",
     ];
     let rows = entries.into_iter().map(|e| {
         let c = &e.change;
         let text = |d: Option<chrono::NaiveDate>| d.map_or(String::new(), |d| d.to_string());
+        let money =
+            |m: Option<i64>| m.map_or(String::new(), |m| Micros::new(m).to_units().to_string());
         vec![
             c.answered_at.map_or(String::new(), |t| t.to_rfc3339()),
             text(c.from_day),
@@ -181,6 +311,11 @@ pub async fn csv(
             c.answer.clone(),
             text(c.look_back),
             c.looked_at.map_or(String::new(), |t| t.to_rfc3339()),
+            c.came_of_it.map_or(String::new(), |came| came.word().to_owned()),
+            money(c.came_to),
+            money(c.came_low),
+            money(c.came_high),
+            c.came_of_it.map_or(String::new(), |_| c.judged_with.to_string()),
         ]
     });
     csv_file(&format!("logbook-{}.csv", member.account.slug), &header.map(str::to_owned), rows)
@@ -228,6 +363,13 @@ pub async fn again(
 ) -> Result<Redirect, PageError> {
     desk::again(&app.db, &member.account, id).await?;
     Ok(Redirect::to(&member.path("tray")))
+}
+
+/// Somebody has looked at all that can't be told.
+pub async fn looked_at_untold(sent: Sent) -> Result<Redirect, PageError> {
+    let Sent { app, member, .. } = &sent;
+    desk::looked_at_untold(&app.db, &member.account, member.standing.today).await?;
+    Ok(sent.back("logbook"))
 }
 
 /// Somebody has looked back.

@@ -15,6 +15,7 @@ use tiller_desk::book::Book;
 use tiller_desk::book::quiet::Quiet;
 use tiller_desk::budgets::weekly::{Move, Week};
 use tiller_desk::causes::remedy;
+use tiller_desk::look_backs::words;
 use tiller_desk::numerals::{conversions, counted, day, listed, money, number, percent, sum};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
 use tiller_desk::rules::tidings::Tidings;
@@ -59,6 +60,7 @@ pub struct AlarmLine {
 pub struct LookBack {
     place: String,
     sentence: String,
+    came: Option<String>,
     on: String,
     due: bool,
 }
@@ -175,6 +177,11 @@ pub async fn show(
             .map(|(on, e)| LookBack {
                 place: e.change.place.clone(),
                 sentence: e.sentence(),
+                came: e
+                    .change
+                    .came_of_it
+                    .zip(words::came_to(&e.change))
+                    .map(|(came, text)| format!("{}: {text}", words::verdict(came))),
                 on: day(*on),
                 due: *on <= today,
             })
@@ -274,6 +281,21 @@ fn paragraphs(book: &Book, l: &Letter) -> Vec<Words> {
         ));
         let words = spent(words, book, now).and(change(book, now, before));
         letter.push(words);
+    }
+    let judged: i64 = l.came.iter().sum();
+    if judged > 0 {
+        let [worked, worse, untold] = l.came;
+        letter.push(
+            Words::say(format!(
+                "Of {} judged in the last seven days ",
+                counted(judged.unsigned_abs(), "change", "changes")
+            ))
+            .strong(format!("{worked} worked and {worse} made things worse"))
+            .and(match untold {
+                0 => ".".into(),
+                n => format!("; of {n} it can’t be told."),
+            }),
+        );
     }
     let mut waits = Vec::new();
     if l.waiting.due > 0 {

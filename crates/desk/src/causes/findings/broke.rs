@@ -1,7 +1,7 @@
 //! When the cost of a conversion changed, what moved first, and what the logbook says of those days.
 
 use chrono::{Days, NaiveDate};
-use tiller_core::change_point::change_point;
+use tiller_core::change_point::break_of_days;
 use tiller_core::window::later;
 use tiller_core::{Price, Tally, Window};
 use tiller_store::PgPool;
@@ -98,17 +98,19 @@ fn search(entry: &Entry, window: Window) -> Option<Broke> {
         .filter(|d| window.contains(d.day) && d.tally.spend.get() > 0)
         .map(|d| (d.day, d.tally))
         .collect();
-    let per_money: Vec<f64> =
-        days.iter().map(|(_, t)| t.conversions / t.spend.to_units()).collect();
-    let found = change_point(&per_money).filter(|c| c.p <= SURE)?;
+    let of = |value: &dyn Fn(&Tally) -> f64| {
+        days.iter().map(|(day, t)| (*day, value(t))).collect::<Vec<_>>()
+    };
+    let per_money = of(&|t| t.conversions / t.spend.to_units());
+    let found = break_of_days(&per_money).filter(|c| c.p <= SURE)?;
     let on = days[found.at].0;
     let sum = |days: &[(NaiveDate, Tally)]| days.iter().map(|(_, t)| *t).sum::<Tally>();
     let earliest = on.checked_sub_days(Days::new(BEFORE)).unwrap_or(on);
     let mut moved: Vec<(Factor, NaiveDate)> = Factor::ALL
         .into_iter()
         .filter_map(|factor| {
-            let values: Vec<f64> = days.iter().map(|(_, t)| factor.of(t).unwrap_or(0.0)).collect();
-            let c = change_point(&values).filter(|c| c.p <= LIKELY)?;
+            let values = of(&|t| factor.of(t).unwrap_or(0.0));
+            let c = break_of_days(&values).filter(|c| c.p <= LIKELY)?;
             let day = days[c.at].0;
             (day >= earliest && day <= on + Days::new(BEFORE)).then_some((factor, day))
         })

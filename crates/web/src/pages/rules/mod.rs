@@ -20,12 +20,12 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use chrono::{DateTime, Utc};
 use tiller_core::ids::RuleId;
+use tiller_core::window::earlier;
 use tiller_desk::Account;
 use tiller_desk::numerals::{counted, day};
 use tiller_desk::rules::keeping::{self, Ran, RuleKept, RunState, Standing};
 use tiller_desk::rules::sentence::{Naming, Sentence};
 use tiller_desk::rules::worth::{self, SoFar};
-use tiller_desk::tray::State as ChangeState;
 use tiller_desk::wording::Words;
 
 use crate::App;
@@ -109,12 +109,10 @@ pub async fn show(
     for run in &runs {
         last.entry(run.rule).or_insert(run);
     }
-    let week = book.span.to().checked_sub_days(chrono::Days::new(7));
-    let actions = keeping::actions(&app.db, account, week).await?;
-    let waiting = |id: RuleId| {
-        let mine = actions.iter().filter(|a| a.rule == id);
-        mine.filter(|a| a.state == Some(ChangeState::Waiting)).count()
-    };
+    let week = earlier(book.span.to(), 7);
+    let lately = keeping::lately(&app.db, account, week).await?;
+    let waiting =
+        |id: RuleId| lately.iter().find(|l| l.rule == id).map_or(0, |l| l.waiting.unsigned_abs());
     let naming = keeping::naming(&book);
     let so_far = worth::of_account(&app.db, &book).await?;
     let stopped = keeping::stopped(&app.db, account).await?;
@@ -131,10 +129,9 @@ pub async fn show(
     };
     let rules = kept.iter().map(line).collect();
     let on = kept.iter().filter(|r| r.row.state == Standing::On).count();
-    let of_week: Vec<&Ran> =
-        runs.iter().filter(|r| week.zip(r.as_of).is_some_and(|(w, d)| d >= w)).collect();
-    let told = actions.iter().filter(|a| a.did == "tell").count();
-    let lead = lead((on, stopped.is_some()), kept.len(), &of_week, (actions.len() - told, told));
+    let of_week: Vec<&Ran> = runs.iter().filter(|r| r.as_of.is_some_and(|d| d >= week)).collect();
+    let did = lately.iter().fold((0, 0), |(made, told), l| (made + l.made, told + l.told));
+    let lead = lead((on, stopped.is_some()), kept.len(), &of_week, did);
     let lead = match worth::together(so_far.values()) {
         Some(all) if kept.len() > 1 => {
             lead.and(" By their look-backs they have ").strong(all).and(" so far.")
@@ -153,7 +150,7 @@ fn rule_line(
     r: &RuleKept,
     naming: &Naming,
     last: Option<&Ran>,
-    waiting: usize,
+    waiting: u64,
     so_far: Option<&SoFar>,
     account: &Account,
     stopped: bool,
@@ -184,7 +181,7 @@ fn lead(
     (on, stopped): (usize, bool),
     all: usize,
     week: &[&Ran],
-    (made, told): (usize, usize),
+    (made, told): (i64, i64),
 ) -> Words {
     let rules = match (all, on) {
         (0, _) => {
@@ -205,10 +202,10 @@ fn lead(
     }
     let made = match made {
         0 => "no change".into(),
-        n => counted(n as u64, "change", "changes"),
+        n => counted(n.unsigned_abs(), "change", "changes"),
     };
     let things = |n: u64| counted(n, "thing", "things");
-    let told = (told > 0).then(|| format!("told you of {}", things(told as u64)));
+    let told = (told > 0).then(|| format!("told you of {}", things(told.unsigned_abs())));
     let left = (left > 0).then(|| match waited {
         0 => format!("left {} alone", things(left.unsigned_abs())),
         n => {
