@@ -12,13 +12,18 @@
 //! assert!(matches!(&found[..], [Finding::NoResult { event, .. }] if event == "page_view"));
 //! ```
 
-use chrono::NaiveDate;
+use chrono::{Datelike, NaiveDate};
 
+use crate::evidence::lasting_dispersion;
 use crate::metrics::Tally;
 use crate::target::Target;
 
-/// Believable with less than this probability: the event has gone silent.
+/// Believable with less than this probability: the event has gone silent,
 const SILENT_BELOW: f64 = 0.01;
+/// and so seldom that, though one looks every day, chance makes one campaign silent once in so many days.
+const FALSE_AFTER: f64 = 730.0;
+/// Conversions by which the usual rate counts in a weekday's own.
+const OF_WEEKDAY: f64 = 5.0;
 
 /// What is wrong with a campaign's conversion counting.
 #[derive(Clone, Debug, PartialEq)]
@@ -118,19 +123,28 @@ fn nothing_counts(events: &[EventCount]) -> Option<Finding> {
     })
 }
 
-/// The silent stretch at the end, if chance makes it less likely than 1 in 100 (Poisson tail).
+/// The silent stretch at the end, if chance makes it too unlikely: by the rates of its weekdays, and as days differ.
 fn silence(days: &[(NaiveDate, Tally)]) -> Option<Finding> {
     let last = days.iter().rposition(|(_, t)| t.conversions > 0.0)?;
     let (before, quiet) = days.split_at(last + 1);
-    let usual: Tally = before.iter().map(|(_, t)| *t).sum();
-    let clicks: i64 = quiet.iter().map(|(_, t)| t.clicks).sum();
-    let expected = usual.cvr()? * clicks as f64;
     let since = quiet.first()?.0;
-    ((-expected).exp() < SILENT_BELOW).then_some(Finding::Silent {
-        since,
-        days: quiet.len() as u32,
-        expected,
-    })
+    let usual: Tally = before.iter().map(|(_, t)| *t).sum();
+    let rate = usual.cvr()?;
+    let of_weekday = |day: NaiveDate| {
+        let alike = before.iter().filter(|(d, _)| d.weekday() == day.weekday());
+        let own: Tally = alike.map(|(_, t)| *t).sum();
+        (own.conversions + OF_WEEKDAY) / (own.clicks as f64 + OF_WEEKDAY / rate)
+    };
+    let due = |(day, t): &(NaiveDate, Tally)| of_weekday(*day) * t.clicks as f64;
+    let expected: f64 = quiet.iter().map(due).sum();
+    let each: Vec<(f64, f64)> = before.iter().map(|d| (d.1.conversions, due(d))).collect();
+    let phi = lasting_dispersion(&each);
+    // None of a negative binomial of that mean and dispersion; a Poisson's where days differ by chance alone.
+    let none = if phi > 1.0 { -expected * phi.ln() / (phi - 1.0) } else { -expected };
+    // A stretch may begin after each conversion.
+    let begins = usual.conversions / before.len() as f64;
+    let believable = SILENT_BELOW.min(1.0 / (FALSE_AFTER * begins)).ln();
+    (none < believable).then_some(Finding::Silent { since, days: quiet.len() as u32, expected })
 }
 
 fn values_missing(days: &[(NaiveDate, Tally)], target: Option<Target>) -> Option<Finding> {
@@ -159,16 +173,17 @@ mod tests {
 
     #[test]
     fn a_stretch_that_chance_explains_is_no_finding() {
-        // Two a day, two days without: e^−4 = 1.8%.
-        assert!(findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0]), &[], None).is_empty());
+        // Two a day, three days without: e^−6 = 0.25%, which chance makes of two a day every half year.
+        assert!(findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0, 0.0]), &[], None).is_empty());
     }
 
     #[test]
     fn a_stretch_beyond_chance_is_silence() {
-        // Two a day, three days without: e^−6 = 0.25%.
-        let found = findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0, 0.0]), &[], None);
+        // Two a day, four days without: e^−8 = 0.034%, less than one in 730 × 2.
+        let found = findings(&days(&[2.0, 2.0, 2.0, 0.0, 0.0, 0.0, 0.0]), &[], None);
         assert!(
-            matches!(found[..], [Finding::Silent { days: 3, expected, .. }] if (expected - 6.0).abs() < 1e-9)
+            matches!(found[..], [Finding::Silent { days: 4, expected, .. }] if (expected - 8.0).abs() < 0.2),
+            "{found:?}"
         );
     }
 

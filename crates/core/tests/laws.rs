@@ -36,6 +36,7 @@ fn case(tally: Tally, target: Target, peers: &[Tally]) -> Case<'_> {
         settle_days: 2,
         findings: &[],
         budget_use: BudgetUse::default(),
+        dispersion: 1.0,
     }
 }
 

@@ -156,6 +156,7 @@ fn verdicts(out: &mut Snapshot) {
                                 settle_days: 2,
                                 findings: &findings,
                                 budget_use: budget_use(used, full),
+                                dispersion: 1.0,
                             };
                             judged(out, &case, circle);
                         }
@@ -452,6 +453,7 @@ fn changes(out: &mut Snapshot) {
             settle_days: 2,
             findings: &[],
             budget_use: BudgetUse::default(),
+            dispersion: 1.0,
         };
         let mut d = diagnose(&case);
         d.limited_by = held;

@@ -17,7 +17,7 @@ pub mod peers;
 pub mod target;
 
 pub use discovery::{FALSE_SHARE, discoveries};
-pub use dispersion::dispersion;
+pub use dispersion::{dispersion, lasting_dispersion};
 pub use peers::{Prior, Standing, prior_for_comparing, prior_from_peers};
 pub use target::{over_target, rate_below};
 

@@ -94,7 +94,9 @@ pub(super) fn too_early(
         }
         () if p >= SURE && excess > 0.0 => None,
         () => {
-            let more_spend = spend_that_tells(spend, evidence, target_cpa);
+            let phi = case.dispersion;
+            let more_spend =
+                spend_that_tells(spend / phi, evidence / phi, target_cpa).map(|more| more * phi);
             Some(Early::Undecided {
                 more_conversions: more_spend
                     .map(|m| (m * (evidence + HALF) / spend).max(1.0).ceil()),

@@ -27,6 +27,7 @@
 //!     settle_days: 2,
 //!     findings: &[],
 //!     budget_use: BudgetUse::default(),
+//!     dispersion: 1.0,
 //! };
 //! let found = diagnose(&case);
 //! assert_eq!((found.verdict, found.excess), (Verdict::Bid, 750.0));
@@ -88,6 +89,8 @@ pub struct Case<'a> {
     pub findings: &'a [Finding],
     /// What limits its volume.
     pub budget_use: BudgetUse,
+    /// How much more its days differ than chance alone lets them, what lasts included.
+    pub dispersion: f64,
 }
 
 /// What the diagnosis concludes.
@@ -162,7 +165,9 @@ pub fn diagnose(case: &Case) -> Diagnosis {
         (Target::Roas(_), Some(worth)) => Price::from(t.value) / worth,
         _ => t.conversions,
     };
-    let p_over = target_cpa.map(|cpa| over_target(t.spend.to_units(), evidence, cpa));
+    let p_over = target_cpa.map(|cpa| {
+        over_target(t.spend.to_units() / case.dispersion, evidence / case.dispersion, cpa)
+    });
     let excess = case.target.excess(t);
     let against = |own: (f64, i64), rate: fn(&Tally) -> (f64, i64)| {
         let theirs: Vec<_> = case.peers.iter().map(rate).map(|(s, n)| (s, n as f64)).collect();
@@ -262,6 +267,7 @@ mod tests {
             settle_days: 2,
             findings: &[],
             budget_use: BudgetUse::default(),
+            dispersion: 1.0,
         }
     }
 
@@ -373,6 +379,20 @@ mod tests {
         assert_eq!(under.verdict, Verdict::OnTarget, "{under:?}");
         let thin = [tally(40, 4, 1.0, 1.0), tally(30, 3, 1.0, 1.0)];
         assert_eq!(diagnose(&case(tally(2000, 500, 5.0, 100.0), &thin)).verdict, Verdict::OnTarget);
+    }
+
+    /// The same figures tell less where days differ by more than chance.
+    #[test]
+    fn dispersed_days_decide_later() {
+        let peers = peers();
+        let plain = case(tally(26_000, 1000, 1.9, 50.0), &peers);
+        let dispersed = diagnose(&Case { dispersion: 4.0, ..plain.clone() });
+        let plain = diagnose(&plain);
+        assert!(plain.p_over > dispersed.p_over && dispersed.p_over > Some(0.5), "{dispersed:?}");
+        assert_eq!(dispersed.verdict, Verdict::TooEarly);
+        assert_ne!(plain.verdict, Verdict::TooEarly);
+        // What would decide it is more by as much.
+        assert!(matches!(dispersed.early, Some(Early::Undecided { .. })), "{dispersed:?}");
     }
 
     #[test]

@@ -5,3 +5,4 @@ mod break_days;
 mod change_effects;
 mod rehearsals;
 mod results_estimates;
+mod verdicts;

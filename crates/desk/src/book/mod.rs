@@ -376,6 +376,7 @@ impl Book {
             settle_days: self.account.settle_days(),
             findings,
             budget_use,
+            dispersion: entry.lasting_dispersion(target, window),
         };
         Some(Judged {
             diagnosis: diagnose(&case),
