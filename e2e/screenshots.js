@@ -90,5 +90,11 @@ await shoot("tray");
 await page.goto(`${school}/tray`);
 await press("Send selected");
 await page.getByText("Nothing waits to be sent.").waitFor();
+// Until their look-backs are done.
+for (const day of [16, 23]) {
+  await page.getByRole("button", { name: /market day/ }).click();
+  await press("Let a week pass");
+  await page.getByRole("button", { name: `market day ${day} Nov 2026` }).waitFor({ timeout: 150_000 });
+}
 await view("logbook", `${school}/logbook`);
 await browser.close();

@@ -212,6 +212,27 @@ async fn a_days_limits_hold_over_all_runs_of_the_day(db: PgPool) {
     assert!(first.iter().all(|a| a.known.spend >= least) && first.len() == 2);
 }
 
+/// What it has done is counted by the day that was known; what waits for an answer, however old it is.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_a_rule_did_of_late_is_counted_and_what_waits_of_it(db: PgPool) {
+    let (s, id) = scene(&db, &pauses()).await;
+    s.days_pass(&db, 1).await;
+    run_all(&db).await.unwrap();
+    let run = &ran(&db, &s).await[0];
+    let day = run.as_of.unwrap();
+    let lately = async |since| {
+        let all = keeping::lately(&db, &s.account, since).await.unwrap();
+        let of = all.into_iter().find(|l| l.rule == id).unwrap();
+        (of.made, of.told, of.waiting)
+    };
+    let waiting = waits(&db, &s).await as i64;
+    assert!(waiting > 0 && waiting == i64::from(run.acted));
+    assert_eq!(lately(day).await, (waiting, 0, waiting));
+    assert_eq!(lately(tiller_core::window::later(day, 1)).await, (0, 0, waiting));
+    keeping::undo(&db, &s.account, s.person, run.id).await.unwrap();
+    assert_eq!(lately(day).await, (waiting, 0, 0));
+}
+
 /// Two searches of one ad group are two things: one that is shut out does not keep the other.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn searches_of_an_ad_group_rest_each_by_itself(db: PgPool) {

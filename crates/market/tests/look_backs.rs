@@ -188,7 +188,7 @@ fn judge(seeds: std::ops::RangeInclusive<u64>, uneasy: bool) -> Tally {
 
 /// The seeds that are tried; more with `SEEDS=20`.
 fn seeds() -> std::ops::RangeInclusive<u64> {
-    1..=std::env::var("SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(8)
+    1..=std::env::var("SEEDS").ok().and_then(|n| n.parse().ok()).unwrap_or(4)
 }
 
 #[test]

@@ -6,8 +6,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use chrono::NaiveDate;
 
 use super::LEAST;
-use crate::look_back::WINDOW_DAYS;
-use crate::window::{Window, earlier, later};
+use crate::learning;
+use crate::look_back::{WINDOW_DAYS, due_days};
+use crate::window::{Window, later};
 
 /// Days of rest after which what rules change is held against the days just before, instead of those before they began.
 const REST: u64 = 28;
@@ -56,10 +57,12 @@ pub struct Spell<K> {
 }
 
 impl<K: Copy + Ord> Change<K> {
-    /// The days that tell what came of it.
+    /// The days that tell what came of it: its first, or those after its strategy has learned again, which the look-back
+    /// tells; the same though days settle otherwise by now.
     fn window(&self, settle: u64) -> Option<Window> {
-        let look_back = self.look_back?;
-        Some(Window::ending(earlier(look_back, settle + 1), WINDOW_DAYS))
+        let waits = (self.look_back? - self.from).num_days() - (due_days(settle) as i64);
+        let learning = if 2 * waits >= learning::DAYS as i64 { learning::DAYS } else { 0 };
+        Some(Window::ending(later(self.from, learning + WINDOW_DAYS - 1), WINDOW_DAYS))
     }
 }
 
@@ -180,6 +183,19 @@ mod tests {
         assert_eq!((first.since, second.since), (None, Some(day(1))));
         assert!(!first.shared && !second.shared);
         assert_eq!(second.judged.first(), Some(&day(22)));
+    }
+
+    /// Days that settle sooner or later than they did when a change was made leave the days that are judged as they are.
+    #[test]
+    fn the_days_that_are_judged_stay() {
+        let learns = Change { look_back: Some(day(5 + 14 + WINDOW_DAYS + SETTLE)), ..change(1, 5) };
+        for settle in [1, SETTLE, 12] {
+            let first = |c: Change<RuleId>| {
+                spells(&[c], Apart::Days, day(90), settle)[0].judged.first().copied()
+            };
+            assert_eq!(first(change(1, 5)), Some(day(5)), "{settle}");
+            assert_eq!(first(learns), Some(day(19)), "{settle}");
+        }
     }
 
     /// A strategy that learns again is judged three weeks later: until then nothing is told apart from it.

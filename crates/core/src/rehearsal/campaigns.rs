@@ -9,7 +9,7 @@ use statrs::statistics::Statistics;
 
 use super::Days;
 use super::late::Late;
-use super::worth::{Alone, complete};
+use super::worth::Alone;
 use crate::bid_volume::Range;
 use crate::evidence::{Interval, normal_quantile};
 use crate::ids::CampaignId;
@@ -256,7 +256,7 @@ fn brings(
     days: Days,
     late: &Late,
 ) -> (f64, f64) {
-    let window = Window::new(days.from, days.known).and_then(|whole| complete(whole, days));
+    let window = Window::new(days.from, days.known).and_then(|whole| days.complete(whole));
     let mut all = [0.0; 3];
     for (day, freed) in freed.iter().filter(|(day, _)| window.is_some_and(|w| w.contains(**day))) {
         let Some(of) = own.days.get(day) else { continue };

@@ -24,6 +24,7 @@ use crate::metrics::Tally;
 use crate::money::{Currency, Price};
 use crate::spot::Spot;
 use crate::target::Target;
+use crate::window::{Window, last_settled};
 
 pub use campaigns::Campaigns;
 pub use rounds::{look, rehearse, rehearse_beside};
@@ -95,6 +96,13 @@ pub struct Days {
     pub known: NaiveDate,
     /// Days until conversions count as complete.
     pub settle: u64,
+}
+
+impl Days {
+    /// The days of a window whose conversions are complete.
+    fn complete(self, window: Window) -> Option<Window> {
+        Window::new(window.from(), window.to().min(last_settled(self.known, self.settle)))
+    }
 }
 
 /// Why a rule does something, or does not.

@@ -5,7 +5,7 @@ use rayon::prelude::*;
 
 use super::campaigns::Freed;
 use super::late::Late;
-use super::worth::{Alone, Outcome, follow, stopped_rightly};
+use super::worth::{After, Alone, Outcome, follow};
 use super::{Act, Because, Days, Found, Rehearsal, Stage, Thing};
 use crate::bid_rule::{self, Case, Thresholds, decide};
 use crate::custom_rule::{Action, CustomRule, Known, Over, When};
@@ -249,18 +249,19 @@ pub fn rehearse_beside(
 fn followed(mut all: Rehearsal, stage: &Stage, days: Days, late: &Late) -> Rehearsal {
     let windows = until_next(&all.acts, stage.things.len(), days);
     let thing = |act: &Act| &stage.things[act.found.thing];
-    let alone =
-        |(act, window): (&Act, &Option<Window>)| Alone::of(act, thing(act), (*window)?, days, late);
+    let after = |act: &Act, window: Option<Window>| {
+        Some(After { thing: thing(act), window: window?, days, late })
+    };
+    let alone = |(act, window): (&Act, &Option<Window>)| Alone::of(act, &after(act, *window)?);
     let alone: Vec<Option<Alone>> = all.acts.par_iter().zip(&windows).map(alone).collect();
     let mut freed = Freed::default();
     for (act, alone) in all.acts.iter().zip(&alone) {
         alone.iter().for_each(|alone| freed.add(thing(act).spot.campaign, alone));
     }
     let instead = stage.campaigns.instead(&freed, days, late);
-    let of_campaigns = (&stage.campaigns, &instead, late);
     all.acts.par_iter_mut().zip(&windows).zip(&alone).for_each(|((act, window), alone)| {
-        if let Some(window) = *window {
-            follow(act, alone.as_ref(), thing(act), window, days, of_campaigns);
+        if let Some(after) = after(act, *window) {
+            follow(act, alone.as_ref(), &after, &stage.campaigns, &instead);
         }
     });
     all
@@ -272,7 +273,8 @@ fn stops(all: &Rehearsal, stage: &Stage, days: Days, late: &Late) -> (usize, usi
     let (mut right, mut mistakes) = (0, 0);
     for (act, window) in all.acts.iter().zip(windows) {
         let thing = &stage.things[act.found.thing];
-        match window.map(|window| stopped_rightly(act, thing, window, days, late)) {
+        let after = window.map(|window| After { thing, window, days, late });
+        match after.map(|after| after.stopped_rightly(act)) {
             Some(Outcome::Right) => right += 1,
             Some(Outcome::Mistake) => mistakes += 1,
             Some(Outcome::Open) | None => {}

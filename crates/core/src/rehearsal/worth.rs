@@ -13,7 +13,7 @@ use crate::evidence::{Interval, normal_quantile};
 use crate::ids::CampaignId;
 use crate::metrics::Tally;
 use crate::money::{Micros, Price};
-use crate::window::{Window, last_settled};
+use crate::window::Window;
 
 /// Whether something was right to do, by what followed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -70,6 +70,50 @@ impl Act {
     }
 }
 
+/// The days that followed an act on a thing.
+#[derive(Clone, Copy)]
+pub(super) struct After<'a> {
+    pub thing: &'a Thing,
+    /// To the eve of the next act on it.
+    pub window: Window,
+    pub days: Days,
+    pub late: &'a Late,
+}
+
+impl After<'_> {
+    /// What was counted on those whose conversions are complete, with what is to come by their run-off.
+    fn completed(&self) -> Option<Tally> {
+        self.days
+            .complete(self.window)
+            .map(|w| self.late.completed(&self.thing.history, w, self.days.known))
+    }
+
+    /// With the conversions that are still to come: complete days by their run-off, the last ones as much by click as those.
+    fn with_late(&self, followed: Tally) -> Tally {
+        match self.completed().filter(|known| known.clicks > 0) {
+            Some(known) => {
+                let times = followed.clicks as f64 / known.clicks as f64;
+                let value = Micros::from_units(known.value.to_units() * times);
+                Tally { conversions: known.conversions * times, value, ..followed }
+            }
+            None => followed,
+        }
+    }
+
+    /// Whether it was right to stop what went on like this, by its days that are complete; open of what was not stopped.
+    pub(super) fn stopped_rightly(&self, act: &Act) -> Outcome {
+        if !matches!(act.found.action, Some(Action::Pause | Action::Exclude)) {
+            return Outcome::Open;
+        }
+        match (self.completed(), self.thing.target) {
+            (Some(followed), Some(target)) if followed.spend.get() > 0 => {
+                if target.excess(&followed) > 0.0 { Outcome::Right } else { Outcome::Mistake }
+            }
+            _ => Outcome::Open,
+        }
+    }
+}
+
 /// What an act does to its thing alone.
 pub(super) struct Alone {
     /// Money that it frees, by day; below 0 it spends more.
@@ -82,13 +126,8 @@ pub(super) struct Alone {
 
 impl Alone {
     /// Of an act that stops its thing, or bids otherwise for it; none of any other.
-    pub(super) fn of(
-        act: &Act,
-        thing: &Thing,
-        window: Window,
-        days: Days,
-        late: &Late,
-    ) -> Option<Self> {
+    pub(super) fn of(act: &Act, after: &After) -> Option<Self> {
+        let After { thing, window, days, late } = *after;
         let bid = match (act.found.action?, act.from_to) {
             (Action::Pause | Action::Exclude, _) => None,
             (Action::BidBy(_) | Action::BidTo(_) | Action::TargetBy(_), Some(from_to)) => {
@@ -113,7 +152,7 @@ impl Alone {
                 }
             }
         };
-        let mut came = late.by_day(&thing.history, complete(window, days), days.known).peekable();
+        let mut came = late.by_day(&thing.history, days.complete(window), days.known).peekable();
         let (mut freed, mut lost, mut gone_by_day) = (Vec::new(), Mean::default(), Vec::new());
         for d in thing.history.days(window) {
             let (spend, clicks) = at(d.bid);
@@ -152,14 +191,14 @@ impl Mean {
 pub(super) fn follow(
     act: &mut Act,
     alone: Option<&Alone>,
-    thing: &Thing,
-    window: Window,
-    days: Days,
-    (campaigns, instead, late): (&Campaigns, &HashMap<CampaignId, Instead>, &Late),
+    after: &After,
+    campaigns: &Campaigns,
+    instead: &HashMap<CampaignId, Instead>,
 ) {
+    let After { thing, window, days, .. } = *after;
     act.followed = thing.history.tally(window, days.known);
-    act.outcome = stopped_rightly(act, thing, window, days, late);
-    let followed = with_late(act.followed, thing, window, days, late);
+    act.outcome = after.stopped_rightly(act);
+    let followed = after.with_late(act.followed);
     let (conversions, value) = (followed.conversions, followed.value.to_units());
     if let Some(alone) = alone {
         let instead = instead.get(&thing.spot.campaign);
@@ -185,49 +224,6 @@ pub(super) fn follow(
         let results = act.kept.product(thing.next());
         act.lost = results.times(each(conversions));
         act.lost_value = results.times(each(value));
-    }
-}
-
-/// The days of a window whose conversions are complete.
-pub(super) fn complete(window: Window, days: Days) -> Option<Window> {
-    Window::new(window.from(), window.to().min(last_settled(days.known, days.settle)))
-}
-
-/// With the conversions that are still to come: complete days by their run-off, the last ones as much by click as those.
-fn with_late(followed: Tally, thing: &Thing, window: Window, days: Days, late: &Late) -> Tally {
-    let known = complete(window, days).map(|w| late.completed(&thing.history, w, days.known));
-    match known.filter(|known| known.clicks > 0) {
-        Some(known) => {
-            let times = followed.clicks as f64 / known.clicks as f64;
-            let value = Micros::from_units(known.value.to_units() * times);
-            Tally { conversions: known.conversions * times, value, ..followed }
-        }
-        None => followed,
-    }
-}
-
-/// Whether it was right to stop what went on like this, by its days that are complete; open of what was not stopped.
-pub(super) fn stopped_rightly(
-    act: &Act,
-    thing: &Thing,
-    window: Window,
-    days: Days,
-    late: &Late,
-) -> Outcome {
-    if !matches!(act.found.action, Some(Action::Pause | Action::Exclude)) {
-        return Outcome::Open;
-    }
-    let Some(window) = complete(window, days) else { return Outcome::Open };
-    let followed = late.completed(&thing.history, window, days.known);
-    match thing.target {
-        Some(target) if followed.spend.get() > 0 => {
-            if target.excess(&followed) > 0.0 {
-                Outcome::Right
-            } else {
-                Outcome::Mistake
-            }
-        }
-        _ => Outcome::Open,
     }
 }
 

@@ -2,6 +2,7 @@
 //! last and that all share, weekends, unlike trends, few peers or none.
 #![allow(clippy::unwrap_used)]
 
+use proptest::prelude::*;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, LogNormal, Normal, Poisson};
@@ -175,4 +176,51 @@ fn even_days_are_worked_out_to_the_cent() {
     let other = steady(10.0, 12.0);
     let effect = effect(&steady(8.0, 12.0), &[&other, &other], &week(35)).unwrap();
     assert!((effect.worth - 7.0 * 2.0).abs() < 1e-9, "{effect:?}");
+}
+
+proptest! {
+    /// The same in any currency; a loss is a gain turned round; and what the days tell less surely, or changes do more rarely, is
+    /// never said rather.
+    #[test]
+    fn a_verdict_goes_by_what_is_sure(
+        mid in -1000.0f64..1000.0, deviation in 0.1f64..500.0, plausible in 0.0f64..500.0,
+        rate in 0.01f64..100.0, less in 1.0f64..5.0,
+    ) {
+        let worth = Worth { mid, deviation, plausible, days: 7 };
+        let said = worth.came_of_it();
+        let there = Worth { mid: mid * rate, deviation: deviation * rate, plausible: plausible * rate, days: 7 };
+        prop_assert_eq!(there.came_of_it(), said);
+        let turned = match said {
+            CameOfIt::Worked => CameOfIt::Worse,
+            CameOfIt::Worse => CameOfIt::Worked,
+            CameOfIt::Untold => CameOfIt::Untold,
+        };
+        prop_assert_eq!(Worth { mid: -mid, ..worth }.came_of_it(), turned);
+        let unsure = Worth { deviation: deviation * less, ..worth }.came_of_it();
+        prop_assert!(unsure == said || unsure == CameOfIt::Untold);
+        let rarer = Worth { plausible: plausible / less, ..worth }.came_of_it();
+        prop_assert!(rarer == said || rarer == CameOfIt::Untold);
+        // What is said never goes against the estimate, nor where its own range holds nothing.
+        match said {
+            CameOfIt::Worked => prop_assert!(mid > 0.0 && worth.wide_range().low > 0.0),
+            CameOfIt::Worse => prop_assert!(mid < 0.0 && worth.wide_range().high < 0.0),
+            CameOfIt::Untold => {}
+        }
+        prop_assert!(worth.wide_range().low <= worth.range().low);
+    }
+
+    /// Effects that are added up: the estimate is their sum, and what all share makes the whole less sure than apart.
+    #[test]
+    fn effects_add_up(all in proptest::collection::vec((-500.0f64..500.0, 0.0f64..200.0, 0.0f64..100.0), 1..8)) {
+        let effects: Vec<Effect> = all
+            .iter()
+            .map(|(worth, own, shared)| Effect { worth: *worth, own: *own, shared: *shared, plausible: 10.0, days: 7 })
+            .collect();
+        let sum = Worth::sum(&effects);
+        prop_assert!((sum.mid - all.iter().map(|a| a.0).sum::<f64>()).abs() < 1e-9);
+        prop_assert_eq!(sum.days, 7 * all.len());
+        let apart: f64 = all.iter().map(|a| a.1 * a.1 + a.2 * a.2).sum();
+        prop_assert!(sum.deviation * sum.deviation >= apart - 1e-6);
+        prop_assert!((sum.plausible - 10.0 * (all.len() as f64).sqrt()).abs() < 1e-9);
+    }
 }

@@ -31,6 +31,13 @@ pub fn verdict(came: CameOfIt) -> &'static str {
     }
 }
 
+/// What came of several: `2 worked, 1 made things worse, 3 can’t be told`.
+pub fn verdicts(came: [i64; 3]) -> String {
+    let parts = came.into_iter().zip(["worked", "made things worse", "can’t be told"]);
+    let parts = parts.filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}"));
+    parts.collect::<Vec<_>>().join(", ")
+}
+
 /// What came of a change, in money and with whom: the rest of the sentence that the verdict begins. None before it was
 /// judged.
 pub fn came_to(change: &Change) -> Option<String> {
@@ -51,6 +58,11 @@ pub fn came_to(change: &Change) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_did_not_happen_is_not_told() {
+        assert_eq!(verdicts([2, 0, 1]), "2 worked, 1 can’t be told");
+    }
 
     #[test]
     fn a_loss_is_told_as_a_loss() {

@@ -96,12 +96,10 @@ fn came_to(sums: &Sums) -> Words {
             "No look-back has come due yet. A change is judged once its seven days have settled, against campaigns in which nothing was changed.",
         );
     }
-    let [worked, worse, untold] = all.came;
     let judged =
         counted(all.changes.unsigned_abs(), "change has been judged", "changes have been judged");
-    let words = Words::say(format!("In the last twelve months {judged}: ")).strong(format!(
-        "{worked} worked, {worse} made things worse, of {untold} it can’t be told"
-    ));
+    let words = Words::say(format!("In the last twelve months {judged}: "))
+        .strong(words::verdicts(all.came));
     let words = match &all.worth {
         Some(worth) => words.and(format!(". Together they {}.", in_words(worth))),
         None => words.and("."),

@@ -284,17 +284,11 @@ fn paragraphs(book: &Book, l: &Letter) -> Vec<Words> {
     }
     let judged: i64 = l.came.iter().sum();
     if judged > 0 {
-        let [worked, worse, untold] = l.came;
+        let judged = counted(judged.unsigned_abs(), "change was judged", "changes were judged");
         letter.push(
-            Words::say(format!(
-                "Of {} judged in the last seven days ",
-                counted(judged.unsigned_abs(), "change", "changes")
-            ))
-            .strong(format!("{worked} worked and {worse} made things worse"))
-            .and(match untold {
-                0 => ".".into(),
-                n => format!("; of {n} it can’t be told."),
-            }),
+            Words::say(format!("In the last seven days {judged}: "))
+                .strong(words::verdicts(l.came))
+                .and("."),
         );
     }
     let mut waits = Vec::new();
