@@ -32,6 +32,8 @@ pub(crate) struct Judge<'a> {
     book: &'a Book,
     /// What was changed, in order of days.
     pub moved: Vec<Moved>,
+    /// Where each campaign's changes stand there.
+    of_campaign: HashMap<CampaignId, Vec<usize>>,
     lines: HashMap<CampaignId, Line>,
 }
 
@@ -41,7 +43,11 @@ impl<'a> Judge<'a> {
         let moved = moved(db, book.account.id, earlier(book.span.to(), DAYS)).await?;
         let lines =
             book.entries.iter().filter_map(|e| Some((e.campaign.id, line(book, e)?))).collect();
-        Ok(Self { book, moved, lines })
+        let mut of_campaign: HashMap<CampaignId, Vec<usize>> = HashMap::new();
+        for (n, m) in moved.iter().enumerate() {
+            of_campaign.entry(m.campaign).or_default().push(n);
+        }
+        Ok(Self { book, moved, of_campaign, lines })
     }
 
     /// Each campaign's changes as they are to be judged; `of` tells whose they are, and leaves out what is not asked for.
@@ -70,7 +76,9 @@ impl<'a> Judge<'a> {
         campaign: CampaignId,
         near: RangeInclusive<NaiveDate>,
     ) -> impl Iterator<Item = &Moved> {
-        self.moved.iter().filter(move |m| m.campaign == campaign && near.contains(&m.from))
+        let all = self.of_campaign.get(&campaign).map_or(&[][..], Vec::as_slice);
+        let first = all.partition_point(|n| self.moved[*n].from < *near.start());
+        all[first..].iter().map(|n| &self.moved[*n]).take_while(move |m| m.from <= *near.end())
     }
 
     /// From two weeks before the first change to the last day that is judged.
