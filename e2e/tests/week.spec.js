@@ -111,7 +111,7 @@ test("from a verdict to a lower cost", async ({ desk: page }) => {
   await page.goto(`${school}/logbook?show=due`);
   await expect(page.locator("tbody tr")).toHaveCount(1);
   await expect(page.getByRole("button", { name: "Mark all that can’t be told as reviewed" })).toBeVisible();
-  await page.getByRole("button", { name: "Mark as reviewed: Daily budget of Own name, search" }).click();
+  await page.getByRole("button", { name: "Mark as reviewed Daily budget of Own name, search" }).click();
   await expect(page.getByText("No entry matches.")).toBeVisible();
   await page.goto(`${school}/logbook`);
   await page.getByRole("button", { name: "Undo Daily budget of Own name, search" }).click();
