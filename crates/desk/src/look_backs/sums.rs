@@ -15,9 +15,8 @@ use tiller_store::look_backs::Moved;
 use super::Judge;
 use crate::DeskError;
 use crate::book::{Book, Period};
-use crate::change_words;
 use crate::kept::Kept;
-use crate::tray::proposal::Origin;
+use crate::tray::{self, proposal::Origin};
 
 /// So many campaigns are tried on days on which nothing was changed,
 const TRIED: usize = 24;
@@ -92,12 +91,7 @@ fn sums(judge: &Judge<'_>) -> Sums {
 
 /// Who decided changes.
 fn hand(m: &Moved) -> String {
-    match (&m.author, m.course, &m.rule_name) {
-        (Some(name), _, _) => name.clone(),
-        (None, Some(kind), _) => format!("the {}", change_words::course(kind)),
-        (None, None, Some(rule)) => format!("the rule ‘{rule}’"),
-        (None, None, None) => "somebody who has left".into(),
-    }
+    tray::hand(m.author.as_deref(), m.course, m.rule_name.as_deref())
 }
 
 /// Where they were decided.

@@ -10,6 +10,7 @@ use std::collections::HashMap;
 
 use chrono::NaiveDate;
 use tiller_core::Micros;
+use tiller_core::course::Kind;
 use tiller_core::ids::{CampaignId, ChangeId, ItemId, PersonId};
 use tiller_core::setting::{Budget, Setting, Status};
 use tiller_core::spot::{Spot, Subject};
@@ -202,8 +203,13 @@ pub async fn withdraw(db: &PgPool, account: &Account, ids: &[ChangeId]) -> Resul
 
 /// Who put a change in the tray.
 pub fn author(change: &Change) -> String {
-    match (&change.author, change.course, &change.rule) {
-        (Some(name), _, _) => name.clone(),
+    hand(change.author.as_deref(), change.course, change.rule.as_deref())
+}
+
+/// Who decides: a person, a course or a rule.
+pub(crate) fn hand(person: Option<&str>, course: Option<Kind>, rule: Option<&str>) -> String {
+    match (person, course, rule) {
+        (Some(name), _, _) => name.to_owned(),
         (None, Some(kind), _) => format!("the {}", words::course(kind)),
         (None, None, Some(rule)) => format!("the rule ‘{rule}’"),
         (None, None, None) => "somebody who has left".into(),
