@@ -33,6 +33,7 @@ pub mod response;
 pub mod results_estimate;
 pub mod rule;
 pub mod schedule;
+pub mod score;
 pub mod segments;
 pub mod setting;
 pub mod share;

@@ -27,6 +27,7 @@ pub mod plans;
 pub mod report_file;
 pub mod rows;
 pub mod rules;
+pub mod scores;
 mod since;
 pub mod spend;
 pub mod steps;

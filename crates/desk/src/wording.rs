@@ -283,18 +283,29 @@ fn early(e: &Early, j: &Judged) -> Words {
             counted(*days, "day", "days"),
             if *days == 1 { "has" } else { "have" }
         )),
-        Early::Undecided { more_conversions: Some(more), days } => {
-            Words::say(format!("Its {what} could still be on either side of the target: "))
-                .strong(format!(
-                    "about {} more {}",
-                    count(*more),
-                    if *more <= 1.0 { "conversion" } else { "conversions" }
-                ))
-                .and(format!(" would tell{}.", in_days(*days)))
+        Early::Undecided { by_chance, more_conversions, days } => {
+            let either_side = format!("Its {what} could still be on either side of the target");
+            let so_far = match by_chance {
+                // The share of those at their target that this is said of, to be told from the probability of one look.
+                Some(chance) => Words::say("A single look would call it over. But of those at their target, looked at every day, ")
+                    .strong(format!("{}%", percent(*chance)))
+                    .and(" look so at some time in three months"),
+                None => Words::say(either_side),
+            };
+            match more_conversions {
+                Some(more) => so_far
+                    .and(": ")
+                    .strong(format!(
+                        "about {} more {}",
+                        count(*more),
+                        if *more <= 1.0 { "conversion" } else { "conversions" }
+                    ))
+                    .and(format!(" would tell{}.", in_days(*days))),
+                None => so_far.and(
+                    ", and it is so close to it that more conversions are not likely to tell.",
+                ),
+            }
         }
-        Early::Undecided { .. } => Words::say(format!(
-            "Its {what} could still be on either side of the target, and is so close to it that more conversions are not likely to tell."
-        )),
         Early::AboutOnTarget { above } => Words::say(format!(
             "It spends {}% more than its results allow, a difference too small to act on.",
             percent(*above)

@@ -15,6 +15,7 @@ mod nothing_lost;
 mod past_days;
 mod planted_faults;
 mod rules;
+mod scores;
 mod sentences;
 mod settings;
 mod shared;

@@ -86,7 +86,7 @@ async fn straight_out_it_is_made_written_down_and_undone(db: PgPool) {
     run_all(&db).await.unwrap();
     s.settle(&db).await;
     let [run] = &ran(&db, &s).await[..] else { panic!("one run") };
-    let did = store::actions(&db, s.account.id, run.id).await.unwrap();
+    let did = store::actions(&db, s.account.id, run.id, 0, None).await.unwrap();
     assert_eq!(did.len(), run.acted as usize);
     let made = did.iter().filter(|a| a.state == Some(tray::State::Made)).count();
     assert!(made > 0 && did.iter().all(|a| a.told.contains("paused")), "{did:?}");
@@ -199,13 +199,13 @@ async fn a_days_limits_hold_over_all_runs_of_the_day(db: PgPool) {
     assert!(runs[1].held > 0 && runs[0].held > 0 && runs[0].resting == 2, "{runs:?}");
     // The most money first, and others on the next day.
     let account = s.account.id;
-    let first = store::actions(&db, account, runs[1].id).await.unwrap();
+    let first = store::actions(&db, account, runs[1].id, 0, None).await.unwrap();
     s.days_pass(&db, 1).await;
     keeping::ask(&db, &s.account, s.person, id).await.unwrap();
     run_all(&db).await.unwrap();
     // The one that was due comes after it, and finds nothing left to do that day.
     let last = ran(&db, &s).await[1].id;
-    let next = store::actions(&db, account, last).await.unwrap();
+    let next = store::actions(&db, account, last, 0, None).await.unwrap();
     assert!(next.iter().all(|n| first.iter().all(|f| f.item != n.item)), "{next:?}");
     assert!((1..=2).contains(&next.len()), "{next:?}");
     let least = first.iter().map(|a| a.known.spend).min().unwrap();
@@ -244,7 +244,7 @@ async fn searches_of_an_ad_group_rest_each_by_itself(db: PgPool) {
     let all = async || {
         let mut did = Vec::new();
         for run in ran(&db, &s).await {
-            did.extend(store::actions(&db, s.account.id, run.id).await.unwrap());
+            did.extend(store::actions(&db, s.account.id, run.id, 0, None).await.unwrap());
         }
         did
     };

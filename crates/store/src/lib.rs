@@ -16,6 +16,7 @@ pub mod months;
 pub mod people;
 pub mod plans;
 pub mod rules;
+pub mod scores;
 pub mod sessions;
 pub mod splits;
 pub mod staging;

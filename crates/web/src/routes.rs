@@ -17,8 +17,8 @@ use tracing::Instrument;
 use crate::pages::{
     adjustments, advice, bids, budgets, causes, channels, curve, estimate, findings, flight,
     health, hours, lines, logbook, measure, pace, pace_working, peers, plan, pool, reports, rules,
-    shared, sign_in, spend, split, strategies, strategy_table, targets, today, tray, views, volume,
-    working,
+    score, shared, sign_in, spend, split, strategies, strategy_table, targets, today, tray, views,
+    volume, working,
 };
 use crate::{App, assets, error, metrics, security, session};
 
@@ -36,6 +36,8 @@ pub fn router(app: App) -> Router {
         .route("/logbook", get(logbook::show))
         .route("/logbook.csv", get(logbook::csv))
         .route("/logbook.ics", get(logbook::calendar))
+        .route("/logbook/how-right-we-were", get(score::show))
+        .route("/logbook/how-right-we-were.csv", get(score::csv))
         .route("/logbook/{id}/undo", post(logbook::undo))
         .route("/logbook/own/{id}/undo", post(logbook::undo_own))
         .route("/logbook/{id}/again", post(logbook::again))
@@ -161,6 +163,7 @@ fn rule_pages() -> Router<App> {
         .route("/rules/posture", get(rules::begin::posture))
         .route("/rules/file", post(rules::begin::import))
         .route("/rules/runs/{id}", get(rules::ran::show))
+        .route("/rules/runs/{id}/run.csv", get(rules::ran::csv))
         .route("/rules/runs/{id}/undo", post(rules::ran::undo))
         .route("/rules/{id}", get(rules::rule::show).post(rules::rule::save))
         .route("/rules/{id}/rule.json", get(rules::rule::json))

@@ -137,6 +137,9 @@ async fn accounts_of_others_look_like_none(db: PgPool) {
         "logbook",
         "logbook.csv",
         "logbook.ics",
+        "rules/runs/1/run.csv",
+        "logbook/how-right-we-were",
+        "logbook/how-right-we-were.csv",
         "channels",
         "fetching",
     ] {
@@ -267,6 +270,7 @@ async fn an_empty_account_says_what_will_be_here(db: PgPool) {
         ("today", "Import a report"),
         ("tray", "Nothing waits to be sent"),
         ("logbook", "Nothing has been sent yet"),
+        ("logbook/how-right-we-were", "Nothing that we stated can be checked yet"),
         ("channels", "No channel is connected"),
     ] {
         let page = text(site.get(&format!("/accounts/a/{place}"), Some(&cookie)).await).await;

@@ -12,6 +12,7 @@ use statrs::function::beta::beta_reg;
 
 pub mod discovery;
 pub mod dispersion;
+pub mod looking;
 pub mod order_values;
 pub mod peers;
 pub mod target;

@@ -5,11 +5,15 @@ use chrono::{Days, NaiveDate};
 use statrs::function::beta::beta_reg;
 
 use super::{Case, LEAST_DAYS, LEAST_TARGETS, SURE};
+use crate::evidence::looking::{at_some_time, score_for};
 use crate::evidence::target::HALF;
 use crate::look_back::due_days;
 
-/// 1.2816 = the standard normal quantile of `SURE`.
+/// The standard normal quantile of `SURE`.
 const SURE_Z: f64 = 1.281_551_565_544_6;
+/// One at its target may be called over it at some time in so many of ninety daily looks, on days that suit it; on unkind ones it is
+/// up to three times as often.
+const BY_CHANCE: f64 = 0.08;
 /// "So many more conversions would tell" holds at least so often.
 const TELLS: f64 = 0.9;
 /// More evidence than this many times what there is can't be waited for.
@@ -46,6 +50,8 @@ pub enum Early {
     },
     /// The cost may be on either side of the target.
     Undecided {
+        /// Where a single look would call it over: how often one at its target looks so at some time in ninety daily looks.
+        by_chance: Option<f64>,
         /// Conversions that would very likely decide it; absent where no amount in reach would.
         more_conversions: Option<f64>,
         /// Days until then at the present rate.
@@ -87,17 +93,19 @@ pub(super) fn too_early(
         return Some(Early::LittleSpend { needed, days: days_for(needed - spend) });
     }
     let above = excess / case.target.allowed(&case.tally);
-    match () {
-        () if p <= 1.0 - SURE && excess <= 0.0 => None,
-        () if p >= SURE && excess > 0.0 && above < case.least_difference => {
-            Some(Early::AboutOnTarget { above })
-        }
-        () if p >= SURE && excess > 0.0 => None,
-        () => {
+    let looks_over = p >= SURE && excess > 0.0;
+    let by_chance = looks_over.then(|| at_some_time(p, case.settled_days));
+    match by_chance {
+        None if p <= 1.0 - SURE && excess <= 0.0 => None,
+        Some(_) if above < case.least_difference => Some(Early::AboutOnTarget { above }),
+        Some(chance) if chance <= BY_CHANCE => None,
+        _ => {
             let phi = case.dispersion;
-            let more_spend =
-                spend_that_tells(spend / phi, evidence / phi, target_cpa).map(|more| more * phi);
+            let sure = score_for(BY_CHANCE, case.settled_days);
+            let more_spend = spend_that_tells(spend / phi, evidence / phi, target_cpa, sure)
+                .map(|more| more * phi);
             Some(Early::Undecided {
+                by_chance,
                 more_conversions: more_spend
                     .map(|m| (m * (evidence + HALF) / spend).max(1.0).ceil()),
                 days: more_spend.and_then(days_for),
@@ -106,16 +114,16 @@ pub(super) fn too_early(
     }
 }
 
-/// How much more has to be spent until it is decided with a probability of nine in ten, whichever way it goes:
-/// the conversions to come are negative binomial, given the posterior of today. Absent where 400 times what has
+/// How much more has to be spent until it is decided with a probability of nine in ten, whichever way it goes: over from the
+/// score `sure` on. The conversions to come are negative binomial, given the posterior of today. Absent where 400 times what has
 /// been spent would not be enough.
-fn spend_that_tells(spend: f64, conversions: f64, target_cpa: Price) -> Option<f64> {
+fn spend_that_tells(spend: f64, conversions: f64, target_cpa: Price, sure: f64) -> Option<f64> {
     let shape = conversions + HALF;
     let tells = |more: f64| {
         let p = spend / (spend + more);
         let expected = (spend + more) / target_cpa.units();
         // Surely over with at most so many conversions in all, surely not over with at least so many.
-        let few = ((shape_at(expected, -SURE_Z) - HALF) - conversions).floor();
+        let few = ((shape_at(expected, -sure) - HALF) - conversions).floor();
         let many = ((shape_at(expected, SURE_Z) - HALF) - conversions).ceil().max(0.0);
         let at_most = |k: f64| if k < 0.0 { 0.0 } else { beta_reg(shape, k + 1.0, p) };
         at_most(few) + 1.0 - at_most(many - 1.0)
@@ -155,8 +163,11 @@ mod tests {
     use rand_chacha::ChaCha8Rng;
     use rand_distr::{Distribution, Gamma, Poisson};
 
+    /// Sure enough that something is over its target: 2.5 standard deviations.
+    const OVER: (f64, f64) = (2.5, 0.993_79);
+
     fn decided(p: f64) -> bool {
-        p <= 1.0 - SURE || p >= SURE
+        p <= 1.0 - SURE || p >= OVER.1
     }
 
     /// Drawn campaigns whose true cost lies anywhere near the target: once as much more has come in as was said
@@ -176,7 +187,7 @@ mod tests {
             if decided(over_target(targets, seen, Price(1.0))) {
                 continue;
             }
-            let Some(more) = spend_that_tells(targets, seen, Price(1.0)) else { continue };
+            let Some(more) = spend_that_tells(targets, seen, Price(1.0), OVER.0) else { continue };
             said += 1;
             let later = seen + draw(&mut rng, more);
             told += usize::from(decided(over_target(targets + more, later, Price(1.0))));
@@ -193,7 +204,8 @@ mod tests {
 
     #[test]
     fn nothing_in_reach_is_said_so() {
-        assert_eq!(spend_that_tells(4000.0, 4000.0, Price(1.0)).map(|m| m > 4000.0), Some(true));
+        let more = spend_that_tells(4000.0, 4000.0, Price(1.0), SURE_Z);
+        assert_eq!(more.map(|m| m > 4000.0), Some(true));
         assert!(in_reach(365) && !in_reach(366));
     }
 }

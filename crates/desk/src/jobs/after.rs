@@ -1,12 +1,12 @@
-//! What follows from new figures, in this order: days settle, look-backs that are due are judged, curves are fitted, courses
-//! take the steps due.
+//! What follows from new figures, in this order: days settle, look-backs that are due are judged, score is kept, curves are fitted,
+//! courses take the steps due.
 
 use chrono::NaiveDate;
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
 use crate::budgets::curves;
-use crate::{DeskError, courses, look_backs, measure};
+use crate::{DeskError, courses, look_backs, measure, scores};
 
 /// After new figures up to a day.
 pub(super) async fn new_figures(
@@ -16,6 +16,7 @@ pub(super) async fn new_figures(
 ) -> Result<(), DeskError> {
     measure::learn_lag(db, account.id, last_day).await?;
     look_backs::due::judge(db, account).await?;
+    scores::keep::score(db, account, last_day).await?;
     curves::refit(db, account.id).await?;
     courses::advance(db, account).await
 }

@@ -10,10 +10,12 @@ use chrono::{Days, NaiveDate};
 use tiller_core::ids::{AccountId, CampaignId, PersonId};
 use tiller_core::lag::{Completed, LEAST_CONVERSIONS, Open, RunOff};
 use tiller_core::tracking::Finding;
+use tiller_core::window::later;
 use tiller_core::{Tally, Target, Window};
 use tiller_store::PgPool;
 use tiller_store::facts::{self, Estimate};
 use tiller_store::people::Account;
+use tiller_store::scores;
 use tiller_store::splits::{self, Aged, EventTally};
 
 use crate::DeskError;
@@ -24,7 +26,7 @@ use crate::kept::{Kept, Stamp};
 /// Click days that a run-off is learned from.
 const HISTORY: u64 = 120;
 /// A day is never held to settle later than this, however slowly conversions run off.
-const LATEST: usize = 30;
+pub(crate) const LATEST: usize = 30;
 
 /// By the last day.
 static KEPT: Kept<NaiveDate, Option<Arc<Lag>>> = Kept::new(20);
@@ -49,7 +51,10 @@ impl Lag {
         last_day: NaiveDate,
     ) -> Result<Option<Self>, DeskError> {
         let window = Window::ending(last_day, HISTORY);
-        Ok(Self::learn(&splits::aged(db, account, window).await?, window))
+        let mut rows = splits::aged(db, account, window).await?;
+        // Of a past day: what came in later was not known.
+        rows.retain(|r| later(r.day, age(r.age) as u64) <= last_day);
+        Ok(Self::learn(&rows, window))
     }
 
     fn learn(rows: &[Aged], window: Window) -> Option<Self> {
@@ -322,6 +327,7 @@ pub async fn choose(
     book.entry(campaign)?;
     let own = Own::Events(events);
     decisions::decide(db, book.account.id, person, Some(campaign), &own).await?;
+    scores::forget(db, book.account.id, Some(campaign)).await?;
     learn_lag(db, book.account.id, book.span.to()).await
 }
 
@@ -336,6 +342,7 @@ pub async fn choose_default(
     for own in [Own::ClickWindow(click_window), Own::Events(events)] {
         decisions::decide(db, book.account.id, person, None, &own).await?;
     }
+    scores::forget(db, book.account.id, None).await?;
     learn_lag(db, book.account.id, book.span.to()).await
 }
 

@@ -171,7 +171,7 @@ pub async fn undo(
     run: RunId,
 ) -> Result<Undone, DeskError> {
     use tiller_store::changes::State;
-    let actions = store::actions(db, account.id, run).await?;
+    let actions = store::actions(db, account.id, run, 0, None).await?;
     if actions.is_empty() {
         return Err(DeskError::Invalid(
             "this run changed nothing, so there is nothing to undo".into(),
@@ -206,19 +206,33 @@ pub async fn runs(
     Ok(store::ran(db, account.id, rule, None, most).await?)
 }
 
-/// One run, with the name that its rule had, and what it did.
+/// What a run did is shown so many at a time.
+pub const SHOWN: i32 = 500;
+
+/// One run, with the name that its rule had, and what it did after the first so many.
 pub async fn run(
     db: &PgPool,
     account: &Account,
     id: RunId,
+    after: i32,
 ) -> Result<(Ran, String, Vec<Action>), DeskError> {
     let run = store::ran(db, account.id, None, Some(id), 1).await?.pop();
     let run = run.ok_or(DeskError::NotFound("run"))?;
     let all = versions(db, account, run.rule).await?;
     let name = all.into_iter().find(|v| v.version == run.version);
     let name = name.and_then(|v| v.body.get("name")?.as_str().map(str::to_owned));
-    let actions = store::actions(db, account.id, id).await?;
+    let actions = store::actions(db, account.id, id, after, Some(SHOWN.into())).await?;
     Ok((run, name.unwrap_or_default(), actions))
+}
+
+/// All that a run did.
+pub async fn actions(db: &PgPool, account: &Account, id: RunId) -> Result<Vec<Action>, DeskError> {
+    Ok(store::actions(db, account.id, id, 0, None).await?)
+}
+
+/// Whether anything of a run can be taken back.
+pub async fn undoable(db: &PgPool, account: &Account, id: RunId) -> Result<bool, DeskError> {
+    Ok(store::undoable(db, account.id, id).await?)
 }
 
 /// What each of an account's rules has done since a day.

@@ -94,7 +94,7 @@ pub(crate) async fn mail(db: &PgPool, letter: &Letter) -> Result<Option<Mail>, D
         lines.push(letter.note.clone());
         format!("‘{}’ was suspended", rule.name)
     } else {
-        let actions = store::actions(db, letter.account, letter.run).await?;
+        let actions = store::actions(db, letter.account, letter.run, 0, None).await?;
         let (told, made): (Vec<&Action>, _) = actions.iter().partition(|a| a.did == "tell");
         for action in told.iter().take(LINES) {
             lines.push(format!("{}: {}", action.place, action.reason));

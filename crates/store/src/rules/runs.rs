@@ -451,11 +451,13 @@ pub async fn lately(
     .await?)
 }
 
-/// All that a run did.
+/// What a run did, in order: after the first so many of it, so many at most, or all that is left.
 pub async fn actions(
     db: &PgPool,
     account: AccountId,
     run: RunId,
+    after: i32,
+    most: Option<i64>,
 ) -> Result<Vec<Action>, StoreError> {
     Ok(sqlx::query_as!(
         Action,
@@ -465,12 +467,26 @@ pub async fn actions(
                   EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = a.change_id AND u.state IN ('waiting', 'sending', 'made')) AS "undone!"
            FROM rule_action a JOIN rule_run x ON x.account_id = a.account_id AND x.id = a.run_id
            LEFT JOIN change c ON c.account_id = a.account_id AND c.id = a.change_id
-           WHERE a.account_id = $1 AND a.run_id = $2
-           ORDER BY a.nth"#,
+           WHERE a.account_id = $1 AND a.run_id = $2 AND a.nth > $3
+           ORDER BY a.nth LIMIT $4"#,
+        account.0,
+        run.0,
+        after,
+        most
+    )
+    .fetch_all(db)
+    .await?)
+}
+
+/// Whether anything that a run did waits still, or is made and has not been taken back.
+pub async fn undoable(db: &PgPool, account: AccountId, run: RunId) -> Result<bool, StoreError> {
+    Ok(sqlx::query_scalar!(
+        r#"SELECT EXISTS (SELECT 1 FROM change c WHERE c.account_id = $1 AND c.run_id = $2 AND c.state IN ('waiting', 'made')
+               AND NOT EXISTS (SELECT 1 FROM change u WHERE u.account_id = $1 AND u.undoes = c.id AND u.state IN ('waiting', 'sending', 'made'))) AS "some!""#,
         account.0,
         run.0
     )
-    .fetch_all(db)
+    .fetch_one(db)
     .await?)
 }
 

@@ -144,6 +144,29 @@ fn own_line(d: &Decision) -> OwnLine {
     }
 }
 
+/// A part of the logbook.
+pub struct Tab {
+    pub title: &'static str,
+    pub here: bool,
+    pub href: String,
+}
+
+/// Its parts: entries by what is shown of them, and how right we were.
+pub fn tabs(frame: &Frame, shown: Option<Show>, params: &Params) -> Vec<Tab> {
+    let base = frame.base();
+    let of = |(show, word, title): &(Show, &'static str, &'static str)| Tab {
+        title,
+        here: Some(*show) == shown,
+        href: format!("{base}/logbook{}", params.with("show", word).with("after", "")),
+    };
+    let right = Tab {
+        title: "How right we were",
+        here: shown.is_none(),
+        href: format!("{base}/logbook/how-right-we-were{}", frame.days),
+    };
+    Show::ALL.iter().map(of).chain([right]).collect()
+}
+
 #[derive(Template, WebTemplate)]
 #[template(path = "logbook.html")]
 struct LogbookPage {
@@ -153,7 +176,7 @@ struct LogbookPage {
     worth: Option<(Words, Vec<Groups>)>,
     /// Whether something is due that can't be told.
     untold: bool,
-    shows: Vec<(&'static str, bool, Params)>,
+    tabs: Vec<Tab>,
     show: String,
     search: String,
     /// Where the entries before these stand.
@@ -223,12 +246,7 @@ pub async fn show(
         older: page.more_after.map(|id| params.with("after", id)),
         newer: after.map(|_| params.with("after", "")),
         lines: page.entries.into_iter().map(|e| line(e, &base, today)).collect(),
-        shows: Show::ALL
-            .iter()
-            .map(|(s, word, title)| {
-                (*title, *s == show, params.with("show", word).with("after", ""))
-            })
-            .collect(),
+        tabs: tabs(&frame, Some(show), &params),
         show: params.text("show").to_owned(),
         search,
         frame,

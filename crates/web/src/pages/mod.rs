@@ -27,6 +27,7 @@ pub mod pool;
 pub mod remedy;
 pub mod reports;
 pub mod rules;
+pub mod score;
 pub mod shared;
 pub mod sign_in;
 pub mod spend;

@@ -14,6 +14,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{Id, Member};
 use crate::frame::{Frame, Station};
+use crate::pages::{csv_file, plain};
 use crate::params::Params;
 use crate::sent::Sent;
 
@@ -26,6 +27,40 @@ pub struct Line {
     spend: String,
     conversions: String,
     now: &'static str,
+}
+
+/// A part of what it did.
+struct Part {
+    says: String,
+    before: Option<Params>,
+    next: Option<Params>,
+}
+
+/// Which part is shown, where it does not do for all.
+fn part(after: i32, shown: usize, acted: i32, params: &Params) -> Option<Part> {
+    let until = after + i32::try_from(shown).unwrap_or(keeping::SHOWN);
+    (after > 0 || until < acted).then(|| Part {
+        says: format!(
+            "{} to {} of {}",
+            number((after + 1).into(), 0),
+            number(until.into(), 0),
+            number(acted.into(), 0)
+        ),
+        before: (after > 0).then(|| params.with("after", (after - keeping::SHOWN).max(0))),
+        next: (until < acted).then(|| params.with("after", until)),
+    })
+}
+
+fn now(a: &Action) -> &'static str {
+    match a.state {
+        _ if a.undone => "undone",
+        Some(ChangeState::Waiting) => "waits in the tray",
+        Some(ChangeState::Sending) => "is being sent",
+        Some(ChangeState::Made) => "made",
+        Some(ChangeState::Refused) => "refused by the channel",
+        Some(ChangeState::Withdrawn) => "taken out of the tray",
+        None => "told",
+    }
 }
 
 #[derive(Template, WebTemplate)]
@@ -44,6 +79,8 @@ struct RunPage {
     mail: &'static str,
     open: bool,
     lines: Vec<Line>,
+    /// Which of how many are shown, and where those before and after them are; absent where all are.
+    part: Option<Part>,
     undo: bool,
     said: String,
 }
@@ -56,16 +93,8 @@ pub async fn show(
     params: Params,
 ) -> Result<Response, PageError> {
     let account = &member.account;
-    let (run, name, actions) = keeping::run(&app.db, account, id).await?;
-    let now = |a: &Action| match a.state {
-        _ if a.undone => "undone",
-        Some(ChangeState::Waiting) => "waits in the tray",
-        Some(ChangeState::Sending) => "is being sent",
-        Some(ChangeState::Made) => "made",
-        Some(ChangeState::Refused) => "refused by the channel",
-        Some(ChangeState::Withdrawn) => "taken out of the tray",
-        None => "told",
-    };
+    let after = params.text("after").parse().unwrap_or(0).max(0);
+    let (run, name, actions) = keeping::run(&app.db, account, id, after).await?;
     let line = |a: &Action| Line {
         place: a.place.clone(),
         told: a.told.clone(),
@@ -75,8 +104,6 @@ pub async fn show(
         conversions: count(a.known.conversions),
         now: now(a),
     };
-    let open =
-        |a: &Action| !a.undone && matches!(a.state, Some(ChangeState::Waiting | ChangeState::Made));
     let left = match (run.waited, run.held, run.resting) {
         (0, 0, 0) => String::new(),
         (waited, held, resting) => format!(
@@ -100,12 +127,41 @@ pub async fn show(
         known: run.as_of.map(full_day).unwrap_or_default(),
         left,
         open: matches!(run.state, RunState::Queued | RunState::Running),
-        undo: actions.iter().any(open),
+        undo: keeping::undoable(&app.db, account, id).await?,
+        part: part(after, actions.len(), run.acted, &params),
         lines: actions.iter().map(line).collect(),
         said: params.text("said").to_owned(),
         frame: Frame::new(&member, Station::Rules, &params),
     };
     Ok(page.into_response())
+}
+
+/// All that it did, as CSV.
+pub async fn csv(
+    member: Member,
+    State(app): State<App>,
+    Id(id): Id<RunId>,
+) -> Result<Response, PageError> {
+    let (run, _, _) = keeping::run(&app.db, &member.account, id, 0).await?;
+    let actions = keeping::actions(&app.db, &member.account, run.id).await?;
+    let header = ["place", "did", "what", "why", "clicks", "spend", "conversions", "now"];
+    let row = |a: Action| {
+        vec![
+            a.place.clone(),
+            a.did.clone(),
+            a.told.clone(),
+            a.reason.clone(),
+            a.known.clicks.to_string(),
+            plain(Some(a.known.spend.to_units())),
+            plain(Some(a.known.conversions)),
+            now(&a).to_owned(),
+        ]
+    };
+    csv_file(
+        &format!("run-{id}-{}.csv", member.account.slug),
+        &header.map(str::to_owned),
+        actions.into_iter().map(row),
+    )
 }
 
 /// Takes a run back as a whole.
@@ -120,4 +176,27 @@ pub async fn undo(Id(id): Id<RunId>, sent: Sent) -> Result<Redirect, PageError> 
     );
     let to = sent.params.only_period().with("said", said);
     Ok(Redirect::to(&format!("{}{to}", member.path(&format!("rules/runs/{id}")))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_does_not_fit_is_shown_in_parts() {
+        let part = |after, shown, acted| part(after, shown, acted, &Params::default());
+        assert!(part(0, 500, 500).is_none() && part(0, 0, 0).is_none());
+        let first = part(0, 500, 1_200).unwrap();
+        assert_eq!(
+            (first.says.as_str(), first.before.is_some()),
+            ("1 to 500 of 1\u{202f}200", false)
+        );
+        assert_eq!(first.next.unwrap().text("after"), "500");
+        let last = part(1_000, 200, 1_200).unwrap();
+        assert_eq!(
+            (last.says.as_str(), last.next.is_some()),
+            ("1\u{202f}001 to 1\u{202f}200 of 1\u{202f}200", false)
+        );
+        assert_eq!(last.before.unwrap().text("after"), "500");
+    }
 }

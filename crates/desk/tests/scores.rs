@@ -1,0 +1,109 @@
+//! What was stated is kept and checked: of evenings gone by from what had been reported by then, and as days pass.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use std::collections::BTreeSet;
+
+use crate::common::book;
+use crate::common::market::{amberfold_days, practice};
+use crate::common::scene::Scene;
+use tiller_core::score::Kind;
+use tiller_core::setting::{Setting, Status};
+use tiller_core::spot::Subject;
+use tiller_core::{Price, Target};
+use tiller_desk::scores::{self, Row, Score, words};
+use tiller_desk::tray::proposal::{Origin, Proposal};
+use tiller_desk::{PgPool, measure, tray};
+use tiller_store::MIGRATIONS;
+
+async fn rows(db: &PgPool, s: &Scene) -> Vec<Row> {
+    let now = book(db, &s.account).await;
+    scores::rows(db, &now).await.unwrap()
+}
+
+async fn score(db: &PgPool, s: &Scene) -> std::sync::Arc<Score> {
+    let now = book(db, &s.account).await;
+    scores::of_account(db, &now).await.unwrap()
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_was_stated_is_checked_once_its_days_are_known(db: PgPool) {
+    let market = amberfold_days(1).await;
+    let account = practice(&db, &market, "school", 1, Target::Cpa(Price(30.0))).await;
+    let s = Scene::of(&db, market, account).await;
+    let first = rows(&db, &s).await;
+    let evenings: BTreeSet<_> = first.iter().map(|r| r.said_on).collect();
+    assert!(evenings.len() >= 4, "evenings before the account was kept: {evenings:?}");
+    let at: Vec<_> = evenings.iter().collect();
+    assert!(at.windows(2).all(|d| (*d[1] - *d[0]).num_days() == 14));
+    let last = book(&db, &s.account).await.span.to();
+    for r in &first {
+        assert_eq!(r.truth.is_some() || r.void, r.due <= last, "{r:?}");
+        assert!(r.kept_on >= r.said_on && r.from <= r.to && r.due >= r.to.min(last), "{r:?}");
+    }
+    for kind in Kind::ALL {
+        assert!(first.iter().any(|r| r.kind == kind && r.truth.is_some()), "{kind:?}");
+    }
+    // The truth of a month is what the campaign spent in it.
+    let month = first.iter().find(|r| r.kind == Kind::MonthSpend && r.truth.is_some()).unwrap();
+    let now = book(&db, &s.account).await;
+    let entry = now.entries.iter().find(|e| e.campaign.name == month.campaign).unwrap();
+    let spent: f64 = entry
+        .days
+        .iter()
+        .filter(|d| (month.from..=month.to).contains(&d.day))
+        .map(|d| d.tally.spend.to_units())
+        .sum();
+    assert!((month.truth.unwrap() - spent).abs() < 1e-6);
+    let before = score(&db, &s).await;
+    assert_eq!(before.checked(), first.iter().filter(|r| r.truth.is_some()).count());
+    assert!(before.afterwards > 0 && before.waiting.is_some());
+    assert!(words::sentences(&before).len() > 3);
+    // Nothing is said twice, and what is due is checked as days pass.
+    s.days_pass(&db, 3).await;
+    assert_eq!(
+        rows(&db, &s).await.iter().filter(|r| evenings.contains(&r.said_on)).count(),
+        first.len()
+    );
+    s.days_pass(&db, 18).await;
+    let after = score(&db, &s).await;
+    assert!(after.checked() > before.checked());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_was_changed_meanwhile_does_not_count(db: PgPool) {
+    let market = amberfold_days(1).await;
+    let account = practice(&db, &market, "school", 1, Target::Cpa(Price(30.0))).await;
+    let s = Scene::of(&db, market, account).await;
+    let waits = |rows: &[Row], name: &str| {
+        rows.iter().filter(|r| r.campaign == name && r.truth.is_none() && !r.void).count()
+    };
+    let name = "Own name, search";
+    assert!(waits(&rows(&db, &s).await, name) > 0);
+    let subject = Subject::Campaign(s.id(&db, name).await);
+    let pause = Proposal::new(subject, Setting::Status(Status::Paused), Origin::Hand, "Because.");
+    tray::propose(&db, &s.account, s.person, vec![pause]).await.unwrap();
+    s.send(&db).await;
+    s.days_pass(&db, 24).await;
+    let all = rows(&db, &s).await;
+    let of = |kind| all.iter().filter(move |r| r.campaign == name && r.kind == kind);
+    assert!(of(Kind::MonthSpend).chain(of(Kind::OverTarget)).any(|r| r.void), "{all:?}");
+    // What open days bring in the end is not changed by a pause.
+    assert!(of(Kind::Completed).all(|r| !r.void));
+    assert!(
+        all.iter().any(|r| r.campaign != name
+            && r.kind == Kind::OverTarget
+            && !r.void
+            && r.truth.is_some())
+    );
+    // What counts otherwise now is another matter altogether.
+    let other = all
+        .iter()
+        .find(|r| r.campaign != name && r.truth.is_none() && !r.void)
+        .unwrap()
+        .campaign
+        .clone();
+    let now = book(&db, &s.account).await;
+    let id = s.id(&db, &other).await;
+    measure::choose(&db, &now, Some(s.person), id, Some(vec!["nothing".into()])).await.unwrap();
+    assert_eq!(waits(&rows(&db, &s).await, &other), 0);
+}
