@@ -252,6 +252,14 @@ fn in_days(days: Option<u64>) -> String {
     }
 }
 
+/// `about 12 more conversions would tell, in about 5 days at the present rate.`
+fn would_tell(before: Words, about: &str, more: f64, days: Option<u64>) -> Words {
+    let conversions = if more <= 1.0 { "conversion" } else { "conversions" };
+    before
+        .strong(format!("{about} {} more {conversions}", count(more)))
+        .and(format!(" would tell{}.", in_days(days)))
+}
+
 fn early(e: &Early, j: &Judged) -> Words {
     let what = measure(j.target);
     match e {
@@ -283,27 +291,25 @@ fn early(e: &Early, j: &Judged) -> Words {
             counted(*days, "day", "days"),
             if *days == 1 { "has" } else { "have" }
         )),
-        Early::Undecided { by_chance, more_conversions, days } => {
-            let either_side = format!("Its {what} could still be on either side of the target");
-            let so_far = match by_chance {
-                // The share of those at their target that this is said of, to be told from the probability of one look.
-                Some(chance) => Words::say("A single look would call it over. But of those at their target, looked at every day, ")
-                    .strong(format!("{}%", percent(*chance)))
-                    .and(" look so at some time in three months"),
-                None => Words::say(either_side),
-            };
+        Early::Undecided { by_chance: None, more_conversions, days } => {
+            let either =
+                Words::say(format!("Its {what} could still be on either side of the target"));
             match more_conversions {
-                Some(more) => so_far
-                    .and(": ")
-                    .strong(format!(
-                        "about {} more {}",
-                        count(*more),
-                        if *more <= 1.0 { "conversion" } else { "conversions" }
-                    ))
-                    .and(format!(" would tell{}.", in_days(*days))),
-                None => so_far.and(
-                    ", and it is so close to it that more conversions are not likely to tell.",
-                ),
+                Some(more) => would_tell(either.and(": "), "about", *more, *days),
+                None => either
+                    .and(", and is so close to it that more conversions are not likely to tell."),
+            }
+        }
+        Early::Undecided { by_chance: Some(chance), more_conversions, days } => {
+            let luck = Words::say(format!(
+                "It looks {}, but that could be luck: looked at every day, ",
+                missed(j.target)
+            ))
+            .strong(format!("{}% of those at their target", number(100.0 * chance, 0)))
+            .and(" look this bad at some time in three months.");
+            match more_conversions {
+                Some(more) => would_tell(luck.and(" "), "About", *more, *days),
+                None => luck,
             }
         }
         Early::AboutOnTarget { above } => Words::say(format!(

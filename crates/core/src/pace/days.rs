@@ -9,13 +9,25 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, StandardNormal};
 
+use super::stray::Stray;
+
 /// Draws of a small account. A large one needs fewer: its bounds are read from as many campaigns more.
 const DRAWS: (usize, usize) = (200, 1000);
 /// Campaigns times draws, at most.
 const WORK: usize = 100_000;
 const SEED: u64 = 15;
-/// Autocorrelations that are weighed against each other.
-const CARRIED: [f64; 6] = [0.0, 0.2, 0.4, 0.6, 0.75, 0.9];
+/// Sorts of noise that are weighed against each other, with what each is believed before anything is seen.
+const NOISES: [(Noise, f64); 9] = [
+    (Noise::Carried(0.0), 1.0),
+    (Noise::Carried(0.2), 1.0),
+    (Noise::Carried(0.4), 1.0),
+    (Noise::Carried(0.6), 1.0),
+    (Noise::Carried(0.75), 1.0),
+    (Noise::Carried(0.9), 1.0),
+    (Noise::Walks(0.1), 1.0),
+    (Noise::Walks(0.2), 1.0),
+    (Noise::Walks(0.4), 1.0),
+];
 /// Days from which a series tells how its days differ.
 const TELLS: usize = 3;
 /// What the level may grow by in a week, with what each is believed before anything is seen: mostly nothing.
@@ -43,6 +55,15 @@ type Square = SMatrix<f64, WIDTH, WIDTH>;
 /// Whole weeks from which weekdays are told apart.
 const WEEKS: usize = 2;
 
+/// How what is not usual of a day goes on.
+#[derive(Clone, Copy)]
+enum Noise {
+    /// So much of it carries over to the next day.
+    Carried(f64),
+    /// None of it does, but the level walks: by so many of its standard deviations from day to day.
+    Walks(f64),
+}
+
 /// A fitted campaign.
 pub(super) struct Days {
     /// Each weekday's usual spend, Monday first; 0 where it spends nothing.
@@ -61,7 +82,7 @@ struct Model {
 }
 
 struct Fit {
-    carried: f64,
+    noise: Noise,
     growth: f64,
     mean: Terms,
     /// The precision's lower factor.
@@ -78,17 +99,27 @@ pub(super) struct Common {
     scale: f64,
     terms: [f64; WIDTH],
     shocks: Vec<f64>,
+    /// Uniform: of how far the level strays; standard normal: of each step of that.
+    strays: f64,
+    steps: Vec<f64>,
 }
 
-/// What is common to the draws of so many days ahead, for so many campaigns.
-pub(super) fn common(ahead: usize, campaigns: usize) -> Vec<Common> {
+/// So many draws do for so many campaigns.
+pub(super) fn draws(campaigns: usize) -> usize {
+    (WORK / campaigns.max(1)).clamp(DRAWS.0, DRAWS.1)
+}
+
+/// What is common to so many draws of so many days ahead.
+pub(super) fn common(ahead: usize, draws: usize) -> Vec<Common> {
     let mut chance = ChaCha8Rng::seed_from_u64(SEED);
-    (0..(WORK / campaigns.max(1)).clamp(DRAWS.0, DRAWS.1))
+    (0..draws)
         .map(|_| Common {
             at: chance.random(),
             scale: StandardNormal.sample(&mut chance),
             terms: std::array::from_fn(|_| StandardNormal.sample(&mut chance)),
             shocks: (0..ahead).map(|_| StandardNormal.sample(&mut chance)).collect(),
+            strays: chance.random(),
+            steps: (0..ahead).map(|_| StandardNormal.sample(&mut chance)).collect(),
         })
         .collect()
 }
@@ -147,12 +178,13 @@ impl Days {
         })
     }
 
-    /// What each day ahead may spend, a draw at a time, seeded by `which` campaign it is; of the noise, a share of the
-    /// variance is every campaign's: that is `common`.
+    /// What each day ahead may spend, a draw at a time, seeded by `which` campaign it is; of the noise and of what the level
+    /// strays by, a share of the variance is every campaign's: that is `common`.
     pub(super) fn draw(
         &self,
         which: u64,
         share: f64,
+        (stray, together): (Option<&Stray>, f64),
         common: &[Common],
         ahead: &[usize],
     ) -> Vec<Vec<f64>> {
@@ -170,8 +202,17 @@ impl Days {
                 Some(model) => model.draw(all, &mut normal, ahead, &mut over),
                 None => over.fill(own.random_range(0.0..2.0)),
             }
-            for ((day, weekday), over) in draws.iter_mut().zip(ahead).zip(&over) {
-                day.push(self.usual[*weekday] * over.max(0.0));
+            // The mean stays where it is.
+            let step = stray.map_or(0.0, |s| s.step(all.strays));
+            let (mut strayed, falls) = (0.0, step * step / 2.0);
+            let each = draws.iter_mut().zip(ahead).zip(&over).zip(&all.steps);
+            for (((day, weekday), over), theirs) in each {
+                if step > 0.0 {
+                    let mine: f64 = StandardNormal.sample(&mut own);
+                    let normal = together.sqrt() * theirs + (1.0 - together).sqrt() * mine;
+                    strayed += step * normal - falls;
+                }
+                day.push(self.usual[*weekday] * over.max(0.0) * f64::exp(strayed));
             }
         }
         draws
@@ -191,26 +232,13 @@ impl Model {
         let belief = Terms::from_fn(|i, _| if i == 0 { 1e-4 } else { of_weekday });
         let centre = Terms::from_fn(|i, _| if i == 0 { 1.0 } else { 0.0 });
         let mut told = Vec::new();
-        for (carried, (growth, believed)) in CARRIED.iter().flat_map(|c| GROWTH.map(|g| (*c, g))) {
-            let level = |age: usize| grown(growth, -(age as f64));
-            // Each day freed of what the one before it carries over.
-            let freed: Vec<(Terms, f64, f64)> = (0..seen.len())
-                .map(|i| {
-                    let (age, wd, z) = seen[i];
-                    let mut x = Terms::zeros();
-                    (x[0], x[1 + wd]) = (level(age), level(age));
-                    let Some(before) = i.checked_sub(1).map(|p| seen[p]) else {
-                        let sd = (1.0 / (1.0 - carried * carried)).sqrt();
-                        return (x / sd, z / sd, sd);
-                    };
-                    let k = carried.powi((before.0 - age) as i32);
-                    let sd = ((1.0 - k * k) / (1.0 - carried * carried)).sqrt();
-                    let theirs = k * level(before.0);
-                    x[0] -= theirs;
-                    x[1 + before.1] -= theirs;
-                    (x / sd, (z - k * before.2) / sd, sd)
-                })
-                .collect();
+        for ((noise, usual), (growth, believed)) in
+            NOISES.iter().flat_map(|n| GROWTH.map(|g| (*n, g)))
+        {
+            let freed = match noise {
+                Noise::Carried(carried) => freed(seen, carried, growth),
+                Noise::Walks(step) => unwalked(seen, step, growth),
+            };
             let mut precision = Square::from_diagonal(&belief);
             let mut side = belief.component_mul(&centre);
             for (x, z, _) in &freed {
@@ -226,19 +254,22 @@ impl Model {
                 + left.iter().map(|e| e * e).sum::<f64>()
                 + off.component_mul(&off).dot(&belief);
             let freedom = NOISE.1 + n;
-            let evidence = f64::ln(believed)
+            let evidence = f64::ln(believed * usual)
                 - factor.diagonal().map(f64::ln).sum()
                 - freed.iter().map(|(_, _, sd)| sd.ln()).sum::<f64>()
                 // A short series makes noise look less carried over than it is (M. Kendall, "Note on bias in the
                 // estimation of autocorrelation", Biometrika 41 (1954)): this leans against it.
-                - (1.0 - carried * carried).ln() / 2.0
+                - match noise {
+                    Noise::Carried(carried) => (1.0 - carried * carried).ln() / 2.0,
+                    Noise::Walks(_) => 0.0,
+                }
                 - freedom / 2.0 * square.ln();
             let sd = (square / freedom).sqrt();
             let shocks: Vec<(usize, f64)> =
                 seen.iter().zip(&left).map(|(s, e)| (s.0, e / sd)).collect();
             told.push((
                 evidence,
-                Fit { carried, growth, mean, factor, freedom, scale: square },
+                Fit { noise, growth, mean, factor, freedom, scale: square },
                 shocks,
             ));
         }
@@ -270,14 +301,80 @@ impl Model {
         let of = |weekday: usize| drawn[0] + drawn[1 + weekday];
         let (age, weekday, latest) = self.latest;
         let missed = latest - grown(fit.growth, -(age as f64)) * of(weekday);
-        let mut noise = fit.carried.powi(age as i32) * missed;
         let (a_day, mut level) = (grown(fit.growth, 1.0), 1.0);
-        for ((over, weekday), shock) in over.iter_mut().zip(ahead).zip(&all.shocks) {
-            noise = fit.carried * noise + sd * normal(*shock);
+        let mut goes_on = match fit.noise {
+            Noise::Carried(carried) => carried.powi(age as i32) * missed,
+            Noise::Walks(_) => 0.0,
+        };
+        let days = over.iter_mut().zip(ahead).zip(&all.shocks).zip(&all.steps);
+        for (((over, weekday), shock), step) in days {
+            let shock = sd * normal(*shock);
             level *= a_day;
-            *over = level * of(*weekday) + noise;
+            *over = level * of(*weekday)
+                + match fit.noise {
+                    Noise::Carried(carried) => {
+                        goes_on = carried * goes_on + shock;
+                        goes_on
+                    }
+                    Noise::Walks(far) => {
+                        goes_on += far * sd * normal(*step);
+                        goes_on + shock
+                    }
+                };
         }
     }
+}
+
+/// A day's terms, what was seen of it, and its standard deviation, each freed of what other days tell of its noise.
+type Freed = (Terms, f64, f64);
+
+/// The level and its weekday, as a day of an age sees them.
+fn terms(age: usize, weekday: usize, growth: f64) -> Terms {
+    let mut x = Terms::zeros();
+    let level = grown(growth, -(age as f64));
+    (x[0], x[1 + weekday]) = (level, level);
+    x
+}
+
+/// Each day freed of what the one before it carries over.
+fn freed(seen: &[(usize, usize, f64)], carried: f64, growth: f64) -> Vec<Freed> {
+    let of = |i: usize| {
+        let (age, wd, z) = seen[i];
+        let x = terms(age, wd, growth);
+        let Some(before) = i.checked_sub(1).map(|p| seen[p]) else {
+            let sd = (1.0 / (1.0 - carried * carried)).sqrt();
+            return (x / sd, z / sd, sd);
+        };
+        let k = carried.powi((before.0 - age) as i32);
+        let sd = ((1.0 - k * k) / (1.0 - carried * carried)).sqrt();
+        ((x - terms(before.0, before.1, growth) * k) / sd, (z - k * before.2) / sd, sd)
+    };
+    (0..seen.len()).map(of).collect()
+}
+
+/// Each day freed of what the later ones tell of how far the level had walked from where it is on the last (R. E. Kalman, Journal of
+/// Basic Engineering 82 (1960), from the last day backwards).
+fn unwalked(seen: &[(usize, usize, f64)], step: f64, growth: f64) -> Vec<Freed> {
+    let (mut walked, mut of_terms, mut of_seen) = (0.0, Terms::zeros(), 0.0);
+    let mut later = 0;
+    let mut all: Vec<Freed> = seen
+        .iter()
+        .rev()
+        .map(|(age, wd, z)| {
+            walked += step * step * (age - later) as f64;
+            later = *age;
+            let (x, z) = (terms(*age, *wd, growth) - of_terms, z - of_seen);
+            let variance = walked + 1.0;
+            let gain = walked / variance;
+            of_terms += x * gain;
+            of_seen += z * gain;
+            walked -= gain * walked;
+            let sd = f64::sqrt(variance);
+            (x / sd, z / sd, sd)
+        })
+        .collect();
+    all.reverse();
+    all
 }
 
 /// The share of a day's noise that the campaigns have in common: from how much more their mean moves than it would if
@@ -290,9 +387,14 @@ pub(super) fn together(fits: &[Option<Days>]) -> f64 {
         let day = by_age.entry(*age).or_default();
         *day = (day.0 + 1.0, day.1 + shock, day.2 + shock * shock);
     }
-    // Over pairs of campaigns on the same day: the mean product of what was not expected of both.
-    let (products, pairs) = by_age.values().fold((0.0, 0.0), |(p, n), (count, sum, squares)| {
-        (p + sum * sum - squares, n + count * (count - 1.0))
-    });
+    let (products, pairs) = products(by_age.values());
     if pairs > 0.0 { (products / pairs).clamp(0.0, 0.95) } else { 0.0 }
+}
+
+/// Over pairs of campaigns at the same time: the sum of the products of what was not expected of both, and how many pairs there are. Of
+/// each time there is how many campaigns, their sum and that of their squares.
+pub(super) fn products<'a>(times: impl Iterator<Item = &'a (f64, f64, f64)>) -> (f64, f64) {
+    times.fold((0.0, 0.0), |(p, n), (count, sum, squares)| {
+        (p + sum * sum - squares, n + count * (count - 1.0))
+    })
 }

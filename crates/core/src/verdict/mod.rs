@@ -381,11 +381,29 @@ mod tests {
         assert_eq!(diagnose(&case(tally(2000, 500, 5.0, 100.0), &thin)).verdict, Verdict::OnTarget);
     }
 
+    /// A cost of 38 against 30 on 50 conversions: nineteen in twenty on one look, and one in four at their target look so at some time.
+    #[test]
+    fn a_single_look_is_not_enough() {
+        let peers = peers();
+        let d = diagnose(&case(tally(26_000, 1000, 1.9, 50.0), &peers));
+        assert!(d.p_over.unwrap() > 0.94, "{d:?}");
+        let Some(Early::Undecided {
+            by_chance: Some(chance), more_conversions: Some(more), ..
+        }) = d.early
+        else {
+            panic!("{d:?}");
+        };
+        assert!((0.2..0.45).contains(&chance) && more > 1.0, "{chance} {more}");
+        // The same over three months moves more slowly, and tells.
+        let long = Case { settled_days: 90, ..case(tally(78_000, 3000, 1.9, 150.0), &peers) };
+        assert_eq!(diagnose(&long).early, None);
+    }
+
     /// The same figures tell less where days differ by more than chance.
     #[test]
     fn dispersed_days_decide_later() {
         let peers = peers();
-        let plain = case(tally(26_000, 1000, 1.9, 50.0), &peers);
+        let plain = case(tally(26_000, 1000, 2.4, 50.0), &peers);
         let dispersed = diagnose(&Case { dispersion: 4.0, ..plain.clone() });
         let plain = diagnose(&plain);
         assert!(plain.p_over > dispersed.p_over && dispersed.p_over > Some(0.5), "{dispersed:?}");
@@ -398,12 +416,12 @@ mod tests {
     #[test]
     fn a_little_above_target_is_about_on_target() {
         let peers = peers();
-        // 31 against 30 on 4 000 conversions: surely above, and nobody would act on 3%.
-        let d = diagnose(&case(tally(900_000, 20_000, 6.2, 4000.0), &peers));
+        // 31 against 30 on 8 000 conversions: surely above, and nobody would act on 3%.
+        let d = diagnose(&case(tally(1_800_000, 40_000, 6.2, 8000.0), &peers));
         assert!(d.p_over.unwrap() > 0.9);
         assert!(matches!(d.early, Some(Early::AboutOnTarget { above }) if above < 0.04), "{d:?}");
         let strict =
-            Case { least_difference: 0.0, ..case(tally(900_000, 20_000, 6.2, 4000.0), &peers) };
+            Case { least_difference: 0.0, ..case(tally(1_800_000, 40_000, 6.2, 8000.0), &peers) };
         assert_ne!(diagnose(&strict).verdict, Verdict::TooEarly);
     }
 

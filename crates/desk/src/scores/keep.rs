@@ -46,9 +46,10 @@ pub(crate) async fn score(
         evening = later(evening, EVERY);
     }
     let due = store::due(db, account.id, last_day).await?;
-    if due.is_empty() {
-        return Ok(());
-    }
+    let Some(first) = due.iter().map(|d| d.from).min() else { return Ok(()) };
+    // All the days that any of them is about.
+    let all = PeriodChoice { from: Some(first), to: Some(last_day), ..PeriodChoice::default() };
+    let Some(book) = Book::load(db, account, all).await? else { return Ok(()) };
     let found = check(db, &book, &due).await?;
     Ok(store::checked(db, account.id, &found).await?)
 }

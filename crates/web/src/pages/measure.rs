@@ -7,13 +7,15 @@ use axum::extract::{Query, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use tiller_core::evidence::Interval;
+use tiller_core::score::Kind;
 use tiller_core::spot::Subject;
 use tiller_core::{Price, Target};
 use tiller_desk::book::Book;
 use tiller_desk::measure::{Event, Lag, Preview, Side};
 use tiller_desk::numerals::{self, count, counted, day, money, number, percent, signed, sum};
+use tiller_desk::scores::words::caveat;
 use tiller_desk::wording::{self, Words};
-use tiller_desk::{CampaignId, DeskError, measure as desk};
+use tiller_desk::{CampaignId, DeskError, measure as desk, scores};
 
 use crate::App;
 use crate::chart::{AgeRow, RunOffChart, ages};
@@ -78,6 +80,8 @@ struct MeasurePage {
     windows: Vec<(String, String, bool)>,
     lag: Option<LagView>,
     campaigns: Vec<CampaignRow>,
+    /// How far such ranges have been off, where by more than chance.
+    caveat: Option<String>,
     wrong: Option<String>,
 }
 
@@ -232,6 +236,7 @@ async fn page(
             .iter()
             .filter_map(|e| campaign_row(book, lag.as_deref(), &base, e.campaign.id, &frame.days))
             .collect(),
+        caveat: caveat(scores::of_account(&app.db, book).await?.as_ref(), Kind::Completed),
         wrong,
         frame,
     })

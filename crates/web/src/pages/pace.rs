@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 use tiller_core::evidence::Interval;
+use tiller_core::score::Kind;
 
 use std::collections::{BTreeSet, HashMap};
 
@@ -14,9 +15,10 @@ use tiller_desk::account::settings::Settings;
 use tiller_desk::book::Book;
 use tiller_desk::numerals::{self, money, or_absent, signed, sum};
 use tiller_desk::pace::{Miss, Of, Pace, Row};
+use tiller_desk::scores::words::caveat;
 use tiller_desk::tray::offer;
 use tiller_desk::wording::Words;
-use tiller_desk::{CampaignId, PgPool, PlanId, pace as desk, plans};
+use tiller_desk::{CampaignId, PgPool, PlanId, pace as desk, plans, scores};
 
 use crate::App;
 use crate::chart::{self, Fan, Forms};
@@ -68,6 +70,8 @@ struct PacePage {
     plans: Vec<(PlanId, String, bool)>,
     /// Whether anything is measured against a plan or budgets.
     planned: bool,
+    /// How far such ranges have been off, where by more than chance.
+    caveat: Option<String>,
     months: Vec<Month>,
     error: Option<String>,
     csv: String,
@@ -211,6 +215,7 @@ async fn shown(
         lines: pace.rows.iter().map(|r| line(r, &frame, &buttons)).collect(),
         plans: plans.iter().map(|o| (o.plan.id, o.plan.name.clone(), o.plan.followed)).collect(),
         planned: pace.rows.iter().any(|r| r.plan.is_some()),
+        caveat: caveat(scores::of_account(&app.db, &book).await?.as_ref(), Kind::MonthSpend),
         months,
         csv: format!("{}/spend/pace.csv{}", frame.base(), frame.days),
         frame,
