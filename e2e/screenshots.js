@@ -69,7 +69,7 @@ await shoot("thresholds");
 await page.getByRole("link", { name: "Rehearse", exact: true }).click();
 await page.getByText("Its bids sink.").waitFor();
 await shoot("rehearsal");
-await view("estimate", `${school}/bids/estimate?channel=Findle&kind=keyword&strategy=manual_cpc&bid=8&budget=150`);
+await view("score", `${school}/logbook/how-right-we-were`);
 
 await page.goto(`${school}/reports`);
 const rows = ["Tag;Kampagne;Anzeigengruppe;Klicks;Kosten;Leads", ...Array.from({ length: 9 }, (_, i) => `0${i + 1}.11.2026;Autumn fair;Stand;${40 + i};${30 + i},50;${1 + (i % 3)}`)];

@@ -233,7 +233,7 @@ test("by keyboard alone: sign in, open the worst campaign, make a plan, save it"
   await expect(page.locator("#keys")).toBeVisible();
 });
 
-const places = ["today", "measure", "spend/split?by=hour", "spend/split?by=country", "tray", "logbook", "channels", "spend", "spend?level=items&q=course", "causes", "reports", "targets", "budgets", "budgets/new", "spend/pace"];
+const places = ["today", "measure", "spend/split?by=hour", "spend/split?by=country", "tray", "logbook", "logbook/how-right-we-were", "channels", "spend", "spend?level=items&q=course", "causes", "reports", "targets", "budgets", "budgets/new", "spend/pace"];
 for (const [scheme, account] of [["light", school], ["dark", supply]]) {
   test(`nothing stands in anybody's way (${scheme})`, async ({ desk: page }) => {
     test.setTimeout(240_000);

@@ -12,12 +12,14 @@ use crate::Price;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Gamma};
+use statrs::distribution::{ContinuousCDF, Normal};
 
 use crate::evidence::Prior;
+use crate::evidence::looking::score_for;
 use crate::share_out::share_out;
 
-/// The best is decided from this probability on.
-pub const DECIDED: f64 = 0.95;
+/// One of a pool of alike ad groups may be called the best at some time in so many of ninety daily looks, on days that suit it.
+const BY_CHANCE: f64 = 0.1;
 /// A test is fair once so many targets have been spent (common practice, no source).
 pub const FAIR_TARGETS: f64 = 3.0;
 /// A member that got less than this share of an even split was starved.
@@ -53,11 +55,22 @@ pub enum Advice {
     Lift,
 }
 
+/// The days over which a pool is seen.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Seen {
+    /// How many.
+    pub days: u64,
+    /// How much more they differ than chance alone lets them.
+    pub dispersion: f64,
+}
+
 /// An ad group with its evidence.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Standing {
     /// Probability that no other brings more results for a unit of money.
     pub best: f64,
+    /// Whether that is decided, however often one looks.
+    pub won: bool,
     /// Whether it has spent enough to be judged.
     pub tested: bool,
     /// What to do about its floor.
@@ -113,10 +126,22 @@ pub fn probability_best(members: &[Member]) -> Vec<f64> {
     wins.into_iter().map(|w| f64::from(w) / DRAWS as f64).collect()
 }
 
+/// From which probability on the best is decided, looked at every day over its last days. Of two, either may seem the better; of more,
+/// each has to seem better than all others, and seldom does.
+fn decided(days: u64) -> f64 {
+    Normal::standard().cdf(score_for(BY_CHANCE / 2.0, days))
+}
+
 /// Judges a pool of so much a day whose results may cost `target` each. Few days decide little, many do.
-pub fn judge(budget: f64, target: Price, members: &[Member]) -> Vec<Standing> {
-    let best = probability_best(members);
-    let leader = best.iter().copied().fold(0.0, f64::max);
+pub fn judge(budget: f64, target: Price, seen: Seen, members: &[Member]) -> Vec<Standing> {
+    let told = |m: &Member| Member {
+        spend: m.spend / seen.dispersion,
+        results: m.results / seen.dispersion,
+        ..*m
+    };
+    let best = probability_best(&members.iter().map(told).collect::<Vec<_>>());
+    let decided = decided(seen.days);
+    let is_decided = best.iter().any(|p| *p >= decided);
     let enough = FAIR_TARGETS * target.units();
     let untested = members.iter().filter(|m| m.spend < enough).count();
     // Where an even split would have tested nobody, nobody was starved of a test.
@@ -130,14 +155,15 @@ pub fn judge(budget: f64, target: Price, members: &[Member]) -> Vec<Standing> {
         .map(|(m, best)| {
             let tested = m.spend >= enough;
             let floored = m.floor.unwrap_or(0.0);
-            let advice = if tested && floored > 0.0 && leader >= DECIDED && best < DECIDED {
+            let won = best >= decided && tested;
+            let advice = if tested && floored > 0.0 && is_decided && !won {
                 Advice::Lift
             } else if !tested && starved(m) && floored < 0.9 * fair && members.len() > 1 {
                 Advice::Floor(fair)
             } else {
                 Advice::Leave
             };
-            Standing { best, tested, advice }
+            Standing { best, won, tested, advice }
         })
         .collect()
 }
@@ -156,6 +182,8 @@ pub fn by_audience(budget: i64, sizes: &[f64], least: i64) -> Option<Vec<i64>> {
 mod tests {
     use super::*;
 
+    const SEEN: Seen = Seen { days: 28, dispersion: 1.0 };
+
     fn member(spend: f64, results: f64, floor: Option<f64>) -> Member {
         Member { spend, results, floor, ceiling: None }
     }
@@ -168,23 +196,23 @@ mod tests {
             member(12.0, 0.0, None),
             member(8.0, 1.0, None),
         ];
-        let s = judge(100.0, Price(30.0), &pool);
+        let s = judge(100.0, Price(30.0), SEEN, &pool);
         assert_eq!(s.iter().map(|s| s.tested).collect::<Vec<_>>(), [true, true, false, false]);
         assert_eq!((s[0].advice, s[2].advice), (Advice::Leave, Advice::Floor(90.0 / 14.0)));
         // A small pool floors half of itself at most.
-        assert_eq!(judge(10.0, Price(30.0), &pool)[3].advice, Advice::Floor(2.5));
+        assert_eq!(judge(10.0, Price(30.0), SEEN, &pool)[3].advice, Advice::Floor(2.5));
         // Where nobody has been tested, or one merely got less, nobody was starved.
         let even = [member(60.0, 2.0, None), member(20.0, 1.0, None)];
-        assert!(judge(100.0, Price(30.0), &even).iter().all(|s| s.advice == Advice::Leave));
+        assert!(judge(100.0, Price(30.0), SEEN, &even).iter().all(|s| s.advice == Advice::Leave));
     }
 
     #[test]
     fn a_floor_is_lifted_once_another_has_won() {
         let won = [member(900.0, 60.0, None), member(600.0, 12.0, Some(10.0))];
-        let s = judge(100.0, Price(30.0), &won);
-        assert!(s[0].best >= DECIDED && s[1].advice == Advice::Lift, "{s:?}");
+        let s = judge(100.0, Price(30.0), SEEN, &won);
+        assert!(s[0].won && !s[1].won && s[1].advice == Advice::Lift, "{s:?}");
         let open = [member(900.0, 30.0, None), member(600.0, 18.0, Some(10.0))];
-        assert_eq!(judge(100.0, Price(30.0), &open)[1].advice, Advice::Leave);
+        assert_eq!(judge(100.0, Price(30.0), SEEN, &open)[1].advice, Advice::Leave);
     }
 
     /// Two alike are each best half of the time; with one result to two at the same money the posteriors are

@@ -37,6 +37,7 @@ fn case(tally: Tally, target: Target, peers: &[Tally]) -> Case<'_> {
         findings: &[],
         budget_use: BudgetUse::default(),
         dispersion: 1.0,
+        to_come_error: 0.0,
     }
 }
 

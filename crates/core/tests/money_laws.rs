@@ -60,6 +60,8 @@ fn week() -> impl Strategy<Value = Week> {
     prop::collection::vec(prop::option::of(-90i16..300), 168).prop_map(|w| w.try_into().unwrap())
 }
 
+const SEEN: pool::Seen = pool::Seen { days: 28, dispersion: 1.5 };
+
 proptest! {
     /// Another currency changes neither how a campaign bends nor what it brings.
     #[test]
@@ -149,7 +151,7 @@ proptest! {
         if all.len() == 1 {
             prop_assert_eq!(best[0], 1.0);
         }
-        for standing in pool::judge(120.0, Price(10.0), &all) {
+        for standing in pool::judge(120.0, Price(10.0), SEEN, &all) {
             if let pool::Advice::Floor(floor) = standing.advice {
                 prop_assert!(!standing.tested && floor > 0.0);
             }
@@ -169,7 +171,7 @@ proptest! {
     /// The floors that are advised can be kept, where they could before.
     #[test]
     fn advised_floors_fit_into_the_pool(all in members(), budget in 10.0f64..400.0, target in 2.0f64..40.0) {
-        let standings = pool::judge(budget, Price(target), &all);
+        let standings = pool::judge(budget, Price(target), SEEN, &all);
         let advised: f64 = standings
             .iter()
             .map(|s| if let pool::Advice::Floor(f) = s.advice { f } else { 0.0 })

@@ -10,6 +10,7 @@ use tiller_store::facts::ItemTally;
 
 use crate::DeskError;
 use crate::book::{self, Book, Entry, Judged, Period};
+use crate::budgets::responses::{Next, next_of_account};
 use tiller_core::spot::Subject;
 
 /// What a row of the table is.
@@ -76,6 +77,8 @@ pub struct Row {
     pub peers: Option<(Tally, Tally)>,
     /// What its campaign counted, for parts: the budget is shared among them.
     pub pool: Option<Tally>,
+    /// What one more conversion would cost, for campaigns where more money buys any.
+    pub next: Option<Next>,
     /// Of rows together: what lies above their own targets, and what under them.
     pub summed: Option<(f64, f64)>,
 }
@@ -114,6 +117,7 @@ pub fn together(rows: &[Row], book: &Book) -> Option<Row> {
         judged: None,
         peers: None,
         pool: None,
+        next: None,
         summed: (!each.is_empty()).then(|| (sum(|x| *x > 0.0), sum(|x| *x <= 0.0))),
     })
 }
@@ -137,14 +141,14 @@ pub async fn rows_over(
     period: Period,
 ) -> Result<Vec<Row>, DeskError> {
     let mut rows = match level {
-        Level::Campaigns => campaigns(book, period),
+        Level::Campaigns => campaigns(book, period, &*next_of_account(db, book).await?),
         Level::AdGroups | Level::Items => parts(db, book, level, within, period).await?,
     };
     rows.retain(|r| !r.tally.is_empty() || r.against.is_some_and(|t| !t.is_empty()));
     Ok(rows)
 }
 
-fn campaigns(book: &Book, period: Period) -> Vec<Row> {
+fn campaigns(book: &Book, period: Period, next: &HashMap<CampaignId, Next>) -> Vec<Row> {
     book.entries
         .iter()
         .zip(book.judge_all().iter().cloned())
@@ -162,6 +166,7 @@ fn campaigns(book: &Book, period: Period) -> Vec<Row> {
             peers: judged.as_ref().map(|j| (j.tally, j.diagnosis.peers)),
             judged,
             pool: None,
+            next: next.get(&e.campaign.id).copied(),
             summed: None,
         })
         .collect()
@@ -256,6 +261,7 @@ fn part(home: &Home, level: Level, item: &ItemTally, compared: bool) -> Row {
         judged: None,
         peers: None,
         pool: Some(home.pool),
+        next: None,
         summed: None,
     }
 }

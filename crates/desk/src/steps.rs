@@ -1,10 +1,10 @@
 //! Step changes (A8): which daily budgets the last three settled days speak for raising or cutting by a fifth.
 
-use tiller_core::evidence::Prior;
+use tiller_core::evidence::{Prior, over_target};
 use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::steps::{self, BY, Step};
-use tiller_core::{Micros, Tally, Window};
+use tiller_core::{Micros, Price, Tally, Window};
 use tiller_store::PgPool;
 
 use crate::advice::{self, Advice, Advised};
@@ -16,6 +16,8 @@ use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
 use tiller_core::spot::Subject;
 
+/// From this probability on it is likelier than not.
+const LIKELIER: f64 = 0.5;
 /// Settled days before the last three that tell what is usual.
 const USUAL_DAYS: u64 = 28;
 
@@ -30,6 +32,8 @@ pub struct DueStep {
     pub budget: f64,
     /// What the days say.
     pub advice: steps::Advice,
+    /// What one more conversion costs, of more money.
+    pub next: Option<Price>,
 }
 
 impl DueStep {
@@ -71,8 +75,12 @@ impl DueStep {
             (low, Some(high)) => format!("a CPA of {} to {}", money(low), money(high)),
             (low, None) => format!("a CPA of {} or more", money(low)),
         };
+        let next = match (a.step, self.next) {
+            (Step::Up, Some(next)) => format!("; one more conversion costs about {}", money(next)),
+            _ => String::new(),
+        };
         format!(
-            "{} for {} in three days fit {cpa}; the chance of being above target is {}",
+            "{} for {} in three days fit {cpa}; the chance of being above target is {}{next}",
             conversions(a.tally.conversions),
             money(a.tally.spend.to_units()),
             probability(a.over)
@@ -104,13 +112,28 @@ fn of_campaign(book: &Book, known: &responses::Spender) -> Option<DueStep> {
     let changed = book.changed(entry.campaign.id);
     let advice = steps::advise(&days, changed, entry.target?, prior(&usual))?;
     let held = known.budget_response.capacity.most.is_none_or(|most| most > budget);
-    let due = advice.step == Step::Down || (advice.step == Step::Up && held);
-    due.then(|| DueStep {
+    let up = advice.step == Step::Up && held && next_meets(book, known);
+    (up || advice.step == Step::Down).then(|| DueStep {
+        next: usual.cpa().zip(known.next()).map(|(cpa, next)| cpa * next.costs),
         campaign: entry.campaign.id,
         name: entry.campaign.name.clone(),
         budget,
         advice,
     })
+}
+
+/// Whether one more conversion after a step up is likelier than not to meet the target: the mean one may, and the next cost more.
+fn next_meets(book: &Book, known: &responses::Spender) -> bool {
+    let chance = || {
+        let entry = book.entry(known.campaign).ok()?;
+        let judged = book.judge(known.campaign)?;
+        let (results, target) = (judged.results()?, judged.diagnosis.target_cpa?);
+        let phi = entry.lasting_dispersion(judged.target, judged.window);
+        let spend = judged.tally.spend.to_units();
+        let meets = |costs: f64| 1.0 - over_target(spend / phi, results / phi, target / costs);
+        Some(known.next_meets(known.spend * (1.0 + BY), meets))
+    };
+    chance().is_some_and(|p| p >= LIKELIER)
 }
 
 fn prior(usual: &Tally) -> Option<Prior> {

@@ -181,13 +181,18 @@ pub fn reasons(j: &Judged) -> Vec<Words> {
     let d = &j.diagnosis;
     match d.verdict {
         Verdict::Measurement => j.findings.iter().map(|f| finding(f, j.target)).collect(),
-        Verdict::TooEarly => d.early.iter().map(|e| early(e, j)).chain(so_far(j)).collect(),
-        Verdict::OnTarget => std::iter::once(cost(j)).chain(certainty(j)).collect(),
+        Verdict::TooEarly => {
+            d.early.iter().map(|e| early(e, j)).chain(so_far(j)).chain(to_come(j)).collect()
+        }
+        Verdict::OnTarget => {
+            std::iter::once(cost(j)).chain(to_come(j)).chain(certainty(j)).collect()
+        }
         Verdict::Bid | Verdict::Traffic | Verdict::OrderValue | Verdict::Both => traffic(j)
             .into_iter()
             .chain(order_value(j))
             .chain(price(j))
             .chain([cost(j)])
+            .chain(to_come(j))
             .chain(d.leans.map(lean))
             .chain(certainty(j))
             .collect(),
@@ -434,6 +439,19 @@ fn cost(j: &Judged) -> Words {
     } else {
         words.gain(format!("{} under target", sum(-excess))).and(window)
     }
+}
+
+/// How much of it is an estimate, where that is worth a sentence.
+fn to_come(j: &Judged) -> Option<Words> {
+    let n = j.to_come.round();
+    (n >= 1.0).then(|| {
+        Words::say(format!(
+            "About {} of its {} {} still to come, going by how late its conversions come in.",
+            count(n),
+            count(j.tally.conversions.round()),
+            if n > 1.0 { "conversions are" } else { "conversions is" }
+        ))
+    })
 }
 
 fn certainty(j: &Judged) -> Option<Words> {

@@ -157,6 +157,7 @@ fn verdicts(out: &mut Snapshot) {
                                 findings: &findings,
                                 budget_use: budget_use(used, full),
                                 dispersion: 1.0,
+                                to_come_error: 0.0,
                             };
                             judged(out, &case, circle);
                         }
@@ -177,6 +178,7 @@ fn judged(out: &mut Snapshot, case: &Case, circle: &PeerCircle) {
         target: case.target,
         findings: case.findings.to_vec(),
         peers: (case.peers.len(), circle.clone()),
+        to_come: if case.tally.conversions > 20.0 { 3.0 } else { 0.0 },
         budget_use: case.budget_use,
     };
     out.say(&wording::headline(&j.diagnosis).to_string());
@@ -453,6 +455,7 @@ fn changes(out: &mut Snapshot) {
             settle_days: 2,
             findings: &[],
             budget_use: BudgetUse::default(),
+            to_come_error: 0.0,
             dispersion: 1.0,
         };
         let mut d = diagnose(&case);

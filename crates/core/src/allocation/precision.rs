@@ -79,6 +79,25 @@ impl Precision {
         (0..POINTS).map(at).sum::<f64>() / POINTS as f64
     }
 
+    /// What one more conversion costs at a spend a day, as times the mean one there, with its interval: 1 ÷ the elasticity.
+    ///
+    /// ```
+    /// use tiller_core::allocation::{Precision, Response};
+    /// let known = Precision { reference: 100.0, covariance: [[0.01, 0.0], [0.0, 0.01]], observed: [90.0, 110.0] };
+    /// // At an elasticity of 0.6, a mean of 27 means that the next costs 45.
+    /// let power = Response::Power { scale: 1.0, elasticity: 0.6 };
+    /// let (next, around) = known.next_costs(power, 100.0, 0.8);
+    /// assert!((27.0 * next - 45.0).abs() < 1e-9 && around.low < next && next < around.high);
+    /// // A straight line: the next costs what the mean one does.
+    /// assert_eq!(known.next_costs(Response::Constant { rate: 0.1 }, 100.0, 0.8).0, 1.0);
+    /// ```
+    pub fn next_costs(&self, response: Response, spend: f64, confidence: f64) -> (f64, Interval) {
+        let (mid, deviation) = self.elasticity(response, spend);
+        let reach = normal_quantile(0.5 + confidence / 2.0) * deviation;
+        let at = |elasticity: f64| 1.0 / elasticity.clamp(LEAST, 1.0);
+        (at(mid), Interval { low: at(mid + reach), high: at(mid - reach) })
+    }
+
     /// How many times as many conversions another spend a day brings as `now` does.
     pub fn times(&self, response: Response, now: f64, spend: f64, confidence: f64) -> Interval {
         let (mid, deviation) = self.elasticity(response, now);

@@ -100,7 +100,7 @@ pub(super) fn too_early(
         Some(_) if above < case.least_difference => Some(Early::AboutOnTarget { above }),
         Some(chance) if chance <= BY_CHANCE => None,
         _ => {
-            let phi = case.dispersion;
+            let phi = case.variance_times(evidence);
             let sure = score_for(BY_CHANCE, case.settled_days);
             let more_spend = spend_that_tells(spend / phi, evidence / phi, target_cpa, sure)
                 .map(|more| more * phi);

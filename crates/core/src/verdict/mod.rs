@@ -28,6 +28,7 @@
 //!     findings: &[],
 //!     budget_use: BudgetUse::default(),
 //!     dispersion: 1.0,
+//!     to_come_error: 0.0,
 //! };
 //! let found = diagnose(&case);
 //! assert_eq!((found.verdict, found.excess), (Verdict::Bid, 750.0));
@@ -64,7 +65,7 @@ pub const LEAST_DIFFERENCE: f64 = 0.05;
 /// What a verdict is about.
 #[derive(Clone, Debug)]
 pub struct Case<'a> {
-    /// Its settled days in the window, summed.
+    /// Its settled days in the window, summed; what is still to come of them is counted by estimate.
     pub tally: Tally,
     /// How many of the window's days are settled and reported.
     pub settled_days: u64,
@@ -91,6 +92,15 @@ pub struct Case<'a> {
     pub budget_use: BudgetUse,
     /// How much more its days differ than chance alone lets them, what lasts included.
     pub dispersion: f64,
+    /// Standard error of the conversions in its tally that are still to come by estimate.
+    pub to_come_error: f64,
+}
+
+impl Case<'_> {
+    /// How much more so many results vary than chance alone lets them, the error of those still to come included.
+    fn variance_times(&self, results: f64) -> f64 {
+        self.dispersion + self.to_come_error.powi(2) / results.max(1.0)
+    }
 }
 
 /// What the diagnosis concludes.
@@ -165,9 +175,8 @@ pub fn diagnose(case: &Case) -> Diagnosis {
         (Target::Roas(_), Some(worth)) => Price::from(t.value) / worth,
         _ => t.conversions,
     };
-    let p_over = target_cpa.map(|cpa| {
-        over_target(t.spend.to_units() / case.dispersion, evidence / case.dispersion, cpa)
-    });
+    let phi = case.variance_times(evidence);
+    let p_over = target_cpa.map(|cpa| over_target(t.spend.to_units() / phi, evidence / phi, cpa));
     let excess = case.target.excess(t);
     let against = |own: (f64, i64), rate: fn(&Tally) -> (f64, i64)| {
         let theirs: Vec<_> = case.peers.iter().map(rate).map(|(s, n)| (s, n as f64)).collect();
@@ -268,6 +277,7 @@ mod tests {
             findings: &[],
             budget_use: BudgetUse::default(),
             dispersion: 1.0,
+            to_come_error: 0.0,
         }
     }
 
@@ -397,6 +407,17 @@ mod tests {
         // The same over three months moves more slowly, and tells.
         let long = Case { settled_days: 90, ..case(tally(78_000, 3000, 1.9, 150.0), &peers) };
         assert_eq!(diagnose(&long).early, None);
+    }
+
+    /// Conversions that are still to come count by estimate, and its error makes the answer less sure.
+    #[test]
+    fn the_error_of_what_is_to_come_is_part_of_the_probability() {
+        let peers = peers();
+        let known = case(tally(26_000, 1000, 2.4, 50.0), &peers);
+        let estimated = Case { to_come_error: 12.0, ..known.clone() };
+        let (known, estimated) = (diagnose(&known), diagnose(&estimated));
+        assert!(known.p_over > estimated.p_over && estimated.p_over > Some(0.5), "{estimated:?}");
+        assert_eq!((known.early.is_some(), estimated.early.is_some()), (false, true));
     }
 
     /// The same figures tell less where days differ by more than chance.

@@ -3,6 +3,7 @@
 
 mod break_days;
 mod change_effects;
+mod pools;
 mod rehearsals;
 mod results_estimates;
 mod verdicts;

@@ -23,10 +23,41 @@ pub struct Entry {
     pub days: Arc<[CampaignDay]>,
 }
 
+/// What was counted, with the conversions that are still to come.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Completed {
+    /// Both together.
+    pub tally: Tally,
+    /// How many are still to come.
+    pub to_come: f64,
+    /// The standard error of that.
+    pub error: f64,
+}
+
 impl Entry {
     /// What was counted in a window.
     pub fn tally(&self, window: Window) -> Tally {
         self.days.iter().filter(|d| window.contains(d.day)).map(|d| d.tally).sum()
+    }
+
+    /// The same with the conversions that are still to come, by the campaign's own run-off: their value goes with them.
+    pub(crate) fn completed(&self, window: Window) -> Completed {
+        let mut all = Completed::default();
+        let mut variance = 0.0;
+        for day in self.days.iter().filter(|d| window.contains(d.day)) {
+            let mut tally = day.tally;
+            if let Some(expected) = day.expected.filter(|e| e.mean > tally.conversions) {
+                let times =
+                    if tally.conversions > 0.0 { expected.mean / tally.conversions } else { 1.0 };
+                all.to_come += expected.mean - tally.conversions;
+                tally.value = Micros::from_units(tally.value.to_units() * times);
+                tally.conversions = expected.mean;
+                variance += expected.error.powi(2);
+            }
+            all.tally += tally;
+        }
+        all.error = variance.sqrt();
+        all
     }
 
     /// Days in a window on which anything was counted.

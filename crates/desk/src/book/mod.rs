@@ -21,9 +21,9 @@ use tiller_core::spot::Subject;
 use tiller_core::tracking::{self, EventCount, Finding};
 use tiller_core::verdict::{BudgetUse, Case, Diagnosis, diagnose};
 use tiller_core::window::last_settled;
-use tiller_core::{Tally, Target, Window};
+use tiller_core::{Price, Tally, Target, Window};
 use tiller_store::PgPool;
-use tiller_store::facts;
+use tiller_store::facts::{self, CampaignDay, Estimate};
 use tiller_store::people::Account;
 
 pub use entry::Entry;
@@ -47,8 +47,10 @@ static KEPT: Kept<PeriodChoice, Option<Arc<Book>>> = Kept::new(24);
 pub struct Judged {
     /// The answer.
     pub diagnosis: Diagnosis,
-    /// What was counted in the settled window.
+    /// What was counted in the settled window, with what is still to come.
     pub tally: Tally,
+    /// Conversions of it that are still to come, by estimate.
+    pub to_come: f64,
     /// The settled window.
     pub window: Window,
     /// What a result may cost.
@@ -59,6 +61,18 @@ pub struct Judged {
     pub peers: (usize, PeerCircle),
     /// Budget use.
     pub budget_use: BudgetUse,
+}
+
+impl Judged {
+    /// What it brought, in results that may cost the target each: value counts as so many of those that it stands for.
+    pub fn results(&self) -> Option<f64> {
+        match self.target {
+            Target::Cpa(_) => Some(self.tally.conversions),
+            Target::Roas(target) => {
+                Some(Price::from(self.tally.value) / (self.diagnosis.target_cpa? * target))
+            }
+        }
+    }
 }
 
 /// An account against its target.
@@ -308,6 +322,17 @@ impl Book {
         Self { tracked, judged, stamp: None, ..self.clone() }
     }
 
+    /// Estimates of what open days will have brought, as they were made on a past evening.
+    pub(crate) fn expect(&mut self, open: &[(CampaignId, NaiveDate, Estimate)]) {
+        let mut of: HashMap<(CampaignId, NaiveDate), Estimate> =
+            open.iter().map(|(id, day, e)| ((*id, *day), *e)).collect();
+        for entry in &mut self.entries {
+            let id = entry.campaign.id;
+            let with = |d: &CampaignDay| CampaignDay { expected: of.remove(&(id, d.day)), ..*d };
+            entry.days = entry.days.iter().map(with).collect();
+        }
+    }
+
     /// The same book, looking at the settled days of its period only.
     #[must_use]
     pub fn of_settled_days(&self) -> Self {
@@ -319,7 +344,9 @@ impl Book {
     fn candidate(entry: &Entry, window: Window) -> Candidate {
         let days = || entry.days.iter().filter(|d| window.contains(d.day)).map(|d| &d.tally);
         let mut candidate = Candidate::of(entry, Subject::Campaign(entry.campaign.id));
-        candidate.tally = days().copied().sum();
+        let completed = entry.completed(window);
+        candidate.tally = completed.tally;
+        (candidate.to_come, candidate.error) = (completed.to_come, completed.error);
         if matches!(entry.target, Some(Target::Roas(_))) {
             candidate.orders = order_values::orders(days());
         }
@@ -349,6 +376,12 @@ impl Book {
             };
             all[place].tally += item.tally;
         }
+        // What is still to come of a campaign comes to its parts as it has come so far.
+        if let Some(window) = self.settled() {
+            for candidate in &mut all {
+                candidate.complete(&self.entry(candidate.campaign)?.completed(window));
+            }
+        }
         let Some(one) = all.iter().find(|c| c.subject == subject) else { return Ok(None) };
         let home = one.campaign;
         Ok(self.judge_among(self.entry(home)?, one, &all).map(|j| (j, home)))
@@ -377,10 +410,12 @@ impl Book {
             findings,
             budget_use,
             dispersion: entry.lasting_dispersion(target, window),
+            to_come_error: one.error,
         };
         Some(Judged {
             diagnosis: diagnose(&case),
             tally: one.tally,
+            to_come: one.to_come,
             window,
             target,
             peers: (peers.len(), circle),

@@ -3,8 +3,9 @@
 
 use tiller_core::ids::CampaignId;
 use tiller_core::purpose::Purpose;
-use tiller_core::{Tally, Target};
+use tiller_core::{Micros, Tally, Target};
 
+use super::entry::Completed;
 use super::{Entry, Subject};
 use tiller_core::evidence::order_values::Orders;
 
@@ -28,6 +29,9 @@ pub(super) struct Candidate {
     pub subject: Subject,
     pub campaign: CampaignId,
     pub tally: Tally,
+    /// Conversions of that which are still to come, and their standard error.
+    pub to_come: f64,
+    pub error: f64,
     pub orders: Option<Orders>,
     channel: String,
     kind: String,
@@ -42,11 +46,25 @@ impl Candidate {
             subject,
             campaign: entry.campaign.id,
             tally: Tally::default(),
+            to_come: 0.0,
+            error: 0.0,
             orders: None,
             channel: entry.campaign.channel.clone(),
             kind: entry.campaign.kind.clone(),
             purpose: entry.purpose,
             by_value: matches!(entry.target, Some(Target::Roas(_))),
+        }
+    }
+
+    /// A part of a campaign with its share of what is still to come.
+    pub fn complete(&mut self, whole: &Completed) {
+        let so_far = whole.tally.conversions - whole.to_come;
+        if so_far > 0.0 && whole.to_come > 0.0 {
+            let more = whole.to_come / so_far;
+            self.to_come = self.tally.conversions * more;
+            self.error = whole.error * self.tally.conversions / so_far;
+            self.tally.conversions += self.to_come;
+            self.tally.value = Micros::from_units(self.tally.value.to_units() * (1.0 + more));
         }
     }
 

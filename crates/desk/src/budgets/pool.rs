@@ -2,7 +2,7 @@
 //! what its floor and ceiling should be (P2, P7).
 
 use tiller_core::ids::{AdGroupId, CampaignId, PersonId};
-use tiller_core::pool::{self as core, Advice, Conflict, DECIDED, FAIR_TARGETS, Member, Standing};
+use tiller_core::pool::{self as core, Advice, Conflict, FAIR_TARGETS, Member, Seen, Standing};
 use tiller_core::setting::{Budget, Setting};
 use tiller_core::{Micros, Price, Tally, Target, Window};
 use tiller_store::PgPool;
@@ -10,7 +10,7 @@ use tiller_store::people::Account;
 
 use crate::account::settings::Settings;
 use crate::book::{self, Book};
-use crate::numerals::{count, money, percent, typed_number};
+use crate::numerals::{count, money, percent, probability, typed_number};
 use crate::tray::offer::{self, Offer};
 use crate::tray::proposal::{Origin, Proposal};
 use crate::{DeskError, tray};
@@ -54,6 +54,11 @@ pub struct Pool {
 }
 
 impl Pool {
+    /// Probability that the one that leads is the best.
+    fn leads(&self) -> f64 {
+        self.groups.iter().filter_map(|g| Some(g.standing?.best)).fold(0.0, f64::max)
+    }
+
     /// What all of it counted.
     pub fn total(&self) -> Tally {
         self.groups.iter().map(|g| g.tally).sum()
@@ -103,7 +108,10 @@ pub async fn view(
         .collect();
     let conflict = budget.and_then(|b| core::conflict(b, &members));
     if let Some(budget) = budget {
-        for (group, standing) in groups.iter_mut().zip(core::judge(budget, target, &members)) {
+        let dispersion = entry.target.map_or(1.0, |t| entry.lasting_dispersion(t, window));
+        let seen = Seen { days: entry.reported(window), dispersion };
+        for (group, standing) in groups.iter_mut().zip(core::judge(budget, target, seen, &members))
+        {
             group.standing = Some(standing);
         }
     }
@@ -121,8 +129,8 @@ pub fn advice(pool: &Pool, group: &Group) -> Option<String> {
             money(a_day)
         )),
         Advice::Lift => Some(format!(
-            "another has won (best with {}% or more): lift its floor of {}",
-            percent(DECIDED),
+            "another has won (best with a probability of {}): lift its floor of {}",
+            probability(pool.leads()),
             money(group.floor.unwrap_or(0.0))
         )),
     }

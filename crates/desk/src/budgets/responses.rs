@@ -1,6 +1,9 @@
 //! What each campaign's money can do, learned from its own days (A4).
 
-use tiller_core::evidence::prior_for_comparing;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use tiller_core::evidence::{Interval, prior_for_comparing};
 use tiller_core::ids::CampaignId;
 use tiller_core::response::Curve;
 use tiller_core::response::budget_response::{
@@ -10,9 +13,13 @@ use tiller_core::setting::{Budget, Status};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Price, Tally, Window};
 
+use tiller_store::PgPool;
+
+use crate::DeskError;
 use crate::account::settings::Settings;
-use crate::book::{Book, Entry, Judged, PRESENT_DAYS};
+use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period};
 use crate::budgets::curves::Curves;
+use crate::kept::Kept;
 use crate::tray::proposal::holds;
 
 /// Settled days that rates are read from.
@@ -21,6 +28,8 @@ pub const RATE_DAYS: u64 = 56;
 const CAPACITY_DAYS: u64 = 28;
 /// Conversions with which the channel's value of one weighs.
 const VALUE_WEIGHT: f64 = 10.0;
+/// Confidence of intervals.
+const LIKELY: f64 = 0.8;
 /// A budget of which at least this share is spent is spent.
 const SPENT: f64 = 0.9;
 
@@ -55,7 +64,33 @@ pub struct Spender {
     pub worth: Price,
 }
 
+/// What one more conversion would cost now, as times the mean one.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Next {
+    /// Times the mean.
+    pub costs: f64,
+    /// The 80% interval.
+    pub around: Interval,
+    /// Its own days hardly tell: it is what is usual on its channel.
+    pub leans: bool,
+}
+
+/// More than this share of its capacity left: more money buys something.
+const ROOM: f64 = 0.02;
+
 impl Spender {
+    /// What one more conversion would cost for a little more money; none where more money buys nothing.
+    pub fn next(&self) -> Option<Next> {
+        let of = &self.budget_response;
+        let full = of.capacity.most.is_some_and(|most| most < self.spend * (1.0 + ROOM));
+        if full || self.spend <= 0.0 {
+            return None;
+        }
+        let (costs, around) = of.precision.next_costs(of.response, self.spend, LIKELY);
+        let leans = of.curve.as_ref().is_some_and(|c| c.leans);
+        Some(Next { costs, around, leans })
+    }
+
     /// The curve of a strategy that spends what it gets, or is believed to.
     pub fn spends_all(&self) -> Option<&Curve> {
         self.budget_response.curve.as_ref().filter(|_| self.bidding != Some(Bidding::Saturates))
@@ -76,6 +111,22 @@ impl Spender {
             self.bidding == Some(Bidding::SpendsAll) && self.spends_all().is_some() && !held;
         self.budget.filter(|budget| by_budget && self.spend >= SPENT * budget)
     }
+}
+
+static NEXT: Kept<(Period, ()), HashMap<CampaignId, Next>> = Kept::new(24);
+
+/// What one more conversion would cost, of each campaign where more money buys any.
+pub async fn next_of_account(
+    db: &PgPool,
+    book: &Book,
+) -> Result<Arc<HashMap<CampaignId, Next>>, DeskError> {
+    let read = async || {
+        let settings = Settings::of_book(db, book).await?;
+        let curves = Curves::load(db, &book.account).await?;
+        let all = of_account(book, &settings, &curves);
+        Ok(all.iter().filter_map(|s| Some((s.campaign, s.next()?))).collect())
+    };
+    book.keep(&NEXT, (), read).await
 }
 
 /// The campaigns whose conversions can be trusted and that have spent anything lately.

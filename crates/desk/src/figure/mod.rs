@@ -328,6 +328,24 @@ pub const CATALOGUE: &[Figure] = &[
             },
         )
         .uncertain(|s, b| working::value_range(s.now(), b)),
+    figure(
+        "marginal_cpa",
+        "Marginal CPA",
+        "Cost of one more conversion (marginal CPA)",
+        Unit::Price,
+        |s| Some(cpa(s.now())? * s.row.next?.costs),
+    )
+    .worked(|_| "CPA × what one more conversion costs, as times the mean one", working::marginal)
+    .uncertain(|s, _| working::marginal_doubt(s)),
+    figure(
+        "marginal_roas",
+        "Marginal ROAS",
+        "Return on a little more spend (marginal ROAS)",
+        Unit::Factor,
+        |s| Some(s.now().roas()? / s.row.next?.costs),
+    )
+    .worked(|_| "ROAS ÷ what one more conversion costs, as times the mean one", working::marginal)
+    .uncertain(|s, _| working::marginal_doubt(s)),
     figure("target", "Target", "Target", Unit::Target, |s| s.row.target.map(Target::number))
         .worked(
             |s| {
@@ -436,8 +454,10 @@ pub const CATALOGUE: &[Figure] = &[
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::budgets::responses::Next;
     use std::collections::HashSet;
     use tiller_core::Micros;
+    use tiller_core::evidence::Interval;
     use tiller_core::ids::CampaignId;
     use tiller_core::spot::Subject;
 
@@ -463,6 +483,7 @@ mod tests {
             judged: None,
             peers: Some((tally(3), tally(5))),
             pool: Some(tally(6)),
+            next: None,
             summed: None,
         }
     }
@@ -492,6 +513,24 @@ mod tests {
             assert!((of(key) - x).abs() < 1e-9, "{key}: {}", of(key));
         }
         assert_eq!(Figure::of("target").unwrap().written(&seen, 40.0), "40.00");
+    }
+
+    /// At an elasticity of ⅔ one more conversion costs 1.5 times the mean one.
+    #[test]
+    fn one_more_costs_more_than_the_mean_one() {
+        let row = row(Target::Cpa(tiller_core::Price(40.0)));
+        let whole = Tally::default();
+        let of = |row: &Row, key| (Figure::of(key).unwrap().value)(&Seen::of(row, &whole));
+        assert_eq!((of(&row, "marginal_cpa"), of(&row, "marginal_roas")), (None, None));
+        let around = Interval { low: 1.2, high: 2.0 };
+        let bends = Row { next: Some(Next { costs: 1.5, around, leans: true }), ..row };
+        assert_eq!(of(&bends, "marginal_cpa"), Some(75.0));
+        assert!((of(&bends, "marginal_roas").unwrap() - 0.8).abs() < 1e-12);
+        let doubt = working::marginal_doubt(&Seen::of(&bends, &whole));
+        assert_eq!(
+            doubt,
+            "Between 1.20 and 2.00 times the mean with 80% confidence. Its spend has hardly varied, so this is what is typical for its channel."
+        );
     }
 
     #[test]

@@ -82,6 +82,35 @@ pub(super) fn paid(book: &Book, x: f64) -> String {
     Unit::Price.in_full(x, &book.account.currency)
 }
 
+/// What one more conversion costs, as times the mean one.
+pub(super) fn marginal(s: &Seen, b: &Book) -> Option<Numbers> {
+    let next = s.row.next?;
+    let mean = if s.by_value() {
+        ("ROAS", numerals::or_absent(s.now().roas(), |x| written(x, 2)))
+    } else {
+        ("CPA", numerals::or_absent(s.now().cpa(), |x| paid(b, x.units())))
+    };
+    Some(vec![mean, ("One more costs, times", written(next.costs, 2))])
+}
+
+pub(super) fn marginal_doubt(s: &Seen) -> String {
+    let Some(next) = s.row.next else {
+        return "More money would buy nothing here: the budget is not what limits it.".into();
+    };
+    let (low, high) = (written(next.around.low, 2), written(next.around.high, 2));
+    let range = if low == high {
+        "Its bids don’t follow its budget, so a little more money buys at the same price."
+            .to_owned()
+    } else {
+        format!("Between {low} and {high} times the mean with 80% confidence.")
+    };
+    if next.leans {
+        format!("{range} Its spend has hardly varied, so this is what is typical for its channel.")
+    } else {
+        range
+    }
+}
+
 pub(super) fn charged(s: &Seen, _: &Book) -> Option<Numbers> {
     let t = s.now();
     Some(vec![("Clicks", sum(t.clicks as f64)), ("CPC", numerals::or_absent(t.cpc(), money))])

@@ -118,23 +118,32 @@ impl Lag {
     }
 
     /// What each campaign's open click days will have brought in the end, those with anything to go by.
-    fn open(&self) -> Vec<(CampaignId, NaiveDate, Estimate)> {
-        let days = |id: CampaignId| {
-            let ages = self.of(id).0.settled_age().min(LATEST) as u64;
-            (0..ages).filter_map(|age| self.last_day.checked_sub_days(Days::new(age)))
+    pub(crate) fn open(&self) -> Vec<(CampaignId, NaiveDate, Estimate)> {
+        let days = |id: &CampaignId| {
+            let id = *id;
+            self.open_days(id).into_iter().map(move |(day, estimate)| (id, day, estimate))
         };
-        self.campaigns
-            .keys()
-            .flat_map(|id| days(*id).map(|day| (*id, day)))
-            .filter_map(|(id, day)| {
-                let c = self.complete(Some(id), Window::new(day, day)?);
-                (c.reported > 0.0).then_some((
-                    id,
-                    day,
-                    Estimate { mean: c.conversions, error: c.error },
-                ))
-            })
-            .collect()
+        self.campaigns.keys().flat_map(days).collect()
+    }
+
+    /// Of one campaign. Days share the error of what they are completed by: each carries so much of it that together they have the error
+    /// of all of them.
+    fn open_days(&self, id: CampaignId) -> Vec<(NaiveDate, Estimate)> {
+        let ages = self.of(id).0.settled_age().min(LATEST) as u64;
+        if ages == 0 {
+            return Vec::new();
+        }
+        let open = Window::ending(self.last_day, ages);
+        let each: Vec<(NaiveDate, Completed)> = open
+            .iter()
+            .map(|day| (day, self.complete(Some(id), Window::ending(day, 1))))
+            .filter(|(_, c)| c.reported > 0.0)
+            .collect();
+        let apart = each.iter().map(|(_, c)| c.error.powi(2)).sum::<f64>().sqrt();
+        let together = self.complete(Some(id), open).error;
+        let shared = if apart > 0.0 { (together / apart).max(1.0) } else { 1.0 };
+        let estimate = |c: Completed| Estimate { mean: c.conversions, error: c.error * shared };
+        each.into_iter().map(|(day, c)| (day, estimate(c))).collect()
     }
 }
 

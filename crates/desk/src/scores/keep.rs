@@ -3,12 +3,12 @@
 use std::collections::HashMap;
 
 use chrono::{Datelike, NaiveDate};
+use tiller_core::Window;
 use tiller_core::evidence::target::will_cost_more;
 use tiller_core::ids::CampaignId;
 use tiller_core::score::Kind;
 use tiller_core::verdict::Early;
 use tiller_core::window::later;
-use tiller_core::{Price, Target, Window};
 use tiller_store::PgPool;
 use tiller_store::look_backs::moved;
 use tiller_store::people::Account;
@@ -62,9 +62,10 @@ async fn of_evening(
 ) -> Result<Vec<Statement>, DeskError> {
     let that_day = Window::ending(evening, 1);
     let books = Book::of_past_days(db, account, PeriodChoice::default(), that_day).await?;
-    let Some(book) = books.into_iter().next() else { return Ok(Vec::new()) };
+    let Some(mut book) = books.into_iter().next() else { return Ok(Vec::new()) };
     let mut all = Vec::new();
     if let Some(lag) = Lag::load(db, account.id, evening).await? {
+        book.expect(&lag.open());
         all.extend(book.entries.iter().filter_map(|e| completed(e, &lag, evening)));
     }
     all.extend(
@@ -138,13 +139,11 @@ fn over_target(
         return None;
     }
     let spend = judged.tally.spend.to_units();
-    let results = match judged.target {
-        Target::Cpa(_) => judged.tally.conversions,
-        // Value counts as so many conversions of the value that the target stands for.
-        Target::Roas(target) => Price::from(judged.tally.value) / (target_cpa * target),
-    };
+    let results = judged.results()?;
     let next = spend * EVERY as f64 / entry.reported(judged.window).max(1) as f64;
-    let phi = entry.lasting_dispersion(judged.target, judged.window);
+    let error = entry.completed(judged.window).error;
+    let phi =
+        entry.lasting_dispersion(judged.target, judged.window) + error.powi(2) / results.max(1.0);
     let about = Window::new(later(evening, 1), later(evening, EVERY))?;
     Some(Statement {
         kind: Kind::OverTarget,

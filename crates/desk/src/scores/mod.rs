@@ -57,7 +57,7 @@ static KEPT: Kept<(Period, ()), Score> = Kept::new(50);
 
 /// Of an account.
 pub async fn of_account(db: &PgPool, book: &Book) -> Result<Arc<Score>, DeskError> {
-    book.keep(&KEPT, (), async || Ok(read(&rows(db, book).await?))).await
+    book.keep(&KEPT, (), async || Ok(of_rows(&rows(db, book).await?))).await
 }
 
 /// All that was said in a year, with what came of it.
@@ -65,7 +65,8 @@ pub async fn rows(db: &PgPool, book: &Book) -> Result<Vec<Row>, DeskError> {
     Ok(list(db, book.account.id, earlier(book.span.to(), DAYS)).await?)
 }
 
-fn read(rows: &[Row]) -> Score {
+/// Of statements.
+pub fn of_rows(rows: &[Row]) -> Score {
     let mut ranges: BTreeMap<Kind, BTreeMap<NaiveDate, (usize, usize)>> = BTreeMap::new();
     let mut chances = Vec::new();
     let mut score = Score::default();
@@ -136,7 +137,7 @@ mod tests {
             Row { void: true, ..row(Kind::MonthSpend, range, None) },
             row(Kind::OverTarget, (Some(0.9), None), Some(1.0)),
         ];
-        let score = read(&rows);
+        let score = of_rows(&rows);
         let held = score.of(Kind::Completed).unwrap();
         assert_eq!((held.said, held.held, score.of(Kind::MonthSpend)), (2, 1, None));
         assert_eq!((score.checked(), score.afterwards, score.void), (3, 3, 1));

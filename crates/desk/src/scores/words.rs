@@ -27,7 +27,7 @@ pub fn off(off: Option<Off>) -> &'static str {
     match off {
         Some(Off::TooSure) => "too narrow",
         Some(Off::TooCareful) => "wider than needed",
-        None => "no more off than chance allows",
+        None => "as stated, allowing for chance",
     }
 }
 
@@ -36,7 +36,7 @@ pub fn off_step(step: &Step) -> &'static str {
     match step.off() {
         Some(Off::TooSure) => "came true less often than stated",
         Some(Off::TooCareful) => "came true more often than stated",
-        None => "no more off than chance allows",
+        None => "came true as often as stated, allowing for chance",
     }
 }
 
@@ -59,7 +59,7 @@ pub fn sentences(score: &Score) -> Vec<Words> {
             _ => "Conversions of open days: ",
         };
         all.push(Words::say(about).strong(held(of)).and(match of.off() {
-            None => ". That is no more off than chance allows.",
+            None => ". That is within what chance allows.",
             Some(Off::TooSure) => ". They have been too narrow: allow for more on either side.",
             Some(Off::TooCareful) => ". They have been wider than needed.",
         }));
@@ -147,7 +147,7 @@ mod tests {
         assert_eq!(
             all,
             [
-                "Forecasts of a month’s spend: 1 of 1 range held, 100% where 80% should. That is no more off than chance allows.",
+                "Forecasts of a month’s spend: 1 of 1 range held, 100% where 80% should. That is within what chance allows.",
                 "Conversions of open days: 25 of 50 ranges held, 50% where 80% should. They have been too narrow: allow for more on either side.",
                 "Verdicts: 18 of 20 two-week periods of campaigns cost more than the target, as often as stated within what chance allows. Always stating the average would have been as good.",
                 "1 statement does not count, because what it was about has been changed since.",

@@ -85,6 +85,7 @@ impl Row {
             judged: None,
             peers: None,
             pool: None,
+            next: None,
             summed: None,
         })
     }

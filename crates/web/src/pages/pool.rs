@@ -8,7 +8,7 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
 use axum::response::{IntoResponse, Response};
-use tiller_core::pool::{Conflict, DECIDED};
+use tiller_core::pool::Conflict;
 use tiller_desk::budgets::pool as desk;
 use tiller_desk::budgets::pool::{Group, Part, Pool};
 use tiller_desk::numerals::{count, money, or_absent, percent, probability, sum};
@@ -77,12 +77,10 @@ fn lead(pool: &Pool) -> Words {
     };
     let words = Words::say("Its ad groups share ").strong(format!("{} a day", money(budget)));
     let words = match best {
-        Some((g, s)) if s.best >= DECIDED && s.tested => {
-            words.and(". ").strong(g.name.clone()).and(format!(
-                " brings the most for its money, with a probability of {}",
-                probability(s.best)
-            ))
-        }
+        Some((g, s)) if s.won => words.and(". ").strong(g.name.clone()).and(format!(
+            " brings the most for its money, with a probability of {}",
+            probability(s.best)
+        )),
         Some((g, s)) => words
             .and(". Which is best is not decided: ")
             .strong(g.name.clone())

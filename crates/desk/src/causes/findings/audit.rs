@@ -290,9 +290,14 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
             ceiling: units(g.ceiling),
         })
         .collect();
+    let window = s.window;
+    let seen = pool::Seen {
+        days: s.entry.reported(window),
+        dispersion: s.entry.lasting_dispersion(s.target, window),
+    };
     groups
         .iter()
-        .zip(pool::judge(budget, target, &members))
+        .zip(pool::judge(budget, target, seen, &members))
         .filter_map(|((id, _), standing)| {
             let Advice::Floor(floor) = standing.advice else { return None };
             let name = s.settings.group_name(*id)?;
