@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use crate::common::book;
-use crate::common::market::{practice, uneasy_amberfold};
+use crate::common::market::{alike_amberfold, practice, uneasy_amberfold};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Price, Target};
 use tiller_desk::PgPool;
@@ -72,4 +72,37 @@ async fn healthy_campaigns_are_left_in_peace_where_days_are_uneasy(db: PgPool) {
     );
     assert!(healthy >= 8 * seeds, "the world has healthy campaigns");
     assert!(20 * blamed <= healthy && 20 * audited <= healthy, "more than one in twenty is blamed");
+}
+
+/// Nominal: of campaigns whose people are all alike, at most 10% are offered another bid for some of them.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn people_who_are_all_alike_are_seldom_told_apart(db: PgPool) {
+    let seeds: u32 = std::env::var("SEEDS").map_or(1, |text| text.parse().unwrap());
+    let (mut campaigns, mut adjusted) = (0, 0);
+    for seed in 1..=seeds {
+        let market = alike_amberfold(seed.into()).await;
+        for (key, target) in [("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))] {
+            let account = practice(&db, &market, key, seed.into(), target).await;
+            let book = book(&db, &account).await;
+            for entry in book.entries.iter().filter(|e| !FAULTY.contains(&e.campaign.name.as_str()))
+            {
+                let found = findings::of_campaign(&db, &book, entry.campaign.id).await.unwrap();
+                let told: Vec<_> = found
+                    .people
+                    .iter()
+                    .flat_map(|d| &d.rows)
+                    .filter(|r| r.found.is_some())
+                    .collect();
+                campaigns += 1;
+                adjusted += u32::from(!told.is_empty());
+                for r in told {
+                    println!("seed {seed}: {}, {}", entry.campaign.name, r.segment);
+                }
+            }
+        }
+    }
+    println!(
+        "{campaigns} campaigns with people who are all alike: other bids for some of {adjusted}"
+    );
+    assert!(10 * adjusted <= campaigns, "{adjusted} of {campaigns}");
 }

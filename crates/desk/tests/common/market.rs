@@ -75,6 +75,21 @@ pub async fn uneasy_amberfold(seed: u64) -> Answering {
     seeded(&format!("{orders}\n[unrest]\n{unrest}\n"), seed).await
 }
 
+/// The same where everybody buys alike, whoever and wherever they are and at whatever hour.
+pub async fn alike_amberfold(seed: u64) -> Answering {
+    let alike = |line: &str| {
+        let mut parts = line.split(", cvr = ");
+        let first = parts.next().unwrap_or_default().to_owned();
+        let rest = parts.map(|p| p.trim_start_matches(|c: char| c.is_ascii_digit() || c == '.'));
+        if line.contains("segment = ") {
+            first + &rest.collect::<String>()
+        } else {
+            line.to_owned()
+        }
+    };
+    seeded(&AMBERFOLD.lines().map(alike).collect::<Vec<_>>().join("\n"), seed).await
+}
+
 async fn seeded(world: &str, seed: u64) -> Answering {
     let world = world.replacen("\nseed = ", "\n# seed = ", 1);
     Answering::of(&format!("seed = {seed}\n{world}"), None, 0).await
