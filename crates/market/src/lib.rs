@@ -3,6 +3,7 @@
 //! rules or data. The simulation is pure and deterministic: the same world, seed, days and changes give
 //! the same numbers whatever was asked before.
 
+pub mod draw;
 pub mod http;
 pub mod sim;
 pub mod world;

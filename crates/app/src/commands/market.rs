@@ -14,6 +14,7 @@ use tiller_core::break_even::{Measure, ProductLine};
 use tiller_desk::PgPool;
 use tiller_desk::numerals::{money, number, or_absent, percent};
 use tiller_desk::rules::file::RulesFile;
+use tiller_market::draw::draw;
 use tiller_market::http::Service;
 use tiller_market::sim::{AccountSim, Outcome, Policy, steer, truth};
 use tiller_market::{Market, World};
@@ -61,6 +62,12 @@ pub enum Command {
         /// The account's key in the world.
         #[arg(long)]
         account: String,
+    },
+    /// Print a world drawn at random, as a world file.
+    Draw {
+        /// Which one.
+        #[arg(long)]
+        seed: u64,
     },
     /// Print each campaign's real response, conversion rate, elasticities and lag.
     Truth {
@@ -247,6 +254,7 @@ pub fn run(command: Command) -> anyhow::Result<ExitCode> {
             let market = setting.market()?;
             std::io::stdout().lock().write_all(&market.history(account(&market, &key)?)?)?;
         }
+        Command::Draw { seed } => print!("{}", draw(seed)),
         Command::Truth { world, account: only, until, json } => {
             let market = Setting { world, until, seed: None }.market()?;
             print_truth(&market, only.as_deref(), json)?;
