@@ -30,3 +30,6 @@ CREATE INDEX statement_due ON statement (account_id, due) WHERE truth IS NULL AN
 CREATE TRIGGER added AFTER INSERT ON statement REFERENCING NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION decided_changed();
 CREATE TRIGGER removed AFTER DELETE ON statement REFERENCING OLD TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION decided_changed();
 CREATE TRIGGER altered AFTER UPDATE ON statement REFERENCING NEW TABLE AS changed FOR EACH STATEMENT EXECUTE FUNCTION decided_changed();
+
+-- The last evening of which it was asked what can be stated, be it nothing.
+ALTER TABLE account ADD COLUMN stated_until date;

@@ -38,17 +38,21 @@ pub struct Statement {
     pub said: Said,
 }
 
-/// The last evening of which anything was said.
-pub async fn last_said(db: &PgPool, account: AccountId) -> Result<Option<NaiveDate>, StoreError> {
-    Ok(sqlx::query_scalar!("SELECT max(said_on) FROM statement WHERE account_id = $1", account.0)
+/// The last evening of which it was asked what can be said.
+pub async fn stated_until(
+    db: &PgPool,
+    account: AccountId,
+) -> Result<Option<NaiveDate>, StoreError> {
+    Ok(sqlx::query_scalar!("SELECT stated_until FROM account WHERE id = $1", account.0)
         .fetch_one(db)
         .await?)
 }
 
-/// Keeps statements, each once; `on` is the last day that is known now.
+/// Keeps the statements of an evening, each once; `on` is the last day that is known now.
 pub async fn keep(
     db: &PgPool,
     account: AccountId,
+    evening: NaiveDate,
     on: NaiveDate,
     all: &[Statement],
 ) -> Result<(), StoreError> {
@@ -65,6 +69,7 @@ pub async fn keep(
         low.push(within.map(|i| i.low));
         high.push(within.map(|i| i.high));
     }
+    let mut tx = crate::begin(db).await?;
     sqlx::query!(
         "INSERT INTO statement (account_id, kept_on, kind, campaign_id, said_on, from_day, to_day, due, target, probability, low, high)
          SELECT $1, $2, n.* FROM unnest($3::text[], $4::bigint[], $5::date[], $6::date[], $7::date[], $8::date[], $9::jsonb[],
@@ -83,9 +88,12 @@ pub async fn keep(
         &low as &[Option<f64>],
         &high as &[Option<f64>]
     )
-    .execute(db)
+    .execute(&mut *tx)
     .await?;
-    Ok(())
+    sqlx::query!("UPDATE account SET stated_until = $2 WHERE id = $1", account.0, evening)
+        .execute(&mut *tx)
+        .await?;
+    Ok(tx.commit().await?)
 }
 
 /// A statement that can be checked now.

@@ -8,7 +8,7 @@ use tiller_core::evidence::target::will_cost_more;
 use tiller_core::ids::CampaignId;
 use tiller_core::score::Kind;
 use tiller_core::verdict::Early;
-use tiller_core::window::later;
+use tiller_core::window::{earlier, later};
 use tiller_store::PgPool;
 use tiller_store::look_backs::moved;
 use tiller_store::people::Account;
@@ -36,13 +36,13 @@ pub(crate) async fn score(
     let Some(book) = Book::load(db, account, PeriodChoice::default()).await? else {
         return Ok(());
     };
-    let mut evening = match store::last_said(db, account.id).await? {
+    let mut evening = match store::stated_until(db, account.id).await? {
         Some(last) => later(last, EVERY),
-        None => later(book.span.from(), BEFORE),
+        None => later(book.span.from(), BEFORE).max(earlier(last_day, super::DAYS)),
     };
     while evening <= last_day {
         let statements = of_evening(db, account, evening).await?;
-        store::keep(db, account.id, last_day, &statements).await?;
+        store::keep(db, account.id, evening, last_day, &statements).await?;
         evening = later(evening, EVERY);
     }
     let due = store::due(db, account.id, last_day).await?;
