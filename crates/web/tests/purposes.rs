@@ -46,6 +46,11 @@ async fn purposes_decide_who_is_a_peer(db: PgPool) {
     assert!(page.contains("no peers") && page.contains("It probably pays too much per click."));
     assert!(page.contains("The account as a whole misses its target"));
     let log = site.page("/accounts/a/logbook?show=own", &cookie).await;
+    let file = site.page("/accounts/a/logbook.csv?show=own", &cookie).await;
+    assert!(
+        file.starts_with("decided_at,place,author,what,from,to,undone") && file.lines().count() > 1,
+        "{file}"
+    );
     assert_eq!(log.matches("<b>brand</b>").count(), 2);
     // Each is undone by itself, once.
     for _ in 0..2 {

@@ -129,6 +129,14 @@ pub struct OwnLine {
     undoes: bool,
 }
 
+impl OwnLine {
+    /// Whether somebody who looks for this means it.
+    fn has(&self, search: &str) -> bool {
+        let text = format!("{} {} {} {}", self.place, self.title, self.set_to, self.author);
+        text.to_lowercase().contains(&search.trim().to_lowercase())
+    }
+}
+
 fn own_line(d: &Decision) -> OwnLine {
     let of_campaign = d.campaign.is_some();
     OwnLine {
@@ -229,14 +237,7 @@ pub async fn show(
         Show::Worth => worth(&app, &member, &params).await?,
         Show::All | Show::Due | Show::Refused | Show::Own => None,
     };
-    let own: Vec<OwnLine> = own
-        .iter()
-        .map(own_line)
-        .filter(|l| {
-            let text = format!("{} {} {} {}", l.place, l.title, l.set_to, l.author).to_lowercase();
-            text.contains(&search.trim().to_lowercase())
-        })
-        .collect();
+    let own: Vec<OwnLine> = own.iter().map(own_line).filter(|l| l.has(&search)).collect();
     let untold = |e: &Entry| e.due(today) && e.change.came_of_it == Some(CameOfIt::Untold);
     Ok(LogbookPage {
         own,
@@ -282,6 +283,9 @@ pub async fn csv(
     params: Params,
 ) -> Result<Response, PageError> {
     let show = Show::read(params.text("show"));
+    if show == Show::Own {
+        return own_csv(&app, &member, params.text("q")).await;
+    }
     let entries =
         desk::all(&app.db, &member.account, show, params.text("q"), member.standing.today).await?;
     let header = [
@@ -335,6 +339,20 @@ pub async fn csv(
         ]
     });
     csv_file(&format!("logbook-{}.csv", member.account.slug), &header.map(str::to_owned), rows)
+}
+
+/// What was decided in the product itself, as CSV.
+async fn own_csv(app: &App, member: &Member, search: &str) -> Result<Response, PageError> {
+    let all = decisions::list(&app.db, &member.account).await?;
+    let header = ["decided_at", "place", "author", "what", "from", "to", "undone"];
+    let row = |d: &Decision| {
+        let l = own_line(d);
+        let row = [d.at.to_rfc3339(), l.place.clone(), l.author.clone(), l.title.to_owned()];
+        let undone = l.undone.to_string();
+        l.has(search).then(|| row.into_iter().chain([l.was, l.set_to, undone]).collect())
+    };
+    let header = header.map(str::to_owned);
+    csv_file(&format!("decisions-{}.csv", member.account.slug), &header, all.iter().filter_map(row))
 }
 
 /// The look-backs to come, as a calendar.
