@@ -141,8 +141,9 @@ pub fn judge(budget: f64, target: Price, seen: Seen, members: &[Member]) -> Vec<
     };
     let best = probability_best(&members.iter().map(told).collect::<Vec<_>>());
     let decided = decided(seen.days);
-    let is_decided = best.iter().any(|p| *p >= decided);
     let enough = FAIR_TARGETS * target.units();
+    let won = |m: &Member, best: f64| best >= decided && m.spend >= enough;
+    let is_decided = members.iter().zip(&best).any(|(m, best)| won(m, *best));
     let untested = members.iter().filter(|m| m.spend < enough).count();
     // Where an even split would have tested nobody, nobody was starved of a test.
     let even = members.iter().map(|m| m.spend).sum::<f64>() / members.len().max(1) as f64;
@@ -155,7 +156,7 @@ pub fn judge(budget: f64, target: Price, seen: Seen, members: &[Member]) -> Vec<
         .map(|(m, best)| {
             let tested = m.spend >= enough;
             let floored = m.floor.unwrap_or(0.0);
-            let won = best >= decided && tested;
+            let won = won(m, best);
             let advice = if tested && floored > 0.0 && is_decided && !won {
                 Advice::Lift
             } else if !tested && starved(m) && floored < 0.9 * fair && members.len() > 1 {

@@ -125,10 +125,9 @@ fn of_campaign(book: &Book, known: &responses::Spender) -> Option<DueStep> {
 /// Whether one more conversion after a step up is likelier than not to meet the target: the mean one may, and the next cost more.
 fn next_meets(book: &Book, known: &responses::Spender) -> bool {
     let chance = || {
-        let entry = book.entry(known.campaign).ok()?;
         let judged = book.judge(known.campaign)?;
         let (results, target) = (judged.results()?, judged.diagnosis.target_cpa?);
-        let phi = entry.lasting_dispersion(judged.target, judged.window);
+        let phi = judged.diagnosis.phi;
         let spend = judged.tally.spend.to_units();
         let meets = |costs: f64| 1.0 - over_target(spend / phi, results / phi, target / costs);
         Some(known.next_meets(known.spend * (1.0 + BY), meets))

@@ -54,7 +54,7 @@ struct Kind {
 
 const KINDS: [Kind; 4] = [
     Kind { weight: 0.45, word: "keyword", channel: "Findle", called: "search", ctr: 0.05 },
-    Kind { weight: 0.15, word: "listing", channel: "Stallmark", called: "listings", ctr: 0.02 },
+    Kind { weight: 0.15, word: "listing", channel: "Stallway", called: "listings", ctr: 0.02 },
     Kind { weight: 0.2, word: "audience", channel: "Panewall", called: "display", ctr: 0.004 },
     Kind { weight: 0.2, word: "ad", channel: "Emberlane", called: "feed", ctr: 0.012 },
 ];

@@ -12,7 +12,7 @@ use crate::look_back::due_days;
 /// The standard normal quantile of `SURE`.
 const SURE_Z: f64 = 1.281_551_565_544_6;
 /// One at its target may be called over it at some time in so many of ninety daily looks, on days that suit it; on unkind ones it is
-/// up to three times as often.
+/// up to twice as often.
 const BY_CHANCE: f64 = 0.08;
 /// "So many more conversions would tell" holds at least so often.
 const TELLS: f64 = 0.9;

@@ -142,6 +142,8 @@ pub struct Diagnosis {
     pub target_cpa: Option<Price>,
     /// P(true CPA > target); absent where nothing tells what a conversion is worth.
     pub p_over: Option<f64>,
+    /// How much more its results vary than chance alone lets them, the error of those still to come included.
+    pub phi: f64,
     /// All peers together.
     pub peers: Tally,
     /// CVR against the peers'.
@@ -215,6 +217,7 @@ pub fn diagnose(case: &Case) -> Diagnosis {
         excess,
         target_cpa,
         p_over,
+        phi,
         peers,
         cvr,
         ctr,

@@ -94,9 +94,7 @@ pub(super) fn marginal(s: &Seen, b: &Book) -> Option<Numbers> {
 }
 
 pub(super) fn marginal_doubt(s: &Seen) -> String {
-    let Some(next) = s.row.next else {
-        return "More money would buy nothing here: the budget is not what limits it.".into();
-    };
+    let Some(next) = s.row.next else { return String::new() };
     let (low, high) = (written(next.around.low, 2), written(next.around.high, 2));
     let range = if low == high {
         "Its bids don’t follow its budget, so a little more money buys at the same price."

@@ -357,6 +357,7 @@ pub async fn choose_default(
 
 /// Learns anew how conversions run off, after what counts was changed elsewhere.
 pub async fn learn_lag_of(db: &PgPool, account: &Account) -> Result<(), DeskError> {
+    scores::forget(db, account.id, None).await?;
     match facts::span(db, account.id).await? {
         Some(span) => learn_lag(db, account.id, span.to()).await,
         None => Ok(()),
@@ -396,6 +397,23 @@ mod tests {
             }
         }
         all
+    }
+
+    /// Each open day carries so much of what days share that all of them together err as the run-off says.
+    #[test]
+    fn errors_of_open_days_add_up() {
+        let mut all = rows(1, 1.0);
+        // Not every day runs off alike.
+        all.iter_mut()
+            .filter(|r| r.age == 1 && r.day <= day(12))
+            .for_each(|r| r.conversions *= 1.5);
+        let lag = Lag::learn(&all, Window::ending(day(20), HISTORY)).unwrap();
+        let open = lag.open_days(CampaignId(1));
+        assert_eq!(open.len(), lag.of(CampaignId(1)).0.settled_age());
+        let apart: f64 = open.iter().map(|(_, e)| e.error.powi(2)).sum::<f64>().sqrt();
+        let days = Window::ending(day(20), open.len() as u64);
+        let together = lag.complete(Some(CampaignId(1)), days).error;
+        assert!(together > 0.0 && (apart - together).abs() < 1e-9, "{apart} {together}");
     }
 
     #[test]

@@ -141,9 +141,7 @@ fn over_target(
     let spend = judged.tally.spend.to_units();
     let results = judged.results()?;
     let next = spend * EVERY as f64 / entry.reported(judged.window).max(1) as f64;
-    let error = entry.completed(judged.window).error;
-    let phi =
-        entry.lasting_dispersion(judged.target, judged.window) + error.powi(2) / results.max(1.0);
+    let phi = judged.diagnosis.phi;
     let about = Window::new(later(evening, 1), later(evening, EVERY))?;
     Some(Statement {
         kind: Kind::OverTarget,

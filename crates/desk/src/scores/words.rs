@@ -51,7 +51,9 @@ fn held(of: &Held) -> String {
 pub fn sentences(score: &Score) -> Vec<Words> {
     let mut all = Vec::new();
     if score.checked() == 0 {
-        all.push(Words::say("Nothing that we stated can be checked yet."));
+        all.push(Words::say(
+            "Nothing that we stated can be checked yet: that takes about six weeks of reports.",
+        ));
     }
     for (kind, of) in &score.ranges {
         let about = match kind {
@@ -128,7 +130,10 @@ mod tests {
 
     #[test]
     fn it_is_said_of_none_of_some_and_of_what_misses() {
-        assert_eq!(told(&Score::default()), ["Nothing that we stated can be checked yet."]);
+        assert_eq!(
+            told(&Score::default()),
+            ["Nothing that we stated can be checked yet: that takes about six weeks of reports."]
+        );
         let first = NaiveDate::from_ymd_opt(2026, 11, 24).unwrap();
         let waits = Score { waiting: Some((2, first)), ..Score::default() };
         assert_eq!(told(&waits)[1], "2 statements can’t be checked yet, the first on 24 Nov.");
