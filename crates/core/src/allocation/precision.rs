@@ -89,7 +89,7 @@ impl Precision {
     /// let (next, around) = known.next_costs(power, 100.0, 0.8);
     /// assert!((27.0 * next - 45.0).abs() < 1e-9 && around.low < next && next < around.high);
     /// // A straight line: the next costs what the mean one does.
-    /// assert_eq!(known.next_costs(Response::Constant { rate: 0.1 }, 100.0, 0.8).0, 1.0);
+    /// assert_eq!(known.next_costs(Response::Constant { cpc: 2.0, cvr: 0.04 }, 100.0, 0.8).0, 1.0);
     /// ```
     pub fn next_costs(&self, response: Response, spend: f64, confidence: f64) -> (f64, Interval) {
         let (mid, deviation) = self.elasticity(response, spend);
