@@ -3,7 +3,7 @@
 use criterion::{Criterion, criterion_group, criterion_main};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use tiller_core::response::{Day, fit, of_channel};
+use tiller_core::response::{Belief, Day, fit, of_channel};
 use tiller_core::week;
 
 const CAMPAIGNS: usize = 400;
@@ -19,7 +19,7 @@ fn account() -> Vec<Vec<Day>> {
                 let spend: f64 = rng.random_range(60.0..160.0);
                 let rate = level * (spend / 100.0).powf(0.65);
                 let conversions = (rate * rng.random_range(0.5..1.5)).round();
-                Day { weekday: week::DAYS[i % 7], at: i as f64, spend, conversions }
+                Day { weekday: week::DAYS[i % 7], at: i as f64, spend, conversions, step: None }
             };
             (0..DAYS).map(day).collect()
         })
@@ -33,8 +33,9 @@ fn curves(c: &mut Criterion) {
             let mut fitted = 0;
             for channel in account.chunks(CAMPAIGNS / CHANNELS) {
                 let days: Vec<&[Day]> = channel.iter().map(Vec::as_slice).collect();
-                let prior = of_channel(&days);
-                fitted += channel.iter().filter_map(|d| fit(d, prior)).count();
+                let beliefs = of_channel(&days);
+                let of = |(d, belief): (&Vec<Day>, Belief)| fit(d, belief);
+                fitted += channel.iter().zip(beliefs).filter_map(of).count();
             }
             fitted
         });

@@ -50,6 +50,7 @@ pub fn instance(lines: usize, groups: usize) -> Problem {
         total: Total { amount: total, spend: Use::All },
         step: 0.0,
         days: 1.0,
+        noise: None,
         lines,
         groups,
         limits: Limits::default(),

@@ -195,6 +195,7 @@ async fn week(
         until = %Window::to(&book.span),
         moves = ?moves.iter().map(|m| (&m.line.name, m.line.spend, m.from, m.to, m.spend)).collect::<Vec<_>>(),
         bids = ?bids.iter().map(|p| (p.subject, &p.set, p.reason.clone())).collect::<Vec<_>>(),
+        known = ?advised.known.iter().map(|l| (&l.name, l.compared.brings(l.spend), l.compared.deviation(l.spend))).collect::<Vec<_>>(),
         "the week's advice"
     );
     if moves.is_empty() && bids.is_empty() {

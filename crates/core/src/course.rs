@@ -32,7 +32,7 @@ use crate::window::later;
 /// What a course is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Kind {
-    /// Up and down in alternate weeks, to learn the curve.
+    /// Weeks up and weeks down, to learn the curve.
     Experiment,
     /// Higher on some dates.
     Lift,
@@ -220,13 +220,13 @@ impl Course {
         Move::Go { to, set: (amount != present).then_some(amount) }
     }
 
-    /// Whether a day was one of its steps up or down, told by the budget that the channel says the day had: a step
-    /// may have been taken late.
-    pub fn side(&self, day: NaiveDate, budget: Option<Micros>) -> Option<bool> {
+    /// On a day of one of its steps up or down, the logarithm of what was set over what stood before; told by the budget that the
+    /// channel says the day had, since a step may have been taken late.
+    pub fn step_of(&self, day: NaiveDate, budget: Option<Micros>) -> Option<f64> {
         let (starts, last) = (self.starts?, self.steps.last()?.after);
         let within = self.lever == Lever::Budget && day >= starts && day < later(starts, 2 * last);
         let mut taken = self.steps.iter().take(self.taken).map(|s| s.amount);
         let step = taken.find(|amount| within && Some(*amount) == budget)?;
-        (step != self.base).then_some(step > self.base)
+        (step != self.base).then(|| (step.to_units() / self.base.to_units()).ln())
     }
 }

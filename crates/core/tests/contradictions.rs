@@ -25,6 +25,7 @@ fn problem() -> Problem {
         total: Total { amount: 300.0, spend: Use::All },
         step: 0.01,
         days: 1.0,
+        noise: None,
         lines: vec![line("a", Some("inner")), line("b", Some("inner")), line("c", None)],
         groups: vec![
             Group { id: "outer".into(), ..Group::default() },

@@ -148,14 +148,14 @@ proptest! {
     fn days_are_told_apart_by_their_budget(course in course(), n in 0_u64..300, pick in 0_usize..8) {
         let (_, end) = lived(course, &[1; 160]);
         let step = end.steps[pick % end.steps.len()];
-        let side = end.side(day(n), Some(step.amount));
+        let set = end.step_of(day(n), Some(step.amount));
         let starts = end.starts.unwrap();
         if day(n) < starts || step.amount == end.base {
-            prop_assert_eq!(side, None);
-        } else if let Some(up) = side {
-            prop_assert_eq!(up, step.amount > end.base);
+            prop_assert_eq!(set, None);
+        } else if let Some(set) = set {
+            prop_assert_eq!(set > 0.0, step.amount > end.base);
         }
-        prop_assert_eq!(end.side(day(n), Some(Micros::new(1))), None);
-        prop_assert_eq!(end.side(day(n), None), None);
+        prop_assert_eq!(end.step_of(day(n), Some(Micros::new(1))), None);
+        prop_assert_eq!(end.step_of(day(n), None), None);
     }
 }

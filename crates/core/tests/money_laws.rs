@@ -3,14 +3,13 @@
 
 use chrono::{Datelike, Days, NaiveDate};
 use proptest::prelude::*;
-use tiller_core::evidence::{Interval, Prior as Gamma};
+use tiller_core::evidence::Interval;
+use tiller_core::evidence::levels::{Seen, together};
 use tiller_core::flight::{Lift, preview, ramp};
 use tiller_core::hours::{ALWAYS, Week, of_day, only, running, seen_from};
 use tiller_core::pace::forecast;
 use tiller_core::pool::{self, Conflict, Member};
-use tiller_core::response::budget_response::{BudgetDay, capacity, rate};
-use tiller_core::response::experiment::{Side, measured, together, would_leave};
-use tiller_core::response::regression::Prior;
+use tiller_core::response::budget_response::{BudgetDay, capacity};
 use tiller_core::response::{BELIEF, Day, fit};
 use tiller_core::steps::{Step, advise};
 use tiller_core::week::DAYS;
@@ -32,6 +31,7 @@ fn days() -> impl Strategy<Value = Vec<Day>> {
             at: i as f64,
             spend,
             conversions: f64::from(conversions),
+            step: None,
         };
         all.into_iter().enumerate().map(day).collect()
     })
@@ -107,39 +107,24 @@ proptest! {
         prop_assert!(here.most.is_none_or(|m| m.is_finite() && m >= 0.0));
     }
 
-    /// A thin rate lies between its own and its peers', nearer to its own the more has been counted.
+    /// A figure beside others lies between what it was seen as and the furthest of them, nearer to its own the better it is known,
+    /// and is never known less well than alone; what all are shifted by, all are shifted by.
     #[test]
-    fn a_rate_lies_between_its_own_and_its_peers(
-        conversions in 1.0f64..200.0, spend in 10.0f64..5000.0, mean in 0.001f64..0.5, strength in 0.5f64..40.0,
+    fn a_level_lies_between_its_own_and_the_others(
+        means in prop::collection::vec(-2.0f64..2.0, 1..12), variance in 0.001f64..0.5, shift in -3.0f64..3.0,
     ) {
-        let peers = Some(Gamma { mean, strength });
-        let own = conversions / spend;
-        let drawn = |k: f64| rate(k * conversions, k * spend, peers).mean;
-        let (one, ten) = (drawn(1.0), drawn(10.0));
-        prop_assert!((own.min(mean) - 1e-12..=own.max(mean) + 1e-12).contains(&one));
-        prop_assert!((ten - own).abs() <= (one - own).abs() + 1e-12);
-    }
-
-    /// Two experiments together are surer than either, and lie between them; their order does not matter.
-    #[test]
-    fn what_two_experiments_measured_adds_up(
-        a in -0.5f64..1.5, b in -0.5f64..1.5, s in 0.02f64..1.0, t in 0.02f64..1.0,
-    ) {
-        let (a, b) = (Prior { mean: a, deviation: s }, Prior { mean: b, deviation: t });
-        let both = together(a, b);
-        prop_assert!((a.mean.min(b.mean) - 1e-9..=a.mean.max(b.mean) + 1e-9).contains(&both.mean));
-        prop_assert!(both.deviation < a.deviation.min(b.deviation));
-        let turned = together(b, a);
-        prop_assert!((both.mean - turned.mean).abs() < 1e-9);
-    }
-
-    /// An experiment on a true power line measures its elasticity, whatever the level and the currency.
-    #[test]
-    fn an_experiment_measures_the_elasticity(b in 0.1f64..0.99, level in 0.1f64..50.0, money in 1.0f64..1000.0) {
-        let side = |spend: f64| Side { days: 14.0, spend: 14.0 * spend, conversions: 14.0 * level * spend.powf(b) };
-        let found = measured(side(1.2 * money), side(0.8 * money), 1.0).unwrap();
-        prop_assert!((found.mean - b).abs() < 1e-9);
-        prop_assert!(measured(side(money), side(money), 1.0).is_none(), "no step, nothing measured");
+        let seen = |variance: f64, shift: f64| {
+            let seen = |mean: &f64| Seen { mean: mean + shift, variance };
+            together(&means.iter().map(seen).collect::<Vec<_>>(), 0.4)
+        };
+        let (found, surer, shifted) = (seen(variance, 0.0), seen(variance / 10.0, 0.0), seen(variance, shift));
+        let (least, most) = means.iter().fold((f64::MAX, f64::MIN), |r, m| (r.0.min(*m), r.1.max(*m)));
+        for (i, mean) in means.iter().enumerate() {
+            prop_assert!((least - 1e-9..=most + 1e-9).contains(&found[i].mean));
+            prop_assert!((surer[i].mean - mean).abs() <= (found[i].mean - mean).abs() + 1e-9);
+            prop_assert!((shifted[i].mean - found[i].mean - shift).abs() < 1e-9);
+            prop_assert!(found[i].variance() < 1.3 * variance, "{:?}", found[i]);
+        }
     }
 
     /// The probabilities of being best are those of one event; an ad group without peers is best for sure.
@@ -345,28 +330,4 @@ fn the_fan_holds_what_it_says() {
         held += u32::from(forecast(&known, to, month).unwrap().contains(true_end));
     }
     assert!((300..=370).contains(&held), "{held} of 400");
-}
-
-/// Four weeks at ±20% with so many conversions a day would leave this error; the same experiment, drawn 400 times on a
-/// line of elasticity 0.7, scatters by as much. (Simulated; no published source.)
-#[test]
-fn the_error_of_an_experiment_is_told_beforehand() {
-    use rand::SeedableRng;
-    use rand_distr::{Distribution, Poisson};
-    let mut chance = rand_chacha::ChaCha8Rng::seed_from_u64(9);
-    let mut side = |money: f64| {
-        let mean: f64 = 14.0 * 20.0 * money.powf(0.7);
-        let conversions: f64 = Poisson::new(mean).unwrap().sample(&mut chance);
-        Side { days: 14.0, spend: 14.0 * 100.0 * money, conversions }
-    };
-    let found: Vec<f64> =
-        (0..400).map(|_| measured(side(1.2), side(0.8), 1.0).unwrap().mean).collect();
-    let mean = found.iter().sum::<f64>() / 400.0;
-    let deviation = (found.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / 399.0).sqrt();
-    assert!((mean - 0.7).abs() < 0.05, "{mean}");
-    assert!(
-        (deviation / would_leave(20.0, 1.0) - 1.0).abs() < 0.15,
-        "{deviation} {}",
-        would_leave(20.0, 1.0)
-    );
 }

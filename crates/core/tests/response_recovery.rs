@@ -52,7 +52,7 @@ fn drawn(
                 rate *= Gamma::new(1.0 / noise, noise).unwrap().sample(rng);
             }
             let conversions: f64 = Poisson::new(rate.max(1e-9)).unwrap().sample(rng);
-            Day { weekday: DAYS[i % 7], at: i as f64, spend, conversions }
+            Day { weekday: DAYS[i % 7], at: i as f64, spend, conversions, step: None }
         })
         .collect();
     let week = week.iter().map(|w| w.exp()).sum::<f64>() / 7.0;
@@ -61,16 +61,25 @@ fn drawn(
 
 /// Shares of campaigns whose elasticity, and whose level at 100 a day, lie in their intervals.
 fn coverage(spread: f64, noise: f64, seed: u64) -> (f64, f64) {
+    let mean = |channel: usize, _: &mut ChaCha8Rng| 0.5 + 0.4 * channel as f64 / CHANNELS as f64;
+    let draw = |mean: f64, rng: &mut ChaCha8Rng| campaign(rng, mean, spread, noise);
+    coverage_of(seed, (CHANNELS, CAMPAIGNS), mean, draw)
+}
+
+fn coverage_of(
+    seed: u64,
+    (channels, campaigns): (usize, usize),
+    mean: impl Fn(usize, &mut ChaCha8Rng) -> f64,
+    draw: impl Fn(f64, &mut ChaCha8Rng) -> Simulated,
+) -> (f64, f64) {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
     let (mut slopes, mut levels, mut all) = (0, 0, 0);
-    for channel in 0..CHANNELS {
-        let mean = 0.5 + 0.4 * channel as f64 / CHANNELS as f64;
-        let simulated: Vec<Simulated> =
-            (0..CAMPAIGNS).map(|_| campaign(&mut rng, mean, spread, noise)).collect();
+    for channel in 0..channels {
+        let mean = mean(channel, &mut rng);
+        let simulated: Vec<Simulated> = (0..campaigns).map(|_| draw(mean, &mut rng)).collect();
         let days: Vec<&[Day]> = simulated.iter().map(|s| s.days.as_slice()).collect();
-        let prior = of_channel(&days);
-        for s in &simulated {
-            let c = fit(&s.days, prior).unwrap();
+        for (s, belief) in simulated.iter().zip(of_channel(&days)) {
+            let c = fit(&s.days, belief).unwrap();
             // 1.645: 90% of a normal distribution.
             slopes += u32::from((c.elasticity - s.elasticity).abs() <= 1.645 * c.elasticity_error);
             let level = c.interval(100.0, 0.8);
@@ -88,6 +97,26 @@ fn ninety_percent_intervals_cover_the_elasticity() {
         assert!((0.85..=0.95).contains(&slopes), "spread {spread}, noise {noise}: {slopes}");
         // The level is that of the last day, whose trend was fitted too.
         assert!((0.72..=0.88).contains(&levels), "spread {spread}, noise {noise}: level {levels}");
+    }
+}
+
+/// A channel with one campaign, or three: its mean elasticity is hardly known, and the interval says so; nor does it forget
+/// that demand follows itself.
+#[test]
+fn few_campaigns_know_little_of_their_channel() {
+    for (campaigns, spread, noise, persistent) in
+        [(1, 0.3, 0.15, 0.0), (1, 0.05, 0.0, 0.0), (3, 0.05, 0.1, 0.0), (3, 0.2, 0.1, 0.8)]
+    {
+        let channels = 500 / campaigns;
+        let mean = |_, rng: &mut ChaCha8Rng| Normal::new(0.7, 0.2).unwrap().sample(rng);
+        let draw =
+            |mean: f64, rng: &mut ChaCha8Rng| drawn(rng, mean, spread, noise, persistent, 0.0);
+        let (slopes, levels) = coverage_of(29, (channels, campaigns), mean, draw);
+        println!("{campaigns} a channel, spread {spread}: {slopes:.2} of 0.90, level {levels:.2}");
+        assert!(
+            (0.85..=0.97).contains(&slopes),
+            "{campaigns} a channel, spread {spread}: {slopes}"
+        );
     }
 }
 
@@ -114,9 +143,8 @@ fn what_is_said_of_the_next_result_comes_true() {
                 .map(|_| drawn(&mut rng, mean, spread, noise, persistent, trend))
                 .collect();
             let days: Vec<&[Day]> = simulated.iter().map(|s| s.days.as_slice()).collect();
-            let prior = of_channel(&days);
-            for s in &simulated {
-                let c = fit(&s.days, prior).unwrap();
+            for (s, belief) in simulated.iter().zip(of_channel(&days)) {
+                let c = fit(&s.days, belief).unwrap();
                 let lately = &s.days[s.days.len() - 28..];
                 let spend: f64 = lately.iter().map(|d| d.spend).sum();
                 let counted: f64 = lately.iter().map(|d| d.conversions).sum();

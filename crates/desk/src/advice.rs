@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use chrono::NaiveDate;
 use tiller_core::ids::CampaignId;
 use tiller_core::setting::Setting;
 use tiller_core::spot::Subject;
@@ -106,6 +107,7 @@ impl Advised {
     ) -> Self {
         let known = responses::of_account(book, settings, curves);
         let unspent = if means.bids { room.unspent(book, settings, &known) } else { 0.0 };
+        let back = freed(book);
         let mut quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
         // What waits for one that shares a strategy waits for all who do.
@@ -155,7 +157,7 @@ impl Advised {
             };
             let lines = known.iter().filter(takes_part).cloned().collect();
             let target = weekly::targets(book);
-            weekly::advise(lines, unspent - more(but), book.by_value(), target, part, sure)
+            weekly::advise(lines, (unspent - more(but), back), book.by_value(), target, part, sure)
         };
         let (mut week, mut raises, mut lower) = (Week::default(), HashMap::new(), HashMap::new());
         if means.budgets {
@@ -345,6 +347,50 @@ fn waits_for_all(t: &Touch) -> bool {
     let shared =
         matches!(t.set_to, Setting::Strategy(_) | Setting::BidFloor(_) | Setting::BidCeiling(_));
     t.waits() && shared && t.spot.ad_group.is_none()
+}
+
+/// Days on which budgets that were moved are remembered.
+const MOVED_DAYS: u64 = 56;
+/// Budgets within this share of each other are one.
+const SAME: f64 = 0.03;
+/// This share of what an account spends is little.
+const LITTLE: f64 = 0.02;
+/// Days that tell what was spent before.
+const LEAST_DAYS: usize = 7;
+
+/// What campaigns spend less a day than before their budgets were moved, and will once that has come to pass: money that was freed
+/// and nobody took; below 0 where they took more than was freed. Nothing where it is little.
+fn freed(book: &Book) -> f64 {
+    let now: f64 = book.entries.iter().filter_map(|e| gave(book, e)).sum();
+    let pending: f64 = book.entries.iter().filter_map(|e| pending(book, e)).sum();
+    let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
+    let all = book.total(lately).spend.to_units() / lately.days() as f64;
+    if (now - pending).abs() < LITTLE * all { 0.0 } else { now - pending }
+}
+
+/// What a campaign spends less a day than before its budget was moved; none where it was not.
+fn gave(book: &Book, entry: &Entry) -> Option<f64> {
+    let window = Window::ending(book.span.to(), MOVED_DAYS);
+    let days = entry.days.iter().filter(|d| window.contains(d.day));
+    let days: Vec<(f64, f64)> =
+        days.filter_map(|d| Some((d.budget?.to_units(), d.tally.spend.to_units()))).collect();
+    let first = days.first()?.0;
+    let before = days.iter().position(|(budget, _)| (budget / first - 1.0).abs() > SAME)?;
+    let mean = |of: &[(f64, f64)]| of.iter().map(|d| d.1).sum::<f64>() / of.len() as f64;
+    let lately = &days[days.len().saturating_sub(PRESENT_DAYS.into())..];
+    (before >= LEAST_DAYS).then(|| mean(&days[..before]) - mean(lately))
+}
+
+/// What a campaign is expected to spend more a day than on the last ones, by a change that is not to be judged yet.
+fn pending(book: &Book, entry: &Entry) -> Option<f64> {
+    let (adds, from) =
+        book.touched.get(&entry.campaign.id)?.iter().rev().find_map(|t| Some((t.adds?, t.from)))?;
+    let a_day = |last: NaiveDate| {
+        let window = Window::ending(last, PRESENT_DAYS.into());
+        entry.tally(window).spend.to_units() / window.days() as f64
+    };
+    let before = from.and_then(|from| from.pred_opt()).unwrap_or(book.span.to());
+    Some(a_day(before) + adds - a_day(book.span.to()))
 }
 
 /// What each campaign with a daily budget may spend, of its own.

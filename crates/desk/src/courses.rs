@@ -23,11 +23,9 @@ use crate::tray::proposal::{Adds, Origin, Proposal};
 use crate::tray::{self, sending};
 use crate::{DeskError, change_words as words};
 
-/// Days between the steps of a ramp, by who makes the bids: what an automatic strategy needs at least to learn, or
-/// three days that show the last step was right (common practice, no source).
-fn ramp_days(by_strategy: bool) -> u64 {
-    if by_strategy { 7 } else { 3 }
-}
+/// Days between the steps of a ramp: three that show the last one was right; none of them sets a strategy learning again (common
+/// practice, no source).
+const RAMP_DAYS: u64 = 3;
 
 /// A course as it stands.
 #[derive(Clone, Debug)]
@@ -218,20 +216,20 @@ pub async fn experiment(
 ) -> Result<(), DeskError> {
     let settings = Settings::of_account(db, account.id).await?;
     let base = present(&settings, campaign, lever)?;
-    let numbers = experiment::budgets(base);
-    let steps: Vec<(u64, f64)> =
-        (0..).step_by(experiment::STEP_DAYS as usize).zip(numbers.iter().copied()).collect();
+    let steps = experiment::steps(base);
+    let (up, down) = (steps[0].1, steps[1].1);
     let (unit, shows) = match lever {
         Lever::Budget => (" a day", "what more money brings"),
         Lever::Bid => ("", "how its clicks answer to its bids"),
     };
     let reason = format!(
-        "A step experiment: {} and {}{unit} in alternate weeks, four weeks in all, then {} again. It shows {shows}.",
-        money(numbers[0]),
-        money(numbers[1]),
+        "A step experiment: a week at {}{unit}, two at {}, one at {} again, then {} as before. It shows {shows}.",
+        money(up),
+        money(down),
+        money(up),
         money(base)
     );
-    let set = setting(&settings, campaign, lever, numbers[0])?;
+    let set = setting(&settings, campaign, lever, up)?;
     let first = Proposal::new(Subject::Campaign(campaign), set, Origin::Hand, reason).expecting(
         "about the same spend over the four weeks, and an answer that is known better",
         Adds::default(),
@@ -270,18 +268,16 @@ pub(crate) async fn ramp_to(
     from: PerDay,
     budgets: &[PerDay],
     mut first: Proposal,
-    by_strategy: bool,
 ) -> Result<(), DeskError> {
-    let apart = ramp_days(by_strategy);
     let steps: Vec<(u64, f64)> =
-        (0..).step_by(apart as usize).zip(budgets.iter().map(|b| b.units())).collect();
+        (0..).step_by(RAMP_DAYS as usize).zip(budgets.iter().map(|b| b.units())).collect();
     let Some((_, amount)) = steps.first() else { return Ok(()) };
     first.set = Setting::Budget(Budget::Daily { amount: Micros::from_units(*amount) });
     // What is left unspent of a budget is no step down.
     let below = *amount < (1.0 - SHOCK) * from.units() - 0.01;
     let counted = if below { ", counted from what it spends," } else { "," };
     first.reason = format!(
-        "{} In {} steps of {}% at most{counted} {apart} days apart; the later ones are sent by themselves.",
+        "{} In {} steps of {}% at most{counted} {RAMP_DAYS} days apart; the later ones are sent by themselves.",
         first.reason,
         steps.len(),
         number(100.0 * SHOCK, 0)

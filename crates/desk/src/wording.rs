@@ -9,6 +9,7 @@ use tiller_core::verdict::{Diagnosis, Early, Faults, Lean, LimitedBy, Verdict, i
 use tiller_core::{Price, Tally, Target};
 
 use crate::book::{Judged, Meets, PeerCircle, Touch};
+use crate::budgets::responses::Next;
 use crate::change_words;
 use crate::numerals::{conversions, count, counted, day, money, number, percent, probability, sum};
 
@@ -507,8 +508,58 @@ impl TradeOff {
     }
 }
 
+/// Whether a campaign that spends its whole budget on target can take more: by what the next result costs, not the mean one.
+fn by_the_margin(j: &Judged, next: Option<&Next>) -> Words {
+    let words = Words::say("It spends its whole budget and is on target");
+    let at_margin = next.zip(j.tally.cpa().zip(j.diagnosis.target_cpa));
+    let Some((next, (mean, target))) = at_margin else {
+        return words.and(", so it can take ").gain("more money").and(".");
+    };
+    let words = if (mean * next.costs).units() <= target.units() {
+        words.and(", so it can take ").gain("more money").and(".")
+    } else {
+        words.and(", but more money would be spent past it.")
+    };
+    words.and(format!(" {}", next_one(next, &j.tally, j.target)))
+}
+
+/// What the next result costs beside the mean one, in the account's measure.
+pub fn next_one(next: &Next, tally: &Tally, target: Target) -> String {
+    let Interval { low, high } = next.around;
+    let said = |said: &str, now: f64, at: &dyn Fn(f64) -> f64, text: &dyn Fn(f64) -> String| {
+        let (a, b) = (at(low), at(high));
+        let range = if high - low < 0.01 {
+            String::new()
+        } else {
+            let (low, high) = (text(a.min(b)), text(a.max(b)));
+            format!(" (with a probability of 80% between {low} and {high})")
+        };
+        format!("{said} about {}{range}; the mean one {}.", text(at(next.costs)), text(now))
+    };
+    let told = match target {
+        Target::Cpa(_) => tally.cpa().map(|cpa| {
+            let cpa = cpa.units();
+            said("One more conversion would cost", cpa, &|x| cpa * x, &|x| money(x))
+        }),
+        Target::Roas(_) => tally.roas().map(|roas| {
+            said("The next unit of spend would bring back", roas, &|x| roas / x, &|x| number(x, 2))
+        }),
+    };
+    let leans = if next.leans {
+        " Its spend has hardly varied, so this is what is typical for its channel."
+    } else {
+        ""
+    };
+    told.map_or(String::new(), |told| format!("{told}{leans}"))
+}
+
 /// What to do next.
-pub fn advice(j: &Judged, trade: Option<TradeOff>, meets: Option<&Meets>) -> Words {
+pub fn advice(
+    j: &Judged,
+    trade: Option<TradeOff>,
+    meets: Option<&Meets>,
+    next: Option<&Next>,
+) -> Words {
     let d = &j.diagnosis;
     match d.verdict {
         Verdict::Measurement => Words::say(
@@ -519,11 +570,7 @@ pub fn advice(j: &Judged, trade: Option<TradeOff>, meets: Option<&Meets>) -> Wor
             _ => Words::say("Leave it alone for now: a change would only restart the wait."),
         },
         Verdict::OnTarget => match d.limited_by {
-            LimitedBy::Budget => {
-                Words::say("It spends its whole budget and is on target, so it can take ")
-                    .gain("more money")
-                    .and(".")
-            }
+            LimitedBy::Budget => by_the_margin(j, next),
             _ => Words::say("It needs nothing."),
         },
         Verdict::Traffic => traffic_advice(j),

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use crate::common::book;
-use crate::common::market::{Answering, WORLD, amberfold, practice, uneasy_amberfold};
+use crate::common::market::{Answering, WORLD, amberfold, calm_amberfold, practice};
 use crate::common::scene::{Scene, says};
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
@@ -213,10 +213,10 @@ async fn the_demo_s_campaigns_rarely_raise_one(db: PgPool) -> Result<(), DeskErr
     rarely_raise_one(&db, amberfold).await
 }
 
-/// The same where days differ by more than chance, and what moves them lasts.
+/// The same where days differ by chance alone.
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn uneasy_days_rarely_raise_one(db: PgPool) -> Result<(), DeskError> {
-    rarely_raise_one(&db, uneasy_amberfold).await
+async fn calm_days_rarely_raise_one(db: PgPool) -> Result<(), DeskError> {
+    rarely_raise_one(&db, calm_amberfold).await
 }
 
 async fn rarely_raise_one(

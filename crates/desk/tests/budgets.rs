@@ -27,6 +27,7 @@ use tiller_desk::plans::{self, moves};
 use tiller_desk::tray::{self, Edit, offer, sending};
 use tiller_desk::{PgPool, Role, courses};
 use tiller_store::MIGRATIONS;
+use tiller_store::facts::CampaignDay;
 
 async fn pace_now(s: &Scene, db: &PgPool) -> std::sync::Arc<pace::Pace> {
     let now = book(db, &s.account).await;
@@ -41,7 +42,7 @@ async fn curves_are_fitted_after_each_fetch(db: PgPool) {
     let kept = Curves::load(&db, &s.account).await.unwrap();
     let (window, fitted) = kept.of(names).unwrap().clone();
     assert_eq!(window.to(), book(&db, &s.account).await.last_settled());
-    assert!(fitted.curve.conversions > 50.0 && fitted.measured.is_none());
+    assert!(fitted.curve.conversions > 50.0 && fitted.curve.measured.is_none());
     assert!((0.05..1.0).contains(&fitted.curve.elasticity));
     // Ad groups of a pooled budget have curves of their own; a lone one has none.
     assert!(kept.of_groups(names).is_empty() && !kept.of_groups(feed).is_empty());
@@ -72,20 +73,28 @@ async fn an_experiment_runs_by_itself_and_feeds_the_fit(db: PgPool) {
         s.days_pass(&db, 7).await;
         seen.push(s.budget("Neighbours, feed"));
     }
-    assert_eq!(seen, [48.0, 32.0, 48.0, 32.0, 40.0]);
+    assert_eq!(seen, [48.0, 32.0, 32.0, 48.0, 40.0]);
     let course = courses::list(&db, &s.account).await.unwrap().remove(0);
     assert_eq!((course.plan.open(), course.standing().as_str()), (false, "done"));
     // Two days settle.
     s.days_pass(&db, 3).await;
     let kept = Curves::load(&db, &s.account).await.unwrap();
-    let measured = kept.of(feed).unwrap().1.measured.expect("it measured something");
-    let own = kept.of(feed).unwrap().1.curve.elasticity_error;
-    assert!(measured.deviation > 0.0 && own < 0.15, "{measured:?} {own}");
+    let fitted = &kept.of(feed).unwrap().1;
+    let measured = fitted.curve.measured.expect("it measured something");
+    let own = fitted.curve.elasticity_error;
+    assert!(measured.deviation > 0.0 && own < fitted.channel.prior.deviation, "{measured:?} {own}");
     let now = book(&db, &s.account).await;
     let list = courses::list(&db, &s.account).await.unwrap();
     let examined = curves::examine(&db, &now, feed, &list).await.unwrap().unwrap();
-    let up = examined.steps.values().filter(|up| **up).count();
+    let up = examined.steps.values().filter(|step| **step > 0.0).count();
     assert_eq!((up, examined.steps.len()), (14, 28));
+    let taken = examined.taken.unwrap();
+    // By hand, from the book's days.
+    let entry = now.entry(feed).unwrap();
+    let on_up = |d: &&CampaignDay| examined.steps.get(&d.day).is_some_and(|s| *s > 0.0);
+    let own: f64 = entry.days.iter().filter(on_up).map(|d| d.tally.conversions).sum();
+    assert!((taken.own[0] - own / 14.0).abs() < 1e-9, "{taken:?}");
+    assert!(taken.account[0] > taken.own[0] && taken.error > 0.0, "{taken:?}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use crate::common::book;
-use crate::common::market::{alike_amberfold, practice, uneasy_amberfold};
+use crate::common::market::{alike_amberfold, amberfold, practice};
 use tiller_core::verdict::Verdict;
 use tiller_core::{Price, Target};
 use tiller_desk::PgPool;
@@ -30,11 +30,11 @@ const FAULTY: [&str; 15] = [
 ];
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn healthy_campaigns_are_left_in_peace_where_days_are_uneasy(db: PgPool) {
+async fn healthy_campaigns_are_left_in_peace(db: PgPool) {
     let seeds: u32 = std::env::var("SEEDS").map_or(2, |text| text.parse().unwrap());
     let (mut healthy, mut blamed, mut audited, mut adjusted) = (0, 0, 0, 0);
     for seed in 1..=seeds {
-        let market = uneasy_amberfold(seed.into()).await;
+        let market = amberfold(seed.into()).await;
         for (key, target) in [("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))] {
             let account = practice(&db, &market, key, seed.into(), target).await;
             let book = book(&db, &account).await;

@@ -23,6 +23,7 @@ use tiller_core::{Currency, Tally, Target, Window};
 use tiller_desk::alarms::{Alarm, Moved, What, Why};
 use tiller_desk::book::quiet::Quiet;
 use tiller_desk::book::{Judged, Meets, PeerCircle};
+use tiller_desk::budgets::responses::Next;
 use tiller_desk::numerals::typed_number;
 use tiller_desk::pace::{Of, Pace, Row};
 use tiller_desk::plans::answer;
@@ -211,9 +212,19 @@ fn judged(out: &mut Snapshot, case: &Case, circle: &PeerCircle) {
             seen,
         })
     };
+    // What the next result costs: as much as the mean one, surely; more, as is usual on its channel.
+    let next = |costs: f64, low: f64, high: f64, leans| Next {
+        costs,
+        around: Interval { low, high },
+        leans,
+    };
+    let margins = [next(1.0, 1.0, 1.0, false), next(1.7, 1.3, 2.4, true)];
     for meets in &wholes {
         for trade in [trade(true), trade(false), None] {
-            out.tell(&wording::advice(&j, trade, meets.as_ref()).to_string());
+            out.tell(&wording::advice(&j, trade, meets.as_ref(), None).to_string());
+            for next in &margins {
+                out.tell(&wording::advice(&j, trade, meets.as_ref(), Some(next)).to_string());
+            }
         }
         if let Some(meets) = meets {
             out.say(&wording::whole(meets));

@@ -598,6 +598,11 @@ pub const THIN_LEADS: &str = include_str!("../worlds/thin_leads.toml");
 pub const LARGE_SHOP: &str = include_str!("../worlds/large_shop.toml");
 
 impl World {
+    /// The same where days differ by chance alone.
+    pub fn at_rest(self) -> Self {
+        Self { unrest: None, ..self }
+    }
+
     /// Reads and checks a world file.
     pub fn parse(text: &str) -> Result<Self, WorldError> {
         let world: Self = toml::from_str(text)?;

@@ -15,14 +15,8 @@ use tiller_market::{Market, World};
 const WEEK: usize = 7;
 
 fn market(seed: u64, uneasy: bool) -> Market {
-    let unrest = "demand = 0.25\ncvr = 0.3\nlasts = 0.5\naccount = 0.3\nchannel = 0.3";
-    let mut world = if uneasy {
-        let orders = AMBERFOLD.replace("\nvalue = ", "\norders = 0.9\nvalue = ");
-        World::parse(&format!("{orders}\n[unrest]\n{unrest}\n")).unwrap()
-    } else {
-        World::parse(AMBERFOLD).unwrap()
-    };
-    world.seed = seed;
+    let world = World { seed, ..World::parse(AMBERFOLD).unwrap() };
+    let world = if uneasy { world } else { world.at_rest() };
     Market::begin(Arc::new(world), day("2026-11-09"))
 }
 

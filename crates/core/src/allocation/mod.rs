@@ -21,6 +21,7 @@
 //!     total: Total { amount: 100.0, spend: Use::UpTo },
 //!     step: 0.0,
 //!     days: 1.0,
+//!     noise: None,
 //!     lines: vec![line("courses", 0.04), line("visits", 0.05)],
 //!     groups: Vec::new(),
 //!     limits: Limits::default(),
@@ -54,8 +55,10 @@ pub use answer::{Answer, HeldBy, LineAnswer, Solved, Warning};
 pub use conflict::{Conflict, ConflictKind, WholeLimit};
 pub use goal::{Totals, brings, marginal_at};
 pub use outlook::{CONFIDENCE, Outlook, Range};
-pub use precision::Precision;
-pub use problem::{Goal, Group, Limits, Line, Problem, ProblemError, Total, Use, or_default};
+pub use precision::{Precision, Shared};
+pub use problem::{
+    Goal, Group, Limits, Line, Noise, Problem, ProblemError, Total, Use, or_default,
+};
 pub use repair::Repair;
 pub use response::Response;
 pub use solve::solve;

@@ -23,9 +23,41 @@ pub struct Precision {
     pub covariance: [[f64; 2]; 2],
     /// Least and most money of a day that has been seen.
     pub observed: [f64; 2],
+    /// What of the level's deviation it has together with others.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub level_shared: Option<Shared>,
+    /// The same because how far the levels lie apart is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spread_shared: Option<Shared>,
+    /// The same of the form's parameter.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub form_shared: Option<Shared>,
+}
+
+/// The part of a standard deviation by which several lines err together: the mean that they were drawn toward is not known
+/// either.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Shared {
+    /// Lines with the same number err together.
+    pub with: u32,
+    /// Standard deviation, part of what the covariance tells; below 0 for a line that errs the other way.
+    pub by: f64,
 }
 
 impl Precision {
+    /// Of which nothing is shared: reference, covariance and observed money.
+    pub fn alone(reference: f64, covariance: [[f64; 2]; 2], observed: [f64; 2]) -> Self {
+        Self {
+            reference,
+            covariance,
+            observed,
+            level_shared: None,
+            spread_shared: None,
+            form_shared: None,
+        }
+    }
+
     /// Slope of the log mean in the form's parameter at a spend a day.
     pub(super) fn direction(&self, response: Response, spend: f64) -> f64 {
         match response {
@@ -38,7 +70,7 @@ impl Precision {
     }
 
     /// Variance of the log mean at a spend a day.
-    pub(super) fn variance(&self, response: Response, spend: f64) -> f64 {
+    pub fn variance(&self, response: Response, spend: f64) -> f64 {
         let d = self.direction(response, spend);
         let [[level, both], [_, form]] = self.covariance;
         (level + 2.0 * d * both + d * d * form).max(0.0)
@@ -57,7 +89,7 @@ impl Precision {
     /// ```
     /// use tiller_core::allocation::{Precision, Response};
     /// let power = Response::Power { scale: 1.0, elasticity: 0.5 };
-    /// let known = Precision { reference: 100.0, covariance: [[0.01, 0.0], [0.0, 0.01]], observed: [90.0, 110.0] };
+    /// let known = Precision::alone(100.0, [[0.01, 0.0], [0.0, 0.01]], [90.0, 110.0]);
     /// // At an elasticity of ½ the next costs twice the mean, and √1.21 times as much again for 21% more money.
     /// let up_to = |most: f64| move |costs: f64| f64::from(costs <= most);
     /// let chance = known.next_meets(power, 100.0, 100.0, up_to(2.0));
@@ -83,7 +115,7 @@ impl Precision {
     ///
     /// ```
     /// use tiller_core::allocation::{Precision, Response};
-    /// let known = Precision { reference: 100.0, covariance: [[0.01, 0.0], [0.0, 0.01]], observed: [90.0, 110.0] };
+    /// let known = Precision::alone(100.0, [[0.01, 0.0], [0.0, 0.01]], [90.0, 110.0]);
     /// // At an elasticity of 0.6, a mean of 27 means that the next costs 45.
     /// let power = Response::Power { scale: 1.0, elasticity: 0.6 };
     /// let (next, around) = known.next_costs(power, 100.0, 0.8);
@@ -120,9 +152,12 @@ impl Precision {
         }
     }
 
-    /// Lower triangle of the covariance's root.
+    /// Lower triangle of the root of the covariance without what is shared.
     pub(super) fn root(&self) -> [f64; 3] {
         let [[level, both], [_, form]] = self.covariance;
+        let of = |shared: Option<Shared>| shared.map_or(0.0, |s| s.by * s.by);
+        let level = level - of(self.level_shared) - of(self.spread_shared);
+        let form = form - of(self.form_shared);
         let a = level.max(0.0).sqrt();
         let b = if a > 0.0 { both / a } else { 0.0 };
         [a, b, (form - b * b).max(0.0).sqrt()]

@@ -19,12 +19,24 @@ pub struct Problem {
     pub step: f64,
     /// Length of the period in days; responses are per day.
     pub days: f64,
+    /// What such a period's own chance does to what the goal counts; absent where it is not known.
+    pub noise: Option<Noise>,
     /// What the money can go to.
     pub lines: Vec<Line>,
     /// Nested groups of lines.
     pub groups: Vec<Group>,
     /// Limits on the whole.
     pub limits: Limits,
+}
+
+/// A period's own chance.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Noise {
+    /// Variance over mean of what the goal counts in the period, in its own units.
+    pub dispersion: f64,
+    /// How far all results together may drift until then, as a standard deviation of their logarithm.
+    pub drift: f64,
 }
 
 /// What there should be most of.
@@ -279,6 +291,17 @@ impl Problem {
             wants_number,
             "a step of at least total ÷ 10¹⁵ is allowed",
         )?;
+        if let Some(noise) = self.noise {
+            let path = "noise.dispersion";
+            Checker::number(path, noise.dispersion, amount(noise.dispersion), AMOUNT)?;
+            let allowed = "a deviation from 0 to 10 is allowed";
+            Checker::number(
+                "noise.drift",
+                noise.drift,
+                (0.0..=10.0).contains(&noise.drift),
+                allowed,
+            )?;
+        }
         self.check_limits()?;
         self.check_groups()?;
         let groups: HashSet<&str> = self.groups.iter().map(|g| g.id.as_str()).collect();
@@ -379,6 +402,16 @@ impl Problem {
                     (0.0..100.0).contains(&x),
                     "a variance from 0 to 100 is allowed",
                 )?;
+            }
+            for (name, shared, i) in [
+                ("level_shared", p.level_shared, 0),
+                ("spread_shared", p.spread_shared, 0),
+                ("form_shared", p.form_shared, 1),
+            ] {
+                let by = shared.map_or(0.0, |s| s.by);
+                let fits = by * by <= p.covariance[i][i] * (1.0 + 1e-6) + 1e-12;
+                let allowed = "no more than the deviation of the covariance is allowed";
+                Checker::number(format!("{at}.{name}.by"), by, fits, allowed)?;
             }
             let both = p.covariance[0][1];
             let most = (p.covariance[0][0] * p.covariance[1][1]).sqrt() * (1.0 + 1e-6) + 1e-12;
@@ -492,6 +525,7 @@ pub(super) mod tests {
             total: Total { amount: total, spend: Use::All },
             step: 0.0,
             days: 1.0,
+            noise: None,
             lines,
             groups: Vec::new(),
             limits: Limits::default(),

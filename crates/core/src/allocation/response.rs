@@ -57,6 +57,18 @@ impl Response {
         }
     }
 
+    /// What one more unit of money a day brings at a spend a day; infinite at 0 for a power.
+    ///
+    /// ```
+    /// # use tiller_core::allocation::Response;
+    /// // 4·√s has the slope 2 ÷ √s.
+    /// let half = Response::Power { scale: 4.0, elasticity: 0.5 };
+    /// assert!((half.marginal(25.0) - 0.4).abs() < 1e-12);
+    /// ```
+    pub fn marginal(self, spend: f64) -> f64 {
+        self.over(1.0).marginal(spend)
+    }
+
     /// The same response over a period of so many days: `f_D(S) = D·f(S ÷ D)`.
     pub(super) fn over(self, days: f64) -> Curve {
         match self {

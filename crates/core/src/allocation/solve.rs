@@ -345,10 +345,8 @@ mod tests {
     #[test]
     fn a_poorly_known_plan_says_so() {
         let mut p = problem(100.0, vec![power("a", 1.0, 0.5), power("b", 2.0, 0.5)]);
-        let known = |variance: f64| super::super::Precision {
-            reference: 50.0,
-            covariance: [[variance, 0.0], [0.0, 0.01]],
-            observed: [15.0, 90.0],
+        let known = |variance: f64| {
+            super::super::Precision::alone(50.0, [[variance, 0.0], [0.0, 0.01]], [15.0, 90.0])
         };
         p.lines.iter_mut().for_each(|l| l.precision = Some(known(0.002)));
         let s = solved(&p);

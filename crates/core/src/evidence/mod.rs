@@ -12,10 +12,12 @@ use statrs::function::beta::beta_reg;
 
 pub mod discovery;
 pub mod dispersion;
+pub mod levels;
 pub mod looking;
 pub mod order_values;
 pub mod peers;
 pub mod target;
+pub mod walk;
 
 pub use discovery::{FALSE_SHARE, discoveries};
 pub use dispersion::{dispersion, lasting_dispersion};

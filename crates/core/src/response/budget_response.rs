@@ -6,7 +6,6 @@
 //! can tell from demand. Money beyond its capacity is spent by none.
 
 use crate::allocation::{Precision, Response};
-use crate::evidence::Prior as Gamma;
 use crate::response::Curve;
 use crate::response::regression::Prior;
 use crate::{Price, Share};
@@ -64,6 +63,8 @@ const LOST: f64 = 0.03;
 /// So much of the day is seen to be lost at most: what a channel rounds can't be told apart above.
 const MOST_LOST: f64 = 0.9;
 
+/// None at all tells as much as half an event: that of Jeffreys' prior.
+pub(super) const LEAST_EVENTS: f64 = 0.5;
 /// Budgets within this share of each other are one.
 const SAME: f64 = 0.1;
 /// Days under a new budget from which they alone are asked.
@@ -157,16 +158,13 @@ pub fn budget_response(
         },
         _ => BudgetResponse {
             response: Response::Constant { cpc: cpc.units(), cvr: rate.mean * cpc.units() },
-            precision: Precision {
-                reference: mean(days).max(f64::MIN_POSITIVE),
-                covariance: [[rate.variance, 0.0], [0.0, 0.0]],
-                observed: days
-                    .iter()
-                    .filter(|d| d.spend > 0.0)
-                    .fold([f64::MAX, 0.0], |[least, most], d| {
-                        [f64::min(least, d.spend), f64::max(most, d.spend)]
-                    }),
-            },
+            precision: Precision::alone(
+                mean(days).max(f64::MIN_POSITIVE),
+                [[rate.variance, 0.0], [0.0, 0.0]],
+                days.iter().filter(|d| d.spend > 0.0).fold([f64::MAX, 0.0], |[least, most], d| {
+                    [f64::min(least, d.spend), f64::max(most, d.spend)]
+                }),
+            ),
             capacity: capacity(days),
             curve: None,
         },
@@ -186,13 +184,12 @@ pub struct Rate {
     pub variance: f64,
 }
 
-/// Conversions for a unit of money, drawn toward what its channel's campaigns bring.
-pub fn rate(conversions: f64, spend: f64, peers: Option<Gamma>) -> Rate {
-    let peers = peers.filter(|p| p.mean > 0.0);
-    let (strength, exposure) = peers.map_or((0.0, 0.0), |p| (p.strength, p.strength / p.mean));
-    let (events, money) = (conversions + strength, spend + exposure);
-    let mean = if money > 0.0 { events / money } else { 0.0 };
-    Rate { mean, variance: 1.0 / events.max(0.5) }
+/// Conversions for a unit of money, which vary `dispersion` times as much as by chance alone.
+pub fn rate(conversions: f64, spend: f64, dispersion: f64) -> Rate {
+    let dispersion = dispersion.max(1.0);
+    let events = (conversions / dispersion).max(LEAST_EVENTS);
+    let mean = if spend > 0.0 { events * dispersion / spend } else { 0.0 };
+    Rate { mean, variance: 1.0 / events }
 }
 
 #[cfg(test)]
@@ -256,6 +253,7 @@ mod tests {
                     at: i as f64,
                     spend,
                     conversions,
+                    step: None,
                 }
             })
             .collect();
@@ -287,14 +285,11 @@ mod tests {
         assert!(!surely_bends(Prior { mean: 0.7, deviation: 0.2 }));
     }
 
-    /// By hand: 4 conversions for 200, peers bring 1 for 25 with the weight of 6: (4 + 6) ÷ (200 + 150).
+    /// By hand: 4 conversions for 200 that vary twice as much as by chance count for 2.
     #[test]
-    fn a_thin_rate_is_drawn_toward_its_peers() {
-        let peers = Gamma { mean: 0.04, strength: 6.0 };
-        let r = rate(4.0, 200.0, Some(peers));
-        assert!((r.mean - 10.0 / 350.0).abs() < 1e-12 && (r.variance - 0.1).abs() < 1e-12);
-        assert_eq!(rate(4.0, 200.0, Some(Gamma { mean: 0.0, strength: 1.0 })).mean, 0.02);
-        assert_eq!(rate(4.0, 200.0, None), Rate { mean: 0.02, variance: 0.25 });
-        assert_eq!(rate(0.0, 0.0, None).mean, 0.0);
+    fn a_rate_is_as_sure_as_its_events() {
+        assert_eq!(rate(4.0, 200.0, 1.0), Rate { mean: 0.02, variance: 0.25 });
+        assert_eq!(rate(4.0, 200.0, 2.0), Rate { mean: 0.02, variance: 0.5 });
+        assert_eq!(rate(0.0, 0.0, 1.0), Rate { mean: 0.0, variance: 2.0 });
     }
 }

@@ -1,61 +1,57 @@
-//! The step experiment (A4): the budget goes up and down by a fifth in alternate weeks, so that spend moves for a
-//! reason of its own and not with demand. What it measures becomes the belief with which the curve is fitted.
+//! The step experiment (A4): the budget goes up, down, down and up by a fifth, a week each, so that spend moves for a
+//! reason of its own and neither with demand nor with a trend. Its days are fitted once, with all others.
 
-use crate::response::regression::Prior;
+use crate::response::Day;
 
 /// By so much up, then down.
 pub const BY: f64 = 0.2;
 /// Days of a step.
 pub const STEP_DAYS: u64 = 7;
-/// Steps of an experiment: up, down, up, down.
-pub const STEPS: usize = 4;
-/// Money of the two sides must lie this far apart, as a logarithm, to tell anything.
-const LEAST_APART: f64 = 0.1;
+/// Money has to follow what is set by this much, to tell anything.
+const LEAST_FOLLOWED: f64 = 0.25;
+/// Up, down, down, up: what grows all the while is not taken for an answer. Each as the days from its first on, and its side.
+const UP: [(u64, bool); 3] = [(0, true), (STEP_DAYS, false), (3 * STEP_DAYS, true)];
+/// Days of an experiment.
+pub const DAYS: u64 = 4 * STEP_DAYS;
 
-/// Budgets of the steps and, last, the budget that it returns to.
-pub fn budgets(now: f64) -> Vec<f64> {
-    let step = |i: usize| if i.is_multiple_of(2) { 1.0 + BY } else { 1.0 - BY };
+/// After so many days what is set, and last what it returns to.
+pub fn steps(now: f64) -> Vec<(u64, f64)> {
     let coins = |x: f64| (x * 100.0).round() / 100.0;
-    (0..STEPS).map(|i| coins(now * step(i))).chain([now]).collect()
+    let step =
+        |(after, up): (u64, bool)| (after, coins(now * if up { 1.0 + BY } else { 1.0 - BY }));
+    UP.into_iter().map(step).chain([(DAYS, now)]).collect()
 }
 
-/// What one side of an experiment spent and brought.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Side {
-    /// Days.
-    pub days: f64,
-    /// Money.
-    pub spend: f64,
-    /// Conversions.
-    pub conversions: f64,
-}
-
-/// The elasticity that the weeks up and the weeks down measure, with its error: the log ratio of conversions a day
-/// over that of money a day. Conversions vary `dispersion` times as much as Poisson's. Absent where the money hardly
-/// differed or a side brought nothing.
-pub fn measured(up: Side, down: Side, dispersion: f64) -> Option<Prior> {
-    let a_day = |x: f64, s: Side| (s.days > 0.0 && x > 0.0).then(|| x / s.days);
-    let apart = (a_day(up.spend, up)? / a_day(down.spend, down)?).ln();
-    let brought = (a_day(up.conversions, up)? / a_day(down.conversions, down)?).ln();
-    if apart < LEAST_APART {
-        return None;
+/// The days with the steps that a plan made: `set` is the logarithm of what was set on a day of it over what stood before. As far
+/// as money followed, that is their step. Nothing is marked before a week of each side, since weekdays would be taken for an
+/// answer, nor where money hardly followed.
+pub fn marked(mut days: Vec<Day>, set: impl Fn(&Day) -> Option<f64>) -> Vec<Day> {
+    let spent = |d: &&Day| d.spend > 0.0;
+    let sides = [true, false].map(|up| {
+        let of = || {
+            let days = days.iter().filter(spent);
+            days.filter_map(|d| Some((set(d)?, d.spend))).filter(move |(set, _)| (*set > 0.0) == up)
+        };
+        let (n, set, spend) = of().fold((0, 0.0, 0.0), |s, d| (s.0 + 1, s.1 + d.0, s.2 + d.1));
+        (n >= STEP_DAYS).then(|| (set / n as f64, spend / n as f64))
+    });
+    let [Some(up), Some(down)] = sides else { return days };
+    let followed = (up.1 / down.1).ln() / (up.0 - down.0);
+    if followed >= LEAST_FOLLOWED {
+        for day in &mut days {
+            // What is more than was set has come with demand.
+            day.step = set(day).map(|set| set * followed.min(1.0));
+        }
     }
-    let variance = dispersion.max(1.0) * (1.0 / up.conversions + 1.0 / down.conversions);
-    Some(Prior { mean: brought / apart, deviation: variance.sqrt() / apart })
+    days
 }
 
 /// The error of the elasticity that an experiment on a campaign with so many conversions a day would leave.
 pub fn would_leave(conversions_a_day: f64, dispersion: f64) -> f64 {
-    let days = (STEPS as u64 * STEP_DAYS / 2) as f64;
+    let days = (DAYS / 2) as f64;
     let side = |money: f64| days * conversions_a_day * money.sqrt();
     let variance = dispersion.max(1.0) * (1.0 / side(1.0 + BY) + 1.0 / side(1.0 - BY));
     variance.sqrt() / ((1.0 + BY) / (1.0 - BY)).ln()
-}
-
-/// Two beliefs as one, each with the weight of its precision.
-pub fn together(a: Prior, b: Prior) -> Prior {
-    let (p, q) = (a.deviation.powi(-2), b.deviation.powi(-2));
-    Prior { mean: (a.mean * p + b.mean * q) / (p + q), deviation: (p + q).powf(-0.5) }
 }
 
 #[cfg(test)]
@@ -64,24 +60,35 @@ mod tests {
 
     #[test]
     fn it_ends_where_it_began() {
-        assert_eq!(budgets(50.0), [60.0, 40.0, 60.0, 40.0, 50.0]);
+        assert_eq!(steps(50.0), [(0, 60.0), (7, 40.0), (21, 60.0), (28, 50.0)]);
     }
 
-    /// By hand: 14 days at 60 and at 40 a day, conversions 14·60^0.6 and 14·40^0.6: the elasticity is 0.6 exactly.
     #[test]
-    fn the_elasticity_is_the_ratio_of_logarithms() {
-        let side = |a_day: f64| Side {
-            days: 14.0,
-            spend: 14.0 * a_day,
-            conversions: 14.0 * a_day.powf(0.6),
+    fn days_are_marked_as_far_as_money_followed() {
+        let of = |n: usize, up: f64| {
+            let day = |i: usize| Day {
+                weekday: crate::week::DAYS[i % 7],
+                at: i as f64,
+                spend: if i < 7 { up } else { 40.0 },
+                conversions: 1.0,
+                step: None,
+            };
+            (0..n).map(day).collect::<Vec<Day>>()
         };
-        let m = measured(side(60.0), side(40.0), 1.0).unwrap();
-        let error = (1.0 / side(60.0).conversions + 1.0 / side(40.0).conversions).sqrt();
-        assert!((m.mean - 0.6).abs() < 1e-12);
-        assert!((m.deviation - error / 1.5f64.ln()).abs() < 1e-12);
-        assert!(measured(side(60.0), side(40.0), 4.0).unwrap().deviation > 1.9 * m.deviation);
-        assert_eq!(measured(side(60.0), side(58.0), 1.0), None, "hardly apart");
-        assert_eq!(measured(side(60.0), Side { conversions: 0.0, ..side(40.0) }, 1.0), None);
+        let set = |d: &Day| (d.at < 14.0).then_some(if d.at < 7.0 { 0.2 } else { -0.2 });
+        let steps = |days| marked(days, set).iter().map(|d| d.step).collect::<Vec<_>>();
+        // In full, though money went further by itself.
+        let all = steps(of(16, 70.0));
+        assert_eq!(
+            (all[0], all[6], all[7], all[13]),
+            (Some(0.2), Some(0.2), Some(-0.2), Some(-0.2))
+        );
+        assert_eq!(all[14..], [None, None]);
+        // By half: e^0.2 times as much where e^0.4 times was set.
+        let half = steps(of(16, 40.0 * f64::exp(0.2)));
+        assert!(half[0].is_some_and(|s| (s - 0.1).abs() < 1e-12));
+        assert!(steps(of(13, 70.0)).iter().all(Option::is_none), "six days down");
+        assert!(steps(of(14, 42.0)).iter().all(Option::is_none), "money hardly followed");
     }
 
     /// 100 conversions a side with dispersion 1 leave about √(2 ÷ 100) ÷ ln 1.5 = 0.349.
@@ -89,11 +96,5 @@ mod tests {
     fn what_an_experiment_would_tell_is_known_before() {
         assert!((would_leave(100.0 / 14.0, 1.0) - 0.349).abs() < 0.005);
         assert!(would_leave(100.0, 1.0) < 0.1);
-    }
-
-    #[test]
-    fn the_surer_belief_weighs_more() {
-        let t = together(Prior { mean: 0.7, deviation: 0.2 }, Prior { mean: 0.4, deviation: 0.1 });
-        assert!((t.mean - 0.46).abs() < 1e-12 && (t.deviation - 0.2 / 5f64.sqrt()).abs() < 1e-12);
     }
 }

@@ -2,8 +2,10 @@
 //!
 //! Conversions are quasi-Poisson with log mean = α + b·log spend + weekday + trend. Weekdays and the trend take
 //! what demand does of its own accord, so that it is not taken for an answer to money; what is left of that
-//! only a planned change of the budget can tell. The elasticity *b* has a prior that campaigns of a channel
-//! share. Common practice, no source: returns diminish, so *b* lies below 1.
+//! only a planned change of the budget can tell: where one was made, money that moved by itself has a coefficient of its own
+//! (b + δ), and *b* is what the plan's steps brought. The elasticity *b* has a prior that campaigns of a channel
+//! share, whose mean is not known exactly either. Days that follow one another count for less than as many days that don't.
+//! Common practice, no source: returns diminish, so *b* lies below 1.
 //!
 //! ```
 //! use tiller_core::week::DAYS;
@@ -12,7 +14,7 @@
 //! let days: Vec<Day> = (0..84)
 //!     .map(|i| {
 //!         let spend = 40.0 * (1.0 + f64::from(i % 4));
-//!         Day { weekday: DAYS[i as usize % 7], at: f64::from(i), spend, conversions: 2.0 * spend.sqrt() }
+//!         Day { weekday: DAYS[i as usize % 7], at: f64::from(i), spend, conversions: 2.0 * spend.sqrt(), step: None }
 //!     })
 //!     .collect();
 //! let curve = fit(&days, BELIEF).unwrap();
@@ -21,6 +23,7 @@
 //! ```
 
 pub mod budget_response;
+pub mod compared;
 pub mod experiment;
 pub mod regression;
 
@@ -37,6 +40,10 @@ use regression::{Prior, Regression, Rows, poisson};
 pub const BELIEF: Prior = Prior { mean: 0.7, deviation: 0.2 };
 /// How far campaigns of a channel lie apart.
 const APART: f64 = 0.15;
+/// How far what demand brings with it may lie from what money brings, where a plan tells them apart.
+const BROUGHT: Prior = Prior { mean: 0.0, deviation: 0.8 };
+/// No two days are taken to be more alike than this.
+const MOST_ALIKE: f64 = 0.9;
 /// Elasticities that are believed at all.
 const BELIEVED: (f64, f64) = (0.05, 1.0);
 /// Below this standard deviation of log spend a curve leans on its prior.
@@ -64,6 +71,25 @@ pub struct Day {
     pub spend: f64,
     /// Conversions, or conversions' worth of value.
     pub conversions: f64,
+    /// On a day of a planned step, the logarithm of its money over the mean of the plan's steps.
+    pub step: Option<f64>,
+}
+
+/// What is believed of a campaign's elasticity beforehand.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Belief {
+    /// From its channel.
+    #[serde(flatten)]
+    pub prior: Prior,
+    /// The part of its deviation that all campaigns of the channel share: its mean is not known exactly.
+    #[serde(default)]
+    pub error: f64,
+}
+
+impl From<Prior> for Belief {
+    fn from(prior: Prior) -> Self {
+        Self { prior, error: 0.0 }
+    }
 }
 
 /// A campaign's curve with its evidence.
@@ -85,6 +111,12 @@ pub struct Curve {
     pub spread: f64,
     /// Spend hardly varied, so that the form is the prior's.
     pub leans: bool,
+    /// The part of the elasticity's error that it has together with all campaigns of its channel.
+    #[serde(default)]
+    pub shared: f64,
+    /// What planned steps of its money measured of the elasticity, without its channel.
+    #[serde(default)]
+    pub measured: Option<Prior>,
     /// How well it is known, and where it has been seen.
     pub precision: Precision,
 }
@@ -101,26 +133,44 @@ impl Curve {
     }
 }
 
-/// The elasticities of a channel: what is believed of a campaign there.
+/// What is believed of the elasticity of each of a channel's campaigns: what the others tell.
 ///
 /// Each campaign is fitted with the belief alone, its own evidence is parted from that, and the channel's mean
-/// follows from all of them.
-pub fn of_channel(campaigns: &[&[Day]]) -> Prior {
+/// follows from all the others; its error is part of the belief.
+pub fn of_channel(campaigns: &[&[Day]]) -> Vec<Belief> {
     let wide = Prior { deviation: BELIEF.deviation.hypot(APART), ..BELIEF };
-    let (mut precision, mut sum) =
-        (BELIEF.deviation.powi(-2), BELIEF.mean * BELIEF.deviation.powi(-2));
-    for fit in campaigns.iter().filter_map(|days| power(days, wide)) {
-        let (b, variance) = (fit.coefficients[1], fit.covariance[(1, 1)]);
-        let information = 1.0 / variance - wide.deviation.powi(-2);
-        if information <= 1e-6 {
-            continue;
+    let told = |days: &&[Day]| {
+        let own = own_evidence(&power(days, wide)?, wide)?;
+        let weight = 1.0 / (own.deviation.powi(2) + APART * APART);
+        Some((weight, weight * own.mean.clamp(BELIEVED.0 - 0.5, BELIEVED.1 + 0.5)))
+    };
+    let told: Vec<Option<(f64, f64)>> = campaigns.iter().map(told).collect();
+    let start = BELIEF.deviation.powi(-2);
+    let all = told
+        .iter()
+        .flatten()
+        .fold((start, BELIEF.mean * start), |sum, t| (sum.0 + t.0, sum.1 + t.1));
+    let belief = |own: &Option<(f64, f64)>| {
+        let own = own.unwrap_or_default();
+        let (precision, sum) = (all.0 - own.0, all.1 - own.1);
+        let error = precision.powf(-0.5);
+        Belief {
+            prior: Prior {
+                mean: (sum / precision).clamp(0.3, 0.95),
+                deviation: APART.hypot(error),
+            },
+            error,
         }
-        let own = (b / variance - wide.mean * wide.deviation.powi(-2)) / information;
-        let weight = 1.0 / (1.0 / information + APART * APART);
-        precision += weight;
-        sum += weight * own.clamp(BELIEVED.0 - 0.5, BELIEVED.1 + 0.5);
-    }
-    Prior { mean: (sum / precision).clamp(0.3, 0.95), deviation: APART }
+    };
+    told.iter().map(belief).collect()
+}
+
+/// What a fit tells of its elasticity without what was believed beforehand; none where that is next to nothing.
+fn own_evidence(fit: &Regression, prior: Prior) -> Option<Prior> {
+    let (b, variance) = (fit.coefficients[1], fit.covariance[(1, 1)]);
+    let information = 1.0 / variance - prior.deviation.powi(-2);
+    let mean = (b / variance - prior.mean * prior.deviation.powi(-2)) / information;
+    (information > 1e-6).then(|| Prior { mean, deviation: information.powf(-0.5) })
 }
 
 /// Days that tell something, and the spend in their middle.
@@ -134,16 +184,18 @@ fn useful(days: &[Day]) -> Option<(Vec<Day>, f64)> {
     Some((days, reference))
 }
 
-/// Columns: constant, the form's parameter, six weekdays, trend from the last day backwards.
-fn columns(days: &[Day], form: impl Fn(&Day) -> f64) -> DMatrix<f64> {
+/// Columns: constant, the form's parameter, six weekdays, trend from the last day backwards; last, where a plan moved money,
+/// the money that moved by itself.
+fn columns(days: &[Day], reference: f64, form: impl Fn(&Day) -> f64) -> DMatrix<f64> {
     let (first, last) = (days[0].at, days[days.len() - 1].at);
     let length = (last - first).max(1.0);
-    DMatrix::from_fn(days.len(), 9, |i, j| {
+    DMatrix::from_fn(days.len(), 9 + usize::from(planned(days)), |i, j| {
         let d = &days[i];
         match j {
             0 => 1.0,
             1 => form(d),
             8 => (d.at - last) / length,
+            9 => (d.spend / reference).ln() - d.step.unwrap_or(0.0),
             // Deviations from Sunday's place, so that the constant is the mean of the week.
             _ if d.weekday == Weekday::Sun => -1.0,
             _ => f64::from(d.weekday == DAYS[j - 2]),
@@ -151,19 +203,54 @@ fn columns(days: &[Day], form: impl Fn(&Day) -> f64) -> DMatrix<f64> {
     })
 }
 
-fn priors(form: Prior) -> [Option<Prior>; 9] {
-    let mut all = [Some(WEEKDAY); 9];
+/// Whether a plan moved money up and down among the days.
+fn planned(days: &[Day]) -> bool {
+    let steps = || days.iter().filter_map(|d| d.step);
+    steps().any(|s| s > 0.0) && steps().any(|s| s < 0.0)
+}
+
+fn priors(form: Prior, days: &[Day]) -> Vec<Option<Prior>> {
+    let mut all = vec![Some(WEEKDAY); 9];
     all[0] = None;
     all[1] = Some(form);
     all[8] = Some(TREND);
+    all.extend(planned(days).then_some(Some(BROUGHT)));
     all
 }
 
 fn power(days: &[Day], elasticity: Prior) -> Option<Regression> {
     let (days, reference) = useful(days)?;
     let counts: Vec<f64> = days.iter().map(|d| d.conversions).collect();
-    let x = columns(&days, |d| (d.spend / reference).ln());
-    poisson(&Rows::new(x, &counts), &priors(elasticity))
+    let x = columns(&days, reference, |d| (d.spend / reference).ln());
+    let priors = priors(elasticity, &days);
+    let mut rows = Rows::new(x, &counts);
+    let alone = poisson(&rows, &priors)?;
+    rows.alike = alike(&days, reference, &alone);
+    if rows.alike > 1.0 { poisson(&rows, &priors) } else { Some(alone) }
+}
+
+/// How many times as much a slope errs because a day that is better than usual is often followed by another, where the money
+/// of a day is like that of the day before too (M. S. Bartlett, Journal of the Royal Statistical Society 98 (1935)).
+fn alike(days: &[Day], reference: f64, fit: &Regression) -> f64 {
+    let moved: Vec<f64> = if planned(days) {
+        days.iter().filter_map(|d| d.step).collect()
+    } else {
+        days.iter().map(|d| (d.spend / reference).ln()).collect()
+    };
+    let off: Vec<f64> = days
+        .iter()
+        .zip(&fit.fitted)
+        .map(|(d, m)| (d.conversions - m) / m.max(1e-9).sqrt())
+        .collect();
+    let both = (follows(&moved) * follows(&off)).clamp(0.0, MOST_ALIKE);
+    (1.0 + both) / (1.0 - both)
+}
+
+/// Correlation of each number with the one before it.
+fn follows(numbers: &[f64]) -> f64 {
+    let all: f64 = numbers.iter().map(|x| x * x).sum();
+    let pairs: f64 = numbers.windows(2).map(|w| w[0] * w[1]).sum();
+    if all > 0.0 { pairs / all } else { 0.0 }
 }
 
 /// A curve with what it says of each day that it was fitted to.
@@ -192,23 +279,24 @@ impl Examined {
     /// (beyond two standard errors of 1 ÷ √n).
     pub fn runs(&self) -> (f64, bool) {
         let r = self.residuals();
-        let all: f64 = r.iter().map(|x| x * x).sum();
-        let pairs: f64 = r.windows(2).map(|w| w[0] * w[1]).sum();
-        let correlation = if all > 0.0 { pairs / all } else { 0.0 };
+        let correlation = follows(&r);
         (correlation, correlation > 2.0 / (r.len().max(1) as f64).sqrt())
     }
 }
 
 /// Fits a campaign's settled days, in order of time, with what is believed of its channel's elasticities.
 /// Absent below 14 days with spend or 5 conversions.
-pub fn fit(days: &[Day], elasticity: Prior) -> Option<Curve> {
-    examine(days, elasticity).map(|e| e.curve)
+pub fn fit(days: &[Day], belief: impl Into<Belief>) -> Option<Curve> {
+    examine(days, belief).map(|e| e.curve)
 }
 
 /// The same with what the curve says of each day.
-pub fn examine(days: &[Day], elasticity: Prior) -> Option<Examined> {
-    let regression = power(days, elasticity)?;
+pub fn examine(days: &[Day], belief: impl Into<Belief>) -> Option<Examined> {
+    let Belief { prior, error } = belief.into();
+    let regression = power(days, prior)?;
     let (used, reference) = useful(days)?;
+    // So much of what the channel's mean errs by is in the estimate as its own days did not speak against it.
+    let shared = regression.covariance[(1, 1)] / prior.deviation.powi(2) * error;
     let logs: Vec<f64> = used.iter().map(|d| (d.spend / reference).ln()).collect();
     let spread = (logs.iter().map(|l| l * l).sum::<f64>() / logs.len() as f64).sqrt();
     let leans = spread < LEAST_SPREAD;
@@ -231,16 +319,19 @@ pub fn examine(days: &[Day], elasticity: Prior) -> Option<Examined> {
         conversions: used.iter().map(|d| d.conversions).sum(),
         spread,
         leans,
-        precision: Precision {
+        shared,
+        measured: planned(&used).then(|| own_evidence(&regression, prior)).flatten(),
+        precision: Precision::alone(
             reference,
-            covariance: c(&regression),
-            observed: used.iter().fold([f64::MAX, 0.0], |[least, most], d| {
+            c(&regression),
+            used.iter().fold([f64::MAX, 0.0], |[least, most], d| {
                 [f64::min(least, d.spend), f64::max(most, d.spend)]
             }),
-        },
+        ),
     };
     if !leans
-        && let Some((half_at, r)) = saturating(&used, reference)
+        && let Some((half_at, r)) =
+            saturating(&used, reference, alike(&used, reference, &regression))
         && r.deviance / curve.dispersion + CLEARLY < regression.deviance / curve.dispersion
     {
         let (level, week) = self::level(&r);
@@ -264,7 +355,7 @@ fn level(r: &Regression) -> (f64, f64) {
 
 /// The saturating form: its half-way spend by Gauss and Newton's steps in the logarithm, each a regression about
 /// the last one.
-fn saturating(days: &[Day], reference: f64) -> Option<(f64, Regression)> {
+fn saturating(days: &[Day], reference: f64, alike: f64) -> Option<(f64, Regression)> {
     let counts: Vec<f64> = days.iter().map(|d| d.conversions).collect();
     let mut log_k = reference.ln();
     for _ in 0..MOST_STEPS {
@@ -274,10 +365,11 @@ fn saturating(days: &[Day], reference: f64) -> Option<(f64, Regression)> {
         let slope = |s: f64| k / (k + reference) - k / (k + s);
         let rows = Rows {
             offset: days.iter().map(|d| (share(d.spend) / share(reference)).ln()).collect(),
-            ..Rows::new(columns(days, |d| slope(d.spend)), &counts)
+            alike,
+            ..Rows::new(columns(days, reference, |d| slope(d.spend)), &counts)
         };
         let prior = Prior { mean: reference.ln() - log_k, deviation: HALF_WAY };
-        let r = poisson(&rows, &priors(prior))?;
+        let r = poisson(&rows, &priors(prior, days))?;
         let step = r.coefficients[1];
         if step.abs() < 1e-4 {
             return Some((k, r));
@@ -296,7 +388,13 @@ mod tests {
         (0..n)
             .map(|i| {
                 let spend = 60.0 + 15.0 * ((i * 7 % 11) as f64);
-                Day { weekday: DAYS[i % 7], at: i as f64, spend, conversions: curve(spend) }
+                Day {
+                    weekday: DAYS[i % 7],
+                    at: i as f64,
+                    spend,
+                    conversions: curve(spend),
+                    step: None,
+                }
             })
             .collect()
     }
@@ -344,7 +442,13 @@ mod tests {
     #[test]
     fn a_campaign_that_never_varied_leans_on_its_channel() {
         let flat: Vec<Day> = (0..60)
-            .map(|i| Day { weekday: DAYS[i % 7], at: i as f64, spend: 100.0, conversions: 5.0 })
+            .map(|i| Day {
+                weekday: DAYS[i % 7],
+                at: i as f64,
+                spend: 100.0,
+                conversions: 5.0,
+                step: None,
+            })
             .collect();
         let c = fit(&flat, Prior { mean: 0.55, deviation: 0.15 }).unwrap();
         assert!(c.leans && (c.elasticity - 0.55).abs() < 1e-6, "{c:?}");
@@ -376,8 +480,13 @@ mod tests {
     fn campaigns_of_a_channel_share_what_they_tell() {
         let steep: Vec<Vec<Day>> = (0..6).map(|_| days(112, |s| s.powf(0.9))).collect();
         let refs: Vec<&[Day]> = steep.iter().map(Vec::as_slice).collect();
-        let prior = of_channel(&refs);
-        assert!(prior.mean > 0.82 && prior.mean < 0.9, "{prior:?}");
-        assert_eq!(of_channel(&[]).mean, 0.7);
+        let belief = of_channel(&refs)[0];
+        assert!(belief.prior.mean > 0.82 && belief.prior.mean < 0.9, "{belief:?}");
+        // One alone is told nothing: the channel's mean may be 0.2 off, and it may lie 0.15 from that.
+        let alone = of_channel(&refs[..1])[0];
+        assert_eq!((alone.prior.mean, alone.error), (0.7, 0.2));
+        assert!((alone.prior.deviation - 0.25).abs() < 1e-12);
+        let curve = fit(&steep[0], alone).unwrap();
+        assert!(0.0 < curve.shared && curve.shared < curve.elasticity_error, "{curve:?}");
     }
 }

@@ -45,12 +45,14 @@ pub struct Rows<'a> {
     pub y: &'a [f64],
     /// What is added to the log mean; as long as `y`.
     pub offset: Vec<f64>,
+    /// How many times as much rows err together than if each erred for itself: 1 where they don't follow one another.
+    pub alike: f64,
 }
 
 impl<'a> Rows<'a> {
     /// With nothing known beforehand.
     pub fn new(x: DMatrix<f64>, y: &'a [f64]) -> Self {
-        Self { x, y, offset: vec![0.0; y.len()] }
+        Self { x, y, offset: vec![0.0; y.len()], alike: 1.0 }
     }
 
     fn eta(&self, beta: &DVector<f64>) -> DVector<f64> {
@@ -77,12 +79,12 @@ pub fn poisson(rows: &Rows, priors: &[Option<Prior>]) -> Option<Regression> {
     let mut beta = start(rows, total / y.len() as f64, priors);
     // The prior weighs against evidence that the dispersion weakens, and the other way round.
     for _ in 0..3 {
-        beta = mode(rows, priors, dispersion, beta)?;
+        beta = mode(rows, priors, dispersion * rows.alike, beta)?;
         dispersion = pearson(rows, &beta).max(1.0);
     }
-    beta = mode(rows, priors, dispersion, beta)?;
+    beta = mode(rows, priors, dispersion * rows.alike, beta)?;
     let rates = rows.rates(&beta);
-    let covariance = information(x, &rates, priors, dispersion).try_inverse()?;
+    let covariance = information(x, &rates, priors, dispersion * rows.alike).try_inverse()?;
     let deviance = 2.0
         * y.iter()
             .zip(rates.iter())

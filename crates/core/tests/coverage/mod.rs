@@ -3,6 +3,8 @@
 
 mod break_days;
 mod change_effects;
+mod experiments;
+mod plans;
 mod pools;
 mod rehearsals;
 mod results_estimates;

@@ -100,6 +100,7 @@ impl Random {
             total: Total { amount: present * self.between(0.7, 1.4), spend },
             step: 0.0,
             days: 1.0,
+            noise: None,
             lines,
             groups,
             limits: Limits {
@@ -223,6 +224,7 @@ impl Random {
             total: Total { amount: total, spend: Use::All },
             step: 0.0,
             days: 1.0,
+            noise: None,
             lines,
             groups: Vec::new(),
             limits: Limits::default(),

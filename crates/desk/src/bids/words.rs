@@ -182,7 +182,7 @@ pub fn advice(bids: &Bids, line: &Line) -> Words {
             let book = &bids.book;
             let meets = book.settled().and_then(|w| book.meets_target(w));
             let trade = trade_off(judged, &bids.volumes, line.row.campaign);
-            wording::advice(judged, trade, meets.as_ref())
+            wording::advice(judged, trade, meets.as_ref(), None)
         }
     }
 }

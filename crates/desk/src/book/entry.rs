@@ -88,24 +88,24 @@ impl Entry {
     /// What holds for bids of its parts: its days tell how much they differ, and where its budget is the limit more
     /// clicks are of no use.
     pub fn rules(&self, target: Target, window: Window) -> Rules {
-        let dispersion = dispersion(self.yield_of_days(target, window).into_iter());
+        let dispersion = dispersion(self.yield_of_days(target.is_roas(), window).into_iter());
         let raise =
             self.budget_use(window).limited_by(self.tally(window).cpc()) != LimitedBy::Budget;
         Rules { target, dispersion, raise }
     }
 
     /// How much more its results of some weeks differ than chance alone lets them.
-    pub fn lasting_dispersion(&self, target: Target, window: Window) -> f64 {
-        lasting_dispersion(&self.yield_of_days(target, window))
+    pub fn lasting_dispersion(&self, by_value: bool, window: Window) -> f64 {
+        lasting_dispersion(&self.yield_of_days(by_value, window))
     }
 
     /// Results and clicks of each day up to a window's last: by value, in orders of the mean.
-    fn yield_of_days(&self, target: Target, window: Window) -> Vec<(f64, f64)> {
+    fn yield_of_days(&self, by_value: bool, window: Window) -> Vec<(f64, f64)> {
         let days = || self.days.iter().filter(|d| d.day <= window.to()).map(|d| &d.tally);
         let aov = days().copied().sum::<Tally>().aov().and_then(Price::positive);
-        let results = |t: &Tally| match (target, aov) {
-            (Target::Roas(_), Some(aov)) => Price::from(t.value) / aov,
-            _ => t.conversions,
+        let results = |t: &Tally| match aov.filter(|_| by_value) {
+            Some(aov) => Price::from(t.value) / aov,
+            None => t.conversions,
         };
         days().map(|t| (results(t), t.clicks as f64)).collect()
     }

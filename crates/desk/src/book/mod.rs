@@ -9,7 +9,7 @@ pub mod quiet;
 pub mod rollups;
 pub(crate) mod touched;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::hash::Hash;
 use std::sync::{Arc, OnceLock};
 
@@ -26,6 +26,7 @@ use tiller_store::PgPool;
 use tiller_store::facts::{self, CampaignDay, Estimate};
 use tiller_store::people::Account;
 
+pub(crate) use entry::Completed;
 pub use entry::Entry;
 pub use parts::Parts;
 use peers::Candidate;
@@ -238,6 +239,16 @@ impl Book {
         self.entries.iter().map(|e| e.tally(window)).sum()
     }
 
+    /// What all campaigns counted on each settled day.
+    pub fn settled_days(&self) -> BTreeMap<NaiveDate, Tally> {
+        let mut all: BTreeMap<NaiveDate, Tally> = BTreeMap::new();
+        let last = self.last_settled();
+        for day in self.entries.iter().flat_map(|e| e.days.iter()).filter(|d| d.day <= last) {
+            *all.entry(day.day).or_default() += day.tally;
+        }
+        all
+    }
+
     /// Money above target of all campaigns that have one.
     pub fn excess(&self, window: Window) -> f64 {
         self.entries.iter().filter_map(|e| Some(e.target?.excess(&e.tally(window)))).sum()
@@ -409,7 +420,7 @@ impl Book {
             settle_days: self.account.settle_days(),
             findings,
             budget_use,
-            dispersion: entry.lasting_dispersion(target, window),
+            dispersion: entry.lasting_dispersion(target.is_roas(), window),
             to_come_error: one.error,
         };
         Some(Judged {

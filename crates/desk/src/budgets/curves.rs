@@ -5,18 +5,21 @@ use std::sync::Arc;
 
 use chrono::{Datelike, NaiveDate};
 use serde::{Deserialize, Serialize};
+use tiller_core::evidence::lasting_dispersion;
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId};
-use tiller_core::response::experiment::{self, Side};
+use tiller_core::response::experiment::marked;
 use tiller_core::response::regression::Prior;
-use tiller_core::response::{self, Curve, Day};
+use tiller_core::response::{self, Belief, Curve, Day};
+use tiller_core::window::later;
 use tiller_core::{Tally, Window};
 use tiller_store::curves::{self, GroupDay};
+use tiller_store::facts::CampaignDay;
 use tiller_store::people::{self, Account};
 use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
 use crate::account::settings::Settings;
-use crate::book::{Book, PeriodChoice};
+use crate::book::{Book, Entry, PeriodChoice};
 use crate::courses::{self, Course, Kind};
 use crate::kept::{Kept, Stamp};
 
@@ -28,10 +31,8 @@ pub const DAYS: u64 = 112;
 pub struct Fitted {
     /// The curve.
     pub curve: Curve,
-    /// The elasticities of its channel.
-    pub channel: Prior,
-    /// What an experiment measured, if there was one.
-    pub measured: Option<Prior>,
+    /// The elasticities of its channel, as far as the other campaigns there tell.
+    pub channel: Belief,
 }
 
 static KEPT: Kept<(), Curves> = Kept::new(24);
@@ -84,14 +85,27 @@ pub fn days_of<'a>(days: impl Iterator<Item = (NaiveDate, &'a Tally)>, window: W
             at: (day - window.from()).num_days() as f64,
             spend: tally.spend.to_units(),
             conversions: tally.conversions,
+            step: None,
         })
         .collect()
 }
 
-/// The days of an account's campaigns that curves are fitted to.
-fn campaign_days(book: &Book, window: Window) -> Vec<(CampaignId, &str, Vec<Day>)> {
-    let days = |e: &crate::book::Entry| days_of(e.days.iter().map(|d| (d.day, &d.tally)), window);
-    book.entries.iter().map(|e| (e.campaign.id, e.campaign.channel.as_str(), days(e))).collect()
+/// A campaign's days with the steps of its experiments.
+fn with_steps(entry: &Entry, courses: &[Course], window: Window) -> Vec<Day> {
+    let steps = steps_of(entry, courses);
+    let set = |d: &Day| steps.get(&later(window.from(), d.at as u64)).copied();
+    marked(days_of(entry.days.iter().map(|d| (d.day, &d.tally)), window), set)
+}
+
+/// The days on which experiments moved a campaign's budget: the logarithm of what was set over what stood before.
+fn steps_of(entry: &Entry, courses: &[Course]) -> HashMap<NaiveDate, f64> {
+    let mine = || {
+        let experiment = |c: &&Course| c.plan.kind == Kind::Experiment;
+        courses.iter().filter(|c| c.campaign == entry.campaign.id).filter(experiment)
+    };
+    let step =
+        |d: &CampaignDay| Some((d.day, mine().find_map(|c| c.plan.step_of(d.day, d.budget))?));
+    entry.days.iter().filter_map(step).collect()
 }
 
 /// Fits all curves anew and keeps them.
@@ -103,11 +117,13 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
     let window = Window::ending(book.last_settled(), DAYS);
     let settings = Settings::of_account(db, account.id).await?;
     let courses = courses::list(db, &account).await?;
-    let days = campaign_days(&book, window);
-    let beliefs = beliefs(&days);
-    let pooled: Vec<CampaignId> = days
+    let days: Vec<Vec<Day>> =
+        book.entries.iter().map(|e| with_steps(e, &courses, window)).collect();
+    let beliefs = beliefs(&book, &days);
+    let pooled: Vec<CampaignId> = book
+        .entries
         .iter()
-        .map(|(id, _, _)| *id)
+        .map(|e| e.campaign.id)
         .filter(|id| {
             settings.campaign(*id).is_some_and(|c| c.budget.is_some())
                 && settings.ad_groups_of(*id).count() > 1
@@ -115,16 +131,17 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
         .collect();
     let group_days = curves::group_days(db, account.id, &pooled, window).await?;
     let mut kept = Vec::new();
-    for (campaign, channel, days) in &days {
-        let Some(belief) = beliefs.get(channel).copied() else { continue };
-        let experiments = courses.iter().filter(|c| c.campaign == *campaign);
-        let measured = measured(&book, *campaign, experiments, window);
-        let own = measured.map_or(belief, |m| experiment::together(belief, m));
-        let Some(curve) = response::fit(days, own) else { continue };
-        let body = Fitted { curve, channel: belief, measured };
-        kept.push(keep(*campaign, None, window, &body)?);
+    for ((entry, days), belief) in book.entries.iter().zip(&days).zip(beliefs) {
+        let campaign = entry.campaign.id;
+        let Some(curve) = response::fit(days, belief) else { continue };
+        // What experiments showed of the campaign holds for its parts.
+        let own = curve.measured.map_or(belief, |_| Belief {
+            prior: Prior { mean: curve.elasticity, deviation: curve.elasticity_error },
+            error: curve.shared,
+        });
+        kept.push(keep(campaign, None, window, &Fitted { curve, channel: belief })?);
         let mut groups: HashMap<AdGroupId, Vec<&GroupDay>> = HashMap::new();
-        for (group, _) in settings.ad_groups_of(*campaign) {
+        for (group, _) in settings.ad_groups_of(campaign) {
             groups.insert(group, Vec::new());
         }
         for day in &group_days {
@@ -135,8 +152,8 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
         for (group, of) in groups {
             let days = days_of(of.iter().map(|d| (d.day, &d.tally)), window);
             if let Some(curve) = response::fit(&days, own) {
-                let body = Fitted { curve, channel: belief, measured: None };
-                kept.push(keep(*campaign, Some(group), window, &body)?);
+                let body = Fitted { curve, channel: belief };
+                kept.push(keep(campaign, Some(group), window, &body)?);
             }
         }
     }
@@ -153,41 +170,20 @@ fn keep(
     Ok(curves::Kept { campaign, ad_group, window, body })
 }
 
-/// What is believed of each channel's elasticities.
-fn beliefs<'a>(days: &[(CampaignId, &'a str, Vec<Day>)]) -> HashMap<&'a str, Prior> {
-    let mut channels: HashMap<&str, Vec<&[Day]>> = HashMap::new();
-    for (_, channel, days) in days {
-        channels.entry(channel).or_default().push(days);
+/// What is believed of each campaign's elasticity, in the order of the book.
+fn beliefs(book: &Book, days: &[Vec<Day>]) -> Vec<Belief> {
+    let mut channels: HashMap<&str, Vec<usize>> = HashMap::new();
+    for (i, e) in book.entries.iter().enumerate() {
+        channels.entry(&e.campaign.channel).or_default().push(i);
     }
-    channels.into_iter().map(|(channel, of)| (channel, response::of_channel(&of))).collect()
-}
-
-/// What a campaign's experiments measured: all their weeks up against all their weeks down.
-fn measured<'a>(
-    book: &Book,
-    campaign: CampaignId,
-    experiments: impl Iterator<Item = &'a Course>,
-    window: Window,
-) -> Option<Prior> {
-    let entry = book.entry(campaign).ok()?;
-    let experiments: Vec<&Course> =
-        experiments.filter(|c| c.plan.kind == Kind::Experiment).collect();
-    let (mut up, mut down) = (Side::default(), Side::default());
-    for day in entry.days.iter().filter(|d| window.contains(d.day)) {
-        let side = match experiments.iter().find_map(|c| c.plan.side(day.day, day.budget)) {
-            Some(true) => &mut up,
-            Some(false) => &mut down,
-            None => continue,
-        };
-        side.days += 1.0;
-        side.spend += day.tally.spend.to_units();
-        side.conversions += day.tally.conversions;
+    let mut all = vec![Belief::from(response::BELIEF); days.len()];
+    for of in channels.values() {
+        let together: Vec<&[Day]> = of.iter().map(|i| days[*i].as_slice()).collect();
+        for (i, belief) in of.iter().zip(response::of_channel(&together)) {
+            all[*i] = belief;
+        }
     }
-    // Before a week of each, weekdays would be taken for an answer.
-    if up.days.min(down.days) < experiment::STEP_DAYS as f64 {
-        return None;
-    }
-    experiment::measured(up, down, 1.0)
+    all
 }
 
 /// A campaign's curve with all that it rests on.
@@ -199,10 +195,43 @@ pub struct Examined {
     pub window: Window,
     /// What was believed of its channel.
     pub channel: Prior,
-    /// What experiments measured.
-    pub measured: Option<Prior>,
-    /// Days of experiments, and whether they were up.
-    pub steps: HashMap<NaiveDate, bool>,
+    /// Days of experiments: the logarithm of what was set over what stood before.
+    pub steps: HashMap<NaiveDate, f64>,
+    /// What came on days up and on days down, where an experiment is told by its curve.
+    pub taken: Option<Taken>,
+}
+
+/// Conversions a day in an experiment's steps up and down: the campaign's own, and the whole account's, from whose other campaigns
+/// some may have been taken.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Taken {
+    /// Of the campaign, up and down.
+    pub own: [f64; 2],
+    /// Of the account.
+    pub account: [f64; 2],
+    /// The standard error of how far the account's days up and down lie apart.
+    pub error: f64,
+}
+
+impl Taken {
+    fn of(book: &Book, entry: &Entry, steps: &HashMap<NaiveDate, f64>, window: Window) -> Self {
+        let a_day = |of: &Entry, up: bool| {
+            let days = of.days.iter().filter(|d| window.contains(d.day));
+            let side = days.filter(|d| steps.get(&d.day).is_some_and(|s| (*s > 0.0) == up));
+            side.map(|d| d.tally.conversions).sum::<f64>()
+        };
+        let days = [true, false].map(|up| {
+            let side = |(d, s): &(&NaiveDate, &f64)| window.contains(**d) && (**s > 0.0) == up;
+            steps.iter().filter(side).count().max(1) as f64
+        });
+        let sides = |of: &dyn Fn(bool) -> f64| [of(true) / days[0], of(false) / days[1]];
+        let account = sides(&|up| book.entries.iter().map(|e| a_day(e, up)).sum());
+        let all_days: Vec<(f64, f64)> =
+            book.settled_days().values().map(|t| (t.conversions, 1.0)).collect();
+        let phi = lasting_dispersion(&all_days);
+        let error = (phi * (account[0] / days[0] + account[1] / days[1])).sqrt();
+        Self { own: sides(&|up| a_day(entry, up)), account, error }
+    }
 }
 
 /// Fits one campaign's curve before the reader's eyes; absent where too little was counted.
@@ -213,22 +242,15 @@ pub async fn examine(
     courses: &[Course],
 ) -> Result<Option<Examined>, DeskError> {
     let entry = book.entry(campaign)?;
-    let mine =
-        || courses.iter().filter(|c| c.campaign == campaign && c.plan.kind == Kind::Experiment);
     let kept = Curves::load(db, &book.account).await?;
     let Some((window, fitted)) = kept.of(campaign) else { return Ok(None) };
-    let days = days_of(entry.days.iter().map(|d| (d.day, &d.tally)), *window);
-    let belief =
-        fitted.measured.map_or(fitted.channel, |m| experiment::together(fitted.channel, m));
-    Ok(response::examine(&days, belief).map(|fit| Examined {
+    let days = with_steps(entry, courses, *window);
+    let steps = steps_of(entry, courses);
+    Ok(response::examine(&days, fitted.channel).map(|fit| Examined {
+        taken: fit.curve.measured.map(|_| Taken::of(book, entry, &steps, *window)),
         fit,
         window: *window,
-        channel: fitted.channel,
-        measured: fitted.measured,
-        steps: entry
-            .days
-            .iter()
-            .filter_map(|d| Some((d.day, mine().find_map(|c| c.plan.side(d.day, d.budget))?)))
-            .collect(),
+        channel: fitted.channel.prior,
+        steps,
     }))
 }

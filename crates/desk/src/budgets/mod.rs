@@ -1,5 +1,6 @@
 //! What a campaign's money can do: how it answers, what it is to have this week, its hours, its flight, its pool.
 
+pub mod counted;
 pub mod curves;
 pub mod flight;
 pub mod hours;

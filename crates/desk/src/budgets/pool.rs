@@ -108,7 +108,8 @@ pub async fn view(
         .collect();
     let conflict = budget.and_then(|b| core::conflict(b, &members));
     if let Some(budget) = budget {
-        let dispersion = entry.target.map_or(1.0, |t| entry.lasting_dispersion(t, window));
+        let dispersion =
+            entry.target.map_or(1.0, |t| entry.lasting_dispersion(t.is_roas(), window));
         let seen = Seen { days: entry.reported(window), dispersion };
         for (group, standing) in groups.iter_mut().zip(core::judge(budget, target, seen, &members))
         {

@@ -3,12 +3,15 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use tiller_core::evidence::{Interval, prior_for_comparing};
+use tiller_core::allocation::{Precision, Response};
+use tiller_core::evidence::Interval;
+use tiller_core::flight::MONTH;
 use tiller_core::ids::CampaignId;
 use tiller_core::response::Curve;
 use tiller_core::response::budget_response::{
-    Bidding, BudgetDay, BudgetResponse, Rate, budget_response, rate, surely_bends,
+    Bidding, BudgetDay, BudgetResponse, budget_response, rate, surely_bends,
 };
+use tiller_core::response::compared::{Known, compared};
 use tiller_core::setting::{Budget, Status};
 use tiller_core::verdict::Early;
 use tiller_core::{Micros, Price, Tally, Window};
@@ -17,17 +20,18 @@ use tiller_store::PgPool;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
-use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period};
+use crate::book::{Book, Completed, Entry, Judged, PRESENT_DAYS, Period};
+use crate::budgets::counted::Counted;
 use crate::budgets::curves::Curves;
 use crate::kept::Kept;
 use crate::tray::proposal::holds;
 
-/// Settled days that rates are read from.
+/// Days that rates are read from.
 pub const RATE_DAYS: u64 = 56;
 /// Reported days that tell how much could be spent.
 const CAPACITY_DAYS: u64 = 28;
-/// Conversions with which the channel's value of one weighs.
-const VALUE_WEIGHT: f64 = 10.0;
+/// None at all tells as much as half a conversion: that of Jeffreys' prior.
+const HALF: f64 = 0.5;
 /// Confidence of intervals.
 const LIKELY: f64 = 0.8;
 /// A budget of which at least this share is spent is spent.
@@ -46,8 +50,10 @@ pub struct Spender {
     pub least: f64,
     /// What it spends a day, on average under its present budget.
     pub spend: f64,
-    /// Conversions that its rate is read from.
+    /// Conversions that its rate is read from, those still to come included.
     pub conversions: f64,
+    /// Standard error of those still to come.
+    pub to_come_error: f64,
     /// Who makes its bids, if that is known.
     pub bidding: Option<Bidding>,
     /// Whether a strategy learns its bids, which a jump of the budget would disturb.
@@ -56,12 +62,37 @@ pub struct Spender {
     pub highest_bid: Option<f64>,
     /// Launched so lately that it is left in peace.
     pub fresh: bool,
-    /// What its money can do.
+    /// What its money can do, by its own days.
     pub budget_response: BudgetResponse,
+    /// The same beside the others of its channel, as plans and moves compare them.
+    pub compared: Compared,
     /// What a click costs.
     pub cpc: Price,
-    /// Value of a conversion, drawn toward its channel's.
+    /// Value of a conversion.
     pub worth: Price,
+}
+
+/// What a campaign's money brings as it is known beside the others of its channel: the best of many is not taken at its word.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Compared {
+    /// Conversions a day for money a day, below the capacity.
+    pub response: Response,
+    /// How well what the account counts, conversions or value, is known.
+    pub precision: Precision,
+    /// Value of a conversion.
+    pub worth: Price,
+}
+
+impl Compared {
+    /// Value of what a unit of money brings at a spend a day.
+    pub fn brings(&self, spend: f64) -> f64 {
+        self.response.at(spend) / spend * self.worth.units()
+    }
+
+    /// How well that is known, as a standard deviation of its logarithm.
+    pub fn deviation(&self, spend: f64) -> f64 {
+        self.precision.variance(self.response, spend).sqrt()
+    }
 }
 
 /// What one more conversion would cost now, as times the mean one.
@@ -131,38 +162,73 @@ pub async fn next_of_account(
 
 /// The campaigns whose conversions can be trusted and that have spent anything lately.
 pub fn of_account(book: &Book, settings: &Settings, curves: &Curves) -> Vec<Spender> {
-    let window = Window::ending(book.last_settled(), RATE_DAYS);
-    let trusted: Vec<(&Entry, Tally, &Option<Judged>)> = book
+    let window = rate_window(book);
+    let trusted: Vec<(&Entry, Completed, &Option<Judged>)> = book
         .entries
         .iter()
         .zip(book.judge_all())
         .filter(|(e, _)| book.findings(e).is_empty())
-        .map(|(e, j)| (e, e.tally(window), j))
-        .filter(|(_, t, _)| t.spend.get() > 0)
+        .map(|(e, j)| (e, e.completed(window), j))
+        .filter(|(_, c, _)| c.tally.spend.get() > 0)
         .collect();
-    let line = |(entry, tally, judged): &(&Entry, Tally, &Option<Judged>)| {
-        let peers: Vec<&Tally> = trusted
-            .iter()
-            .filter(|(o, _, _)| {
-                o.campaign.id != entry.campaign.id
-                    && o.campaign.channel == entry.campaign.channel
-                    && o.campaign.kind == entry.campaign.kind
-            })
-            .map(|(_, t, _)| t)
-            .collect();
+    let line = |(entry, counted, judged): &(&Entry, Completed, &Option<Judged>)| {
+        let alike = trusted.iter().filter(|(o, _, _)| alike(o, entry));
+        let peers = alike.map(|(_, c, _)| c.tally).sum();
         let early = judged.as_ref().and_then(|j| j.diagnosis.early);
         let fresh = matches!(early, Some(Early::Launched { .. }));
-        of_campaign(book, settings, curves, (entry, *tally), &peers, fresh)
+        of_campaign(book, settings, curves, (entry, counted), peers, fresh)
     };
-    trusted.iter().filter_map(line).collect()
+    let mut all: Vec<Spender> = trusted.iter().filter_map(line).collect();
+    compare(book, &mut all);
+    all
+}
+
+/// Whether two campaigns are of one kind on one channel.
+fn alike(a: &Entry, b: &Entry) -> bool {
+    a.campaign.channel == b.campaign.channel && a.campaign.kind == b.campaign.kind
+}
+
+/// What each campaign's money brings beside the others.
+fn compare(book: &Book, all: &mut [Spender]) {
+    let entries: Vec<&Entry> = all.iter().filter_map(|l| book.entry(l.campaign).ok()).collect();
+    let first =
+        |of: &dyn Fn(&Entry) -> bool| entries.iter().position(|e| of(e)).unwrap_or(0) as u32;
+    let known = |(l, entry): (&Spender, &&Entry)| Known {
+        kind: first(&|e| alike(e, entry)),
+        channel: first(&|e| e.campaign.channel == entry.campaign.channel),
+        response: l.budget_response.response,
+        precision: l.budget_response.precision,
+        spend: l.spend,
+        paid: entry.tally(rate_window(book)).spend.to_units(),
+        results: l.conversions,
+        late: l.to_come_error,
+        dispersion: entry.lasting_dispersion(book.by_value(), book.span),
+        worth: if book.by_value() { l.worth.units() } else { 1.0 },
+        shared: l
+            .spends_all()
+            .filter(|c| matches!(c.response, Response::Power { .. }))
+            .map(|c| c.shared),
+    };
+    // Means of many days stand where the account stands now, not where it stood then; a curve's level does already.
+    let now = Counted::of(book, book.by_value()).times(RATE_DAYS as usize, MONTH);
+    let beside = compared(&all.iter().zip(&entries).map(known).collect::<Vec<_>>());
+    for (l, beside) in all.iter_mut().zip(beside) {
+        l.compared.precision = beside.precision;
+        let times = if l.spends_all().is_some() { beside.times } else { beside.times * now };
+        if book.by_value() {
+            l.compared.worth = l.worth * times;
+        } else {
+            l.compared.response = l.compared.response.times(times);
+        }
+    }
 }
 
 fn of_campaign(
     book: &Book,
     settings: &Settings,
     curves: &Curves,
-    (entry, tally): (&Entry, Tally),
-    peers: &[&Tally],
+    (entry, counted): (&Entry, &Completed),
+    peers: Tally,
     fresh: bool,
 ) -> Option<Spender> {
     // Money is final as soon as its day is over; only conversions come late.
@@ -175,14 +241,13 @@ fn of_campaign(
         },
         _ => None,
     };
-    let together: Tally = peers.iter().map(|t| **t).sum::<Tally>() + tally;
-    let usual = together.aov().unwrap_or(Price(0.0));
-    let worth =
-        (Price::from(tally.value) + usual * VALUE_WEIGHT) / (tally.conversions + VALUE_WEIGHT);
+    let tally = counted.tally;
+    let usual = peers.aov().unwrap_or(Price(0.0));
+    let worth = (Price::from(tally.value) + usual * HALF) / (tally.conversions + HALF);
     let fitted = curves.of(entry.campaign.id).map(|(_, f)| f);
     let bidding = set.map(|s| match s.strategy {
         strategy if strategy.spends_any_budget() => Bidding::SpendsAll,
-        _ if fitted.and_then(|f| f.measured).is_some_and(surely_bends) => Bidding::Saturates,
+        _ if fitted.and_then(|f| f.curve.measured).is_some_and(surely_bends) => Bidding::Saturates,
         _ => Bidding::Priced,
     });
     let budget_days: Vec<BudgetDay> = entry
@@ -196,6 +261,15 @@ fn of_campaign(
         })
         .collect();
     let cpc = tally.cpc()?.positive()?;
+    // Where nobody tells how it bids, money is believed to bring less and less.
+    let budget_response = budget_response(
+        bidding.unwrap_or(Bidding::SpendsAll),
+        fitted.map(|f| &f.curve),
+        rate(tally.conversions, tally.spend.to_units(), entry.lasting_dispersion(false, book.span)),
+        cpc,
+        &budget_days,
+    );
+    let (response, precision) = (budget_response.response, budget_response.precision);
     Some(Spender {
         campaign: entry.campaign.id,
         name: entry.campaign.name.clone(),
@@ -203,29 +277,21 @@ fn of_campaign(
         least: settings.limits(entry.campaign.id).least_budget.to_units(),
         spend: spends(&budget_days[budget_days.len().saturating_sub(PRESENT_DAYS.into())..]),
         conversions: tally.conversions,
+        to_come_error: counted.error,
         bidding,
         learns: set.is_some_and(|s| s.strategy.automatic()),
         highest_bid: set.and_then(|s| s.bid_ceiling).map(Micros::to_units),
         fresh,
-        // Where nobody tells how it bids, money is believed to bring less and less.
-        budget_response: budget_response(
-            bidding.unwrap_or(Bidding::SpendsAll),
-            fitted.map(|f| &f.curve),
-            rate_beside(tally, peers),
-            cpc,
-            &budget_days,
-        ),
+        budget_response,
+        compared: Compared { response, precision, worth },
         cpc,
         worth,
     })
 }
 
-/// Conversions for a unit of money, drawn toward peers' as far as those may speak.
-fn rate_beside(own: Tally, peers: &[&Tally]) -> Rate {
-    let others: Vec<(f64, f64)> =
-        peers.iter().map(|t| (t.conversions, t.spend.to_units())).collect();
-    let prior = prior_for_comparing(&others, own.conversions);
-    rate(own.conversions, own.spend.to_units(), prior)
+/// The days that rates are read from; what is still to come of them is counted as it is expected.
+fn rate_window(book: &Book) -> Window {
+    Window::ending(book.span.to(), RATE_DAYS)
 }
 
 /// Days under one budget from which they alone tell what it spends.
@@ -248,18 +314,6 @@ fn spends(days: &[BudgetDay]) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    fn tally(conversions: f64, spend: f64) -> Tally {
-        Tally { conversions, spend: Micros::from_units(spend), ..Tally::default() }
-    }
-
-    #[test]
-    fn one_peer_speaks_no_louder_than_two_conversions() {
-        let (own, dear) = (tally(40.0, 1000.0), tally(400.0, 20_000.0));
-        let rate = rate_beside(own, &[&dear]).mean;
-        assert!((rate / 0.04 - 1.0).abs() < 0.05, "{rate}: a peer at half drew it away");
-        assert!((rate_beside(own, &[]).mean / 0.04 - 1.0).abs() < 0.05);
-    }
 
     #[test]
     fn what_is_spent_now_is_told_by_the_days_of_the_present_budget() {

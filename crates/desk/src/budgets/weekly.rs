@@ -27,10 +27,13 @@ use crate::wording::capital;
 use crate::{DeskError, courses, tray};
 use tiller_core::spot::Subject;
 
-/// What a line keeps at least of what it spends: further down is for the next look, with what this cut has taught.
-const KEPT: f64 = 0.25;
-/// A campaign that spends less than this share of its budget has no money to give away: something else holds it. One
-/// over its target has, unless cuts as far as what it spends would set a strategy learning again.
+/// What a line keeps at least of what it spends, by how many standard deviations its money surely brings less than where it would
+/// go: further down is for the next look, with what this cut has taught.
+const KEPT: [(f64, f64); 3] = [(2.0, 0.1), (1.0, 0.25), (0.0, 0.5)];
+/// A strategy that is cut below this share of what it spends may as well learn anew: little depends on it.
+const SLIGHT: f64 = 0.5;
+/// A campaign that spends less than this share of its budget gives no money where a cut as far as what it spends would set its
+/// strategy learning again.
 const USED: f64 = 0.5;
 /// Of a budget at the most that it could spend, so much is expected to be spent: the mean of the lesser of the two where
 /// that most is known to a fifth, 1 − 0.2 ÷ √(2π).
@@ -43,8 +46,12 @@ const BEYOND: f64 = 1.5;
 const LEAST_GAIN: f64 = 0.005;
 /// And for one that is less than this share of what chance alone moves in a month: nobody would ever see it.
 const SEEN: f64 = 0.3;
+/// And for one that is not at least so likely to be one.
+const LIKELY: f64 = 0.8;
 /// Days of that month.
 const MONTH: f64 = 28.0;
+/// How far each may give is looked at anew with what the others then take.
+const LOOKS: usize = 2;
 /// Steps of a search for a spend: to a millionth.
 const HALVINGS: usize = 20;
 /// A budget is moved for no less than this.
@@ -65,12 +72,14 @@ pub struct Move {
     pub steps: Vec<PerDay>,
     /// How it takes part.
     pub part: Part,
+    /// Whether results are told by their value.
+    by_value: bool,
 }
 
 impl Move {
     /// Conversions a day at what it spends, now and then.
     pub fn conversions(&self) -> (f64, f64) {
-        let at = |spend: f64| self.line.budget_response.response.at(spend);
+        let at = |spend: f64| self.line.compared.response.at(spend);
         (at(self.line.spend), at(self.spend))
     }
 
@@ -80,7 +89,7 @@ impl Move {
         Adds {
             spend: Some(self.spend - self.line.spend),
             conversions: Some(then - now),
-            value: Some((then - now) * self.line.worth.units()),
+            value: Some((then - now) * self.line.compared.worth.units()),
         }
     }
 
@@ -107,12 +116,22 @@ impl Move {
     /// Why it is moved, as a phrase: what a raise could spend, and that a cut's money brings more elsewhere.
     pub fn because(&self) -> String {
         match self {
-            m if m.to > m.from => m.capacity(),
+            m if m.to > m.from => format!("{}; {}", m.capacity(), m.at_margin()),
             m if matches!(m.part, Part::Fixable(_)) => {
                 "even halfway to its target, its money would bring less than elsewhere".into()
             }
             _ => "its money brings more elsewhere".into(),
         }
+    }
+
+    /// What one more result would cost where it is raised to.
+    pub fn at_margin(&self) -> String {
+        let more = self.line.compared.response.marginal(self.spend);
+        if self.by_value {
+            let roas = number(more * self.line.compared.worth.units(), 2);
+            return format!("the next unit of spend there brings back {roas}");
+        }
+        format!("one more conversion there costs about {}", money(1.0 / more.max(1e-9)))
     }
 
     /// What it could spend a day, and how that is known.
@@ -160,6 +179,8 @@ pub struct Week {
     pub whole: Option<Whole>,
     /// Money a day that the account's budgets leave unspent.
     pub unspent: f64,
+    /// Money a day that earlier moves freed and nobody took; below 0 where they took more than was freed.
+    pub back: f64,
 }
 
 impl Week {
@@ -180,15 +201,21 @@ impl Week {
 
     /// `for the same spend`, or how much of what budgets leave unspent would be spent.
     pub fn for_what(&self) -> String {
-        let more = self.spends_more();
+        let more = self.moves.iter().map(|m| m.spend - m.line.spend).sum::<f64>();
+        if self.back < 0.0 && more < 0.0 {
+            return format!("for {} a day less, which earlier moves took too much", sum(-more));
+        }
         if more < LEAST_GAIN * self.whole.map_or(0.0, |w| w.now.budget) {
             return "for the same spend".into();
         }
-        format!(
-            "for {} a day more of the {} that budgets leave unspent",
-            sum(more),
-            sum(self.unspent)
-        )
+        if self.unspent > 0.0 {
+            let unspent = sum(self.unspent);
+            return format!(
+                "for {} a day more of the {unspent} that budgets leave unspent",
+                sum(more)
+            );
+        }
+        format!("for {} a day more, of {} that earlier moves freed", sum(more), sum(self.back))
     }
 
     /// Who gives because its verdict is against it.
@@ -218,20 +245,33 @@ fn highest(l: &Spender, budget: f64) -> f64 {
 }
 
 /// The least and the most that a line is expected to spend.
-fn bounds(l: &Spender, part: Part, budget: f64) -> (f64, f64) {
-    let kept = match l {
-        l if l.spend < USED * budget && (l.learns || part == Part::Full) => 1.0,
-        l if l.conversions < FEW => 1.0 - SHOCK,
-        _ => KEPT,
-    };
-    let floor = (kept * l.spend).max(l.least.min(l.spend));
+fn bounds(l: &Spender, budget: f64) -> (f64, f64) {
+    let floor = l.least.min(l.spend);
     let sure = l.budget_response.capacity.most.map_or(f64::INFINITY, |most| EXPECTED * most);
     let ceiling = match highest(l, budget) {
         most if most > (1.0 + WORTH_A_CHANGE) * budget => most.min(sure),
         // A budget that it does not use up moves nothing: more of it buys nothing.
         _ => l.spend,
     };
-    (floor.min(l.spend), ceiling.max(l.spend))
+    (floor, ceiling.max(l.spend))
+}
+
+/// The least that a line is left, where its money would bring so much a unit elsewhere.
+fn left(l: &Spender, by_value: bool, elsewhere: f64) -> f64 {
+    let brings = l.compared.response.marginal(l.spend) * weight(l, by_value);
+    let surely =
+        (elsewhere / brings.max(f64::MIN_POSITIVE)).ln() / l.compared.deviation(l.spend).max(1e-9);
+    let kept = match l {
+        l if l.spend < USED * l.budget.unwrap_or(l.spend) && l.learns => 1.0,
+        l if l.conversions < FEW => 1.0 - SHOCK,
+        _ => KEPT.iter().find(|(from, _)| surely >= *from).map_or(1.0 - SHOCK, |(_, kept)| *kept),
+    };
+    (kept * l.spend).max(l.least.min(l.spend))
+}
+
+/// What a conversion counts for.
+fn weight(l: &Spender, by_value: bool) -> f64 {
+    if by_value { l.compared.worth.units() } else { 1.0 }
 }
 
 /// Whether another unit of money on a line would still meet the target.
@@ -240,7 +280,7 @@ fn worth_raising(l: &Spender, target: Option<Target>) -> bool {
     let more = marginal_at(&problem, 0, l.spend);
     match target {
         Some(Target::Cpa(cpa)) => more * cpa.units() >= 1.0,
-        Some(Target::Roas(roas)) => more * l.worth.units() >= roas,
+        Some(Target::Roas(roas)) => more * l.compared.worth.units() >= roas,
         None => true,
     }
 }
@@ -261,26 +301,28 @@ fn raised_while(l: &Spender, most: f64, holds: impl Fn(f64) -> bool) -> f64 {
 fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     let line = |(i, l): (usize, &Spender)| PlanLine {
         current: l.spend,
-        value_per_conversion: Some(l.worth.units()),
-        precision: Some(l.budget_response.precision),
-        ..PlanLine::new(i.to_string(), l.budget_response.response)
+        value_per_conversion: Some(l.compared.worth.units()),
+        precision: Some(l.compared.precision),
+        ..PlanLine::new(i.to_string(), l.compared.response)
     };
     Problem {
         goal: if by_value { Goal::Value } else { Goal::Conversions },
         total: Total { amount: total, spend: Use::UpTo },
         step: 0.0,
         days: 1.0,
+        noise: None,
         lines: lines.iter().enumerate().map(line).collect(),
         groups: Vec::new(),
         limits: Limits::default(),
     }
 }
 
-/// The best placement of what the lines spend, and of what budgets leave unspent as far as lines can take it whose next
+/// The best placement of what the lines spend, with the money that came `back` from earlier moves, or less what those took too
+/// much, and of what budgets leave unspent as far as lines can take it whose next
 /// result is `sure` to meet the target at what they would spend; nothing where it is about right.
 pub fn advise(
     lines: Vec<Spender>,
-    unspent: f64,
+    (unspent, back): (f64, f64),
     by_value: bool,
     target: impl Fn(&Spender) -> Option<Target>,
     part: impl Fn(&Spender) -> Part,
@@ -288,12 +330,13 @@ pub fn advise(
 ) -> Week {
     let lines: Vec<Spender> =
         lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
-    let total: f64 = lines.iter().map(|l| l.spend).sum();
+    let spent: f64 = lines.iter().map(|l| l.spend).sum();
+    let total = (spent + back).max(spent * (1.0 - SHOCK));
     let parts: Vec<Part> = lines.iter().map(&part).collect();
     let mut problem = problem(&lines, by_value, total);
     let mut surely = Vec::new();
     for ((of, l), part) in problem.lines.iter_mut().zip(&lines).zip(&parts) {
-        let (floor, ceiling) = bounds(l, *part, l.budget.unwrap_or(l.spend));
+        let (floor, ceiling) = bounds(l, l.budget.unwrap_or(l.spend));
         of.floor = floor;
         let rises = *part == Part::Full && worth_raising(l, target(l));
         of.ceiling = Some(if rises { ceiling } else { l.spend });
@@ -314,6 +357,13 @@ pub fn advise(
             }
         }
     }
+    for _ in 0..LOOKS {
+        let Some(spends) = best(&lines, &problem) else { return Week::default() };
+        let elsewhere = elsewhere(&lines, &problem, &spends);
+        for (of, l) in problem.lines.iter_mut().zip(&lines) {
+            of.floor = of.floor.max(left(l, by_value, elsewhere)).min(l.spend);
+        }
+    }
     let Some(spends) = placed(&lines, &parts, &mut problem) else { return Week::default() };
     let moved = worth_a_change(&lines, spends);
     for (of, spend) in problem.lines.iter_mut().zip(&moved) {
@@ -324,12 +374,12 @@ pub fn advise(
     // Picking the best of many estimates flatters: to change nothing is as good where little is gained.
     let by_chance = 1.0 / (MONTH * then.totals.conversions).max(1.0).sqrt();
     let least = LEAST_GAIN.max(SEEN * by_chance);
-    if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid) {
-        return Week { moves: Vec::new(), whole, unspent };
+    if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid || o.better < LIKELY) {
+        return Week { moves: Vec::new(), whole, unspent, back };
     }
-    let a_move = |((l, part), spend)| a_move(l, part, spend);
+    let a_move = |((l, part), spend)| a_move(l, part, spend, by_value);
     let moves = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
-    Week { moves, whole, unspent }
+    Week { moves, whole, unspent, back }
 }
 
 /// The best spends within the bounds. What has a fix of its own keeps its money where that, once fixed, would bring as
@@ -337,9 +387,7 @@ pub fn advise(
 fn placed(lines: &[Spender], parts: &[Part], problem: &mut Problem) -> Option<Vec<f64>> {
     loop {
         let spends = best(lines, problem)?;
-        let raised = (0..lines.len()).filter(|i| spends[*i] > lines[*i].spend * (1.0 + 1e-9));
-        let elsewhere =
-            raised.map(|i| marginal_at(problem, i, spends[i])).fold(f64::INFINITY, f64::min);
+        let elsewhere = elsewhere(lines, problem, &spends);
         let keeps = |i: usize| {
             let Part::Fixable(times) = parts[i] else { return false };
             let (spend, now) = (spends[i], lines[i].spend);
@@ -357,6 +405,12 @@ fn placed(lines: &[Spender], parts: &[Part], problem: &mut Problem) -> Option<Ve
             problem.lines[i].floor = lines[i].spend;
         }
     }
+}
+
+/// What another unit of money brings at least where any is raised to.
+fn elsewhere(lines: &[Spender], problem: &Problem, spends: &[f64]) -> f64 {
+    let raised = (0..lines.len()).filter(|i| spends[*i] > lines[*i].spend * (1.0 + 1e-9));
+    raised.map(|i| marginal_at(problem, i, spends[i])).fold(f64::INFINITY, f64::min)
 }
 
 /// The best spends; what nobody can use stays where it is.
@@ -396,13 +450,13 @@ fn worth_a_change(lines: &[Spender], mut spends: Vec<f64>) -> Vec<f64> {
     spends
 }
 
-fn a_move(line: Spender, part: Part, spend: f64) -> Option<Move> {
+fn a_move(line: Spender, part: Part, spend: f64, by_value: bool) -> Option<Move> {
     let from = line.budget?;
     if (spend / line.spend - 1.0).abs() < 1e-9 {
         return None;
     }
     // Where all that it surely has room for is given, the budget leaves it what it may have beyond.
-    let all = spend > line.spend && spend >= bounds(&line, part, from).1 * (1.0 - 1e-9);
+    let all = spend > line.spend && spend >= bounds(&line, from).1 * (1.0 - 1e-9);
     let to = match spend {
         _ if all => highest(&line, from),
         // What it leaves unspent of its budget it will leave of a higher one.
@@ -417,9 +471,12 @@ fn a_move(line: Spender, part: Part, spend: f64) -> Option<Move> {
         return None;
     }
     let used = if line.learns { from } else { learning::used(from, to, line.spend) };
-    let far = (to / used - 1.0).abs() > SHOCK + 1e-9;
+    // Where nobody has to learn, a cut is done at once, and a raise to what is known to be there too.
+    let known = to < used || line.budget_response.capacity.most.is_some();
+    let slight = to < SLIGHT * used;
+    let far = (to / used - 1.0).abs() > SHOCK + 1e-9 && !slight && (line.learns || !known);
     let steps = if far { ramp(PerDay(used), PerDay(to), SHOCK) } else { vec![PerDay(to)] };
-    Some(Move { line, from: PerDay(from), to: PerDay(to), spend, steps, part })
+    Some(Move { line, from: PerDay(from), to: PerDay(to), spend, steps, part, by_value })
 }
 
 /// A move as it is offered.
@@ -441,9 +498,8 @@ pub async fn propose(
     let mut count = tray::propose(db, account, person, near).await?;
     let mut left = Vec::new();
     for m in far {
-        let by_strategy = m.line.learns;
         let first = proposal(m);
-        match courses::ramp_to(db, account, person, m.from, &m.steps, first, by_strategy).await {
+        match courses::ramp_to(db, account, person, m.from, &m.steps, first).await {
             Ok(()) => count += 1,
             Err(DeskError::Invalid(why)) => left.push(format!("{}: {why}", m.line.name)),
             Err(error) => return Err(error),
@@ -486,12 +542,15 @@ pub fn targets(book: &Book) -> impl Fn(&Spender) -> Option<Target> + '_ {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::budgets::responses::Compared;
     use tiller_core::Price;
     use tiller_core::allocation::{Precision, Response};
     use tiller_core::ids::CampaignId;
     use tiller_core::response::budget_response::{BudgetResponse, Capacity};
 
     fn line(budget: f64, spend: f64, most: Option<f64>, per_money: f64) -> Spender {
+        let response = Response::Constant { cpc: 1.0, cvr: per_money };
+        let precision = Precision::alone(budget, [[0.001, 0.0], [0.0, 0.0]], [budget; 2]);
         Spender {
             campaign: CampaignId(1),
             name: "Spender".into(),
@@ -499,21 +558,19 @@ mod tests {
             least: 1.0,
             spend,
             conversions: 100.0,
+            to_come_error: 0.0,
             bidding: None,
             learns: false,
             highest_bid: None,
             fresh: false,
             cpc: Price(1.0),
             budget_response: BudgetResponse {
-                response: Response::Constant { cpc: 1.0, cvr: per_money },
-                precision: Precision {
-                    reference: budget,
-                    covariance: [[0.001, 0.0], [0.0, 0.0]],
-                    observed: [budget; 2],
-                },
+                response,
+                precision,
                 capacity: Capacity { most, evidence: Evidence::LostAuctions },
                 curve: None,
             },
+            compared: Compared { response, precision, worth: Price(50.0) },
             worth: Price(50.0),
         }
     }
@@ -546,7 +603,7 @@ mod tests {
     }
 
     fn with(lines: &[Spender], part: impl Fn(&Spender) -> Part) -> Week {
-        advise(lines.to_vec(), 0.0, false, |_| None, part, |_, _| false)
+        advise(lines.to_vec(), (0.0, 0.0), false, |_| None, part, |_, _| false)
     }
 
     /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
@@ -672,7 +729,7 @@ mod tests {
     fn what_is_not_known_is_in_the_interval() {
         let unsure = |rate| {
             let mut l = line(100.0, 100.0, Some(150.0), rate);
-            l.budget_response.precision.covariance[0][0] = 0.2;
+            l.compared.precision.covariance[0][0] = 0.2;
             l
         };
         let gain = of(&[unsure(0.025), unsure(0.02)]).whole.unwrap().outlook.unwrap().gain;
@@ -688,7 +745,7 @@ mod tests {
             line(100.0, 100.0, Some(150.0), 0.01),
         ];
         let target = |_: &Spender| Some(Target::Cpa(Price(30.0)));
-        let week = advise(lines.to_vec(), 0.0, false, target, |_| Part::Full, |_, _| false);
+        let week = advise(lines.to_vec(), (0.0, 0.0), false, target, |_| Part::Full, |_, _| false);
         let raised: Vec<f64> = week
             .moves
             .iter()
@@ -701,7 +758,7 @@ mod tests {
     /// With so much left unspent, where all are sure to meet their target up to a spend.
     fn with_unspent(lines: &[Spender], unspent: f64, up_to: f64) -> Week {
         let sure = |_: &Spender, spend: f64| spend <= up_to;
-        advise(lines.to_vec(), unspent, false, |_| None, |_| Part::Full, sure)
+        advise(lines.to_vec(), (unspent, 0.0), false, |_| None, |_| Part::Full, sure)
     }
 
     /// One that brings 0.04 a unit and has room for half as much again, and one that brings less.
@@ -735,7 +792,7 @@ mod tests {
         let part = |l: &Spender| if l.name == "Faulty" { Part::Gives } else { Part::Full };
         let mut lines = good_and_faulty();
         lines[0].budget_response.capacity.most = Some(105.0);
-        let week = advise(lines.to_vec(), 100.0, false, |_| None, part, sure);
+        let week = advise(lines.to_vec(), (100.0, 0.0), false, |_| None, part, sure);
         assert!(
             week.moves.iter().all(|m| m.part == Part::Full),
             "nobody needs its money: {week:?}"

@@ -4,6 +4,7 @@
 // The entries of one table have one shape, whether or not each of them may be absent.
 #![allow(clippy::unnecessary_wraps)]
 
+mod doubt;
 mod unit;
 mod working;
 
@@ -210,7 +211,7 @@ pub const CATALOGUE: &[Figure] = &[
         },
         |s, b| working::parts(s, b, s.whole, true, s.whole_is),
     )
-    .uncertain(|_, b| working::late(b)),
+    .uncertain(|_, b| doubt::late(b)),
     figure("pool_share", "Of campaign %", "Share of spend", Unit::Percent, |s| {
         share(s.now().spend.to_units(), s.row.pool?.spend.to_units())
     })
@@ -233,7 +234,7 @@ pub const CATALOGUE: &[Figure] = &[
         },
         |s, b| working::parts(s, b, s.row.pool.as_ref()?, true, "Its campaign"),
     )
-    .uncertain(|_, b| working::late(b))
+    .uncertain(|_, b| doubt::late(b))
     .usually(true, true)
     .of_parts(),
     figure("impressions", "Impressions", "Impressions", Unit::Count, |s| {
@@ -251,7 +252,7 @@ pub const CATALOGUE: &[Figure] = &[
                 ])
             },
         )
-        .uncertain(|s, _| working::rate_range(s.now().clicks as f64, s.now().impressions as f64)),
+        .uncertain(doubt::click_range),
     figure("clicks", "Clicks", "Clicks", Unit::Count, |s| Some(s.now().clicks as f64))
         .worked(|_| "times clicked, as reported", |_, _| Some(Vec::new()))
         .usually(true, true),
@@ -276,11 +277,11 @@ pub const CATALOGUE: &[Figure] = &[
                 ])
             },
         )
-        .uncertain(|s, _| working::rate_range(s.now().conversions, s.now().clicks as f64))
+        .uncertain(doubt::conversion_range)
         .usually(true, true),
     figure("conversions", "Conv.", "Conversions", Unit::Results, |s| conversions(s.now()))
         .worked(|_| "results, by the day of their click", |_, _| Some(Vec::new()))
-        .uncertain(|s, b| working::count_range(s.now().conversions, b))
+        .uncertain(doubt::count_range)
         .usually(true, true),
     figure("cpa", "CPA", "Cost per acquisition (CPA)", Unit::Price, |s| cpa(s.now()))
         .worked(
@@ -291,11 +292,11 @@ pub const CATALOGUE: &[Figure] = &[
                 Some(vec![("Spend", working::paid(b, t.spend.to_units())), conversions])
             },
         )
-        .uncertain(|s, b| working::cost_range(s.now(), b))
+        .uncertain(doubt::cost_range)
         .usually(true, false),
     figure("value", "Value", "Conversion value", Unit::Money, |s| Some(s.now().value.to_units()))
         .worked(|_| "sum of the values of its conversions", working::valued)
-        .uncertain(|_, b| working::late(b))
+        .uncertain(|_, b| doubt::late(b))
         .usually(false, true),
     figure("aov", "AOV", "Average order value (AOV)", Unit::Price, |s| aov(s.now()))
         .worked(
@@ -306,7 +307,7 @@ pub const CATALOGUE: &[Figure] = &[
                 Some(vec![("Value", working::paid(b, t.value.to_units())), conversions])
             },
         )
-        .uncertain(working::order_doubt),
+        .uncertain(doubt::order_doubt),
     figure("roas", "ROAS", "Return on ad spend (ROAS)", Unit::Factor, |s| s.now().roas())
         .worked(
             |_| "value ÷ spend",
@@ -316,7 +317,7 @@ pub const CATALOGUE: &[Figure] = &[
                 Some(vec![("Value", working::paid(b, t.value.to_units())), spend])
             },
         )
-        .uncertain(|s, b| working::value_range(s.now(), b))
+        .uncertain(doubt::value_range)
         .usually(false, true),
     figure("acos", "ACoS %", "Advertising cost of sales (ACoS)", Unit::Percent, |s| s.now().acos())
         .worked(
@@ -327,7 +328,7 @@ pub const CATALOGUE: &[Figure] = &[
                 Some(vec![("Spend", working::paid(b, t.spend.to_units())), value])
             },
         )
-        .uncertain(|s, b| working::value_range(s.now(), b)),
+        .uncertain(doubt::value_range),
     figure(
         "marginal_cpa",
         "Marginal CPA",
@@ -336,7 +337,7 @@ pub const CATALOGUE: &[Figure] = &[
         |s| Some(cpa(s.now())? * s.row.next?.costs),
     )
     .worked(|_| "CPA × what one more conversion costs, as times the mean one", working::marginal)
-    .uncertain(|s, _| working::marginal_doubt(s)),
+    .uncertain(|s, _| doubt::marginal_doubt(s)),
     figure(
         "marginal_roas",
         "Marginal ROAS",
@@ -345,7 +346,7 @@ pub const CATALOGUE: &[Figure] = &[
         |s| Some(s.now().roas()? / s.row.next?.costs),
     )
     .worked(|_| "ROAS ÷ what one more conversion costs, as times the mean one", working::marginal)
-    .uncertain(|s, _| working::marginal_doubt(s)),
+    .uncertain(|s, _| doubt::marginal_doubt(s)),
     figure("target", "Target", "Target", Unit::Target, |s| s.row.target.map(Target::number))
         .worked(
             |s| {
@@ -366,12 +367,12 @@ pub const CATALOGUE: &[Figure] = &[
             Some(vec![clicks, ("Conversions", working::number(t.conversions))])
         },
     )
-    .uncertain(|s, b| working::count_range(s.now().conversions, b)),
+    .uncertain(doubt::count_range),
     figure("affordable", "Affordable CPC", "What a click may cost", Unit::Price, |s| {
         s.row.affordable().map(|a| a.cautious.units())
     })
     .worked(working::affordable_formula, working::affordable_numbers)
-    .uncertain(working::affordable_doubt),
+    .uncertain(doubt::affordable_doubt),
     figure(
         "cpc_over",
         "CPC to affordable %",
@@ -394,11 +395,11 @@ pub const CATALOGUE: &[Figure] = &[
             ])
         },
     )
-    .uncertain(working::affordable_doubt)
+    .uncertain(doubt::affordable_doubt)
     .harmful(1),
     figure("excess", "Excess", "Excess", Unit::Difference, |s| s.row.excess())
         .worked(working::excess_formula, working::excess_numbers)
-        .uncertain(working::excess_doubt)
+        .uncertain(doubt::excess_doubt)
         .usually(true, true)
         .harmful(1),
     figure("spend_change", "Spend Δ%", "Change of spend", Unit::Change, |s| s.change(spend))
@@ -407,15 +408,15 @@ pub const CATALOGUE: &[Figure] = &[
         s.change(conversions)
     })
     .worked(working::changed, |s, b| working::before(s, b, conversions))
-    .uncertain(working::change_doubt),
+    .uncertain(doubt::change_doubt),
     figure("cpa_change", "CPA Δ%", "Change of CPA", Unit::Change, |s| s.change(cpa))
         .worked(working::changed, |s, b| working::before(s, b, cpa))
-        .uncertain(working::change_doubt)
+        .uncertain(doubt::change_doubt)
         .usually(true, false)
         .harmful(1),
     figure("roas_change", "ROAS Δ%", "Change of ROAS", Unit::Change, |s| s.change(Tally::roas))
         .worked(working::changed, |s, b| working::before(s, b, Tally::roas))
-        .uncertain(working::change_doubt)
+        .uncertain(doubt::change_doubt)
         .usually(false, true)
         .harmful(-1),
     figure(
@@ -435,19 +436,19 @@ pub const CATALOGUE: &[Figure] = &[
         |s| s.beside_peers(Tally::cvr),
     )
     .worked(working::compared, |s, _| working::beside(s, Tally::cvr, Unit::Percent))
-    .uncertain(working::peers_doubt)
+    .uncertain(doubt::peers_doubt)
     .harmful(-1),
     figure("cpa_peers", "CPA to peers %", "CPA beside its peers’", Unit::Change, |s| {
         s.beside_peers(cpa)
     })
     .worked(working::compared, |s, _| working::beside(s, cpa, Unit::Price))
-    .uncertain(working::peers_doubt)
+    .uncertain(doubt::peers_doubt)
     .harmful(1),
     figure("roas_peers", "ROAS to peers %", "ROAS beside its peers’", Unit::Change, |s| {
         s.beside_peers(Tally::roas)
     })
     .worked(working::compared, |s, _| working::beside(s, Tally::roas, Unit::Factor))
-    .uncertain(working::peers_doubt)
+    .uncertain(doubt::peers_doubt)
     .harmful(-1),
 ];
 
@@ -526,10 +527,10 @@ mod tests {
         let bends = Row { next: Some(Next { costs: 1.5, around, leans: true }), ..row };
         assert_eq!(of(&bends, "marginal_cpa"), Some(75.0));
         assert!((of(&bends, "marginal_roas").unwrap() - 0.8).abs() < 1e-12);
-        let doubt = working::marginal_doubt(&Seen::of(&bends, &whole));
+        let doubt = doubt::marginal_doubt(&Seen::of(&bends, &whole));
         assert_eq!(
             doubt,
-            "Between 1.20 and 2.00 times the mean with 80% confidence. Its spend has hardly varied, so this is what is typical for its channel."
+            "Between 1.20 and 2.00 times the mean with a probability of 80%. Its spend has hardly varied, so this is what is typical for its channel."
         );
     }
 

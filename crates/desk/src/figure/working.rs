@@ -1,13 +1,10 @@
 //! How figures are worked out: the numbers behind each, and what is uncertain about it.
 
-use tiller_core::evidence::{
-    cost_per_conversion, least_cost_without_conversions, poisson, two_rates, wilson,
-};
 use tiller_core::{Price, Tally, Target};
 
 use super::{Figure, Seen, Unit};
 use crate::book::Book;
-use crate::numerals::{self, count, money, number as written, percent, sum};
+use crate::numerals::{self, count, money, number as written, sum};
 
 /// Numbers with their titles.
 pub type Numbers = Vec<(&'static str, String)>;
@@ -62,18 +59,6 @@ impl Figure {
 pub(super) const EXACT: &str =
     "Nothing: channels count it exactly, and a day is final when it is reported.";
 
-/// What of the days can still change.
-pub(super) fn late(book: &Book) -> String {
-    let settled = book.last_settled();
-    match book.period.window {
-        w if w.to() <= settled => "All of these days have settled.".into(),
-        w if w.from() > settled => "Conversions of these days are still coming in.".into(),
-        _ => {
-            format!("Conversions of the days after {} are still coming in.", numerals::day(settled))
-        }
-    }
-}
-
 pub(super) fn number(x: f64) -> String {
     count(x)
 }
@@ -91,22 +76,6 @@ pub(super) fn marginal(s: &Seen, b: &Book) -> Option<Numbers> {
         ("CPA", numerals::or_absent(s.now().cpa(), |x| paid(b, x.units())))
     };
     Some(vec![mean, ("One more costs, times", written(next.costs, 2))])
-}
-
-pub(super) fn marginal_doubt(s: &Seen) -> String {
-    let Some(next) = s.row.next else { return String::new() };
-    let (low, high) = (written(next.around.low, 2), written(next.around.high, 2));
-    let range = if low == high {
-        "Its bids don’t follow its budget, so a little more money buys at the same price."
-            .to_owned()
-    } else {
-        format!("Between {low} and {high} times the mean with 80% confidence.")
-    };
-    if next.leans {
-        format!("{range} Its spend has hardly varied, so this is what is typical for its channel.")
-    } else {
-        range
-    }
 }
 
 pub(super) fn charged(s: &Seen, _: &Book) -> Option<Numbers> {
@@ -194,16 +163,6 @@ pub(super) fn excess_numbers(s: &Seen, book: &Book) -> Option<Numbers> {
     })
 }
 
-pub(super) fn excess_doubt(s: &Seen, book: &Book) -> String {
-    let over = s.row.judged.as_ref().and_then(|j| j.diagnosis.p_over);
-    over.map_or(late(book), |p| {
-        format!(
-            "That the true cost is above target has a probability of {}, from the settled days.",
-            numerals::probability(p)
-        )
-    })
-}
-
 pub(super) fn affordable_formula(s: &Seen) -> &'static str {
     if s.by_value() {
         "AOV ÷ target ROAS ÷ clicks a conversion takes, rounded up to a whole click"
@@ -223,113 +182,4 @@ pub(super) fn affordable_numbers(s: &Seen, book: &Book) -> Option<Numbers> {
             vec![order, ("Target ROAS", written(x, 2)), clicks, exact]
         }
     })
-}
-
-/// The conversion rate is what is uncertain: the price moves with it.
-pub(super) fn affordable_doubt(s: &Seen, _: &Book) -> String {
-    let t = s.now();
-    let rate = wilson(t.conversions, t.clicks as f64, 0.95);
-    match rate.zip(s.row.affordable()) {
-        Some((rate, may)) => {
-            let at = |cvr: f64| money(may.cpc.units() * may.clicks_per_conversion * cvr);
-            format!(
-                "Its conversion rate alone makes it anything from {} to {} with 95% confidence (Wilson), before rounding up.",
-                at(rate.low),
-                at(rate.high)
-            )
-        }
-        None => "Nothing to compute it from yet.".into(),
-    }
-}
-
-pub(super) fn change_doubt(s: &Seen, _: &Book) -> String {
-    let Some(before) = &s.row.against else { return String::new() };
-    let t = s.now();
-    let p =
-        two_rates(t.conversions, t.spend.to_units(), before.conversions, before.spend.to_units());
-    if p < 0.05 {
-        format!(
-            "Conversions for the money differ by more than chance explains (p {}).",
-            written(p.max(0.001), 3)
-        )
-    } else {
-        format!(
-            "Chance alone could explain the difference in conversions for the money (p {}).",
-            written(p, 2)
-        )
-    }
-}
-
-pub(super) fn peers_doubt(s: &Seen, _: &Book) -> String {
-    let Some((own, peers)) = &s.row.peers else { return String::new() };
-    let p = two_rates(own.conversions, own.clicks as f64, peers.conversions, peers.clicks as f64);
-    if p < 0.05 {
-        format!(
-            "Its clicks convert at a different rate from its peers’, by more than chance explains (p {}).",
-            written(p.max(0.001), 3)
-        )
-    } else {
-        format!("Chance alone could explain how its clicks convert (p {}).", written(p, 2))
-    }
-}
-
-pub(super) fn count_range(x: f64, book: &Book) -> String {
-    let i = poisson(x, 0.95);
-    format!(
-        "If the same days came again, 95% of the time between {} and {} (Poisson). {}",
-        written(i.low, 1),
-        written(i.high, 1),
-        late(book)
-    )
-}
-
-pub(super) fn rate_range(successes: f64, trials: f64) -> String {
-    wilson(successes, trials, 0.95).map_or("Nothing to compute it from yet.".into(), |i| {
-        format!(
-            "95% of the time the true rate lies between {}% and {}% (Wilson).",
-            percent(i.low),
-            percent(i.high)
-        )
-    })
-}
-
-pub(super) fn cost_range(t: &Tally, book: &Book) -> String {
-    let spend = t.spend.to_units();
-    match cost_per_conversion(spend, t.conversions, 0.95) {
-        (low, Some(high)) => format!(
-            "With 95% confidence between {} and {} (exact Poisson). {}",
-            money(low),
-            money(high),
-            late(book)
-        ),
-        (_, None) => format!(
-            "No conversion yet: the true CPA is at least {} with 95% confidence (rule of three).",
-            money(least_cost_without_conversions(spend))
-        ),
-    }
-}
-
-/// How few orders a mean is of, and whether they are all in.
-pub(super) fn order_doubt(s: &Seen, book: &Book) -> String {
-    format!(
-        "It is a mean of {}, whose values may differ widely. {}",
-        numerals::conversions(s.now().conversions),
-        late(book)
-    )
-}
-
-pub(super) fn value_range(t: &Tally, book: &Book) -> String {
-    let i = poisson(t.conversions, 0.95);
-    match (t.roas(), t.conversions > 0.0) {
-        (Some(roas), true) => {
-            let scale = |n: f64| written(roas * n / t.conversions, 2);
-            format!(
-                "From the number of conversions alone, ROAS lies between {} and {} with 95% confidence. {}",
-                scale(i.low),
-                scale(i.high),
-                late(book)
-            )
-        }
-        _ => "No conversion yet.".into(),
-    }
 }

@@ -32,7 +32,7 @@ pub fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<W
             ],
             result: paid(mid),
             uncertain: format!(
-                "80% of the time between {} and {}: how the level may grow, what is not known of it and of weekdays, and noise that carries over from day to day, drawn a thousand times.",
+                "With a probability of 80% between {} and {}: how the level may grow, what is not known of it and of weekdays, and noise that carries over from day to day, drawn a thousand times.",
                 sum(low),
                 sum(high)
             ),

@@ -1,6 +1,6 @@
 //! A plan of chosen campaigns, from what they can do with money now.
 
-use tiller_core::allocation::{Goal, Limits, Line, Response, Total, Use};
+use tiller_core::allocation::{Goal, Limits, Line, Noise, Response, Total, Use};
 use tiller_core::flight::MONTH;
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::SHOCK;
@@ -10,6 +10,7 @@ use tiller_store::PgPool;
 use super::groups::{GroupBy, group};
 use crate::account::settings::Settings;
 use crate::book::{Book, Entry};
+use crate::budgets::counted::Counted;
 use crate::budgets::responses;
 use crate::plans::file::{FORMAT, PlanFile};
 use crate::{DeskError, advice};
@@ -81,6 +82,7 @@ pub fn draft(
         total: Total { amount: whole_below(present, step), spend: Use::All },
         step,
         days: MONTH,
+        noise: Some(noise(book, by_value, MONTH)),
         lines,
         groups: Vec::new(),
         limits: Limits { max_change: Some(SHOCK), ..Limits::default() },
@@ -115,7 +117,7 @@ pub fn entry_of<'a>(book: &'a Book, id: &str) -> Option<&'a Entry> {
 
 fn line(book: &Book, known: &responses::Spender) -> Option<Line> {
     let entry = book.entry(known.campaign).ok()?;
-    let mut line = Line::new(line_id(book, entry), known.budget_response.response);
+    let mut line = Line::new(line_id(book, entry), known.compared.response);
     learn(&mut line, known, MONTH);
     line.floor = ((known.least * MONTH).min(line.current) * 100.0).floor() / 100.0;
     // Nothing tells how much it could spend: it grows by what is no shock, and the plan learns from that.
@@ -128,23 +130,30 @@ fn line(book: &Book, known: &responses::Spender) -> Option<Line> {
 /// Takes what is known of a campaign now into a plan's line.
 fn learn(line: &mut Line, known: &responses::Spender, days: f64) {
     line.current = known.spend * days;
-    line.value_per_conversion = Some(known.worth.units());
+    line.value_per_conversion = Some(known.compared.worth.units());
     line.cpc = Some(known.cpc.units());
-    line.response = known.budget_response.response;
+    line.response = known.compared.response;
     // What it spends now it can spend, whatever a few days of it say.
     line.capacity = known.budget_response.capacity.most.map(|most| most.max(known.spend));
-    line.precision = Some(known.budget_response.precision);
+    line.precision = Some(known.compared.precision);
 }
 
 /// Takes the newest curves, rates and present spends into a plan; its limits stay.
 pub fn refresh(file: &mut PlanFile, book: &Book, known: &[responses::Spender]) {
     let days = file.days;
+    file.noise = Some(noise(book, file.goal == Goal::Value, days));
     for line in &mut file.lines {
         let id = entry_of(book, &line.id).map(|e| e.campaign.id);
         if let Some(known) = known.iter().find(|k| Some(k.campaign) == id) {
             learn(line, known, days);
         }
     }
+}
+
+/// What chance does to what the account counts in so many days, conversions or value.
+fn noise(book: &Book, by_value: bool, days: f64) -> Noise {
+    let all = Counted::of(book, by_value);
+    Noise { dispersion: all.dispersion() * all.each, drift: all.ahead(days).deviation }
 }
 
 /// Whether two states of one plan rest on different figures: more than 2% apart anywhere.

@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use tiller_core::allocation::{Goal, Group, Limits, Line, Problem, Total, or_default};
+use tiller_core::allocation::{Goal, Group, Limits, Line, Noise, Problem, Total, or_default};
 use tiller_core::{Currency, MoneyError};
 
 use crate::json::{self, Misplaced};
@@ -30,6 +30,9 @@ pub struct PlanFile {
     #[serde(default = "one_day", deserialize_with = "or_one_day")]
     #[schemars(with = "Option<f64>")]
     pub days: f64,
+    /// What such a period's own chance does to what the goal counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub noise: Option<Noise>,
     /// What the money can go to.
     pub lines: Vec<Line>,
     /// Nested groups of lines.
@@ -118,6 +121,7 @@ impl PlanFile {
             total: Total { amount, ..self.total },
             step: self.step,
             days: self.days,
+            noise: self.noise,
             lines: self.lines.clone(),
             groups: self.groups.clone(),
             limits: self.limits,

@@ -155,7 +155,7 @@ pub async fn to_tray(
         };
         let place = settings.spot(proposal.subject).and_then(|s| settings.names(s));
         let steps = ramp(from, to, SHOCK);
-        match courses::ramp_to(db, account, person, from, &steps, proposal, true).await {
+        match courses::ramp_to(db, account, person, from, &steps, proposal).await {
             Ok(()) => count += 1,
             Err(DeskError::Invalid(why)) => {
                 left.push(format!("{}: {why}", place.unwrap_or_default()))

@@ -91,7 +91,7 @@ impl Asked<'_> {
     fn open(&self) -> String {
         match self.solved.outlook {
             Some(o) => format!(
-                "80% of the time between {} and {}. {DRAWN}",
+                "With a probability of 80% between {} and {}. {DRAWN}",
                 words::about(o.result.low),
                 self.counted(o.result.high)
             ),
@@ -103,7 +103,7 @@ impl Asked<'_> {
         let s = self.solved;
         let uncertain = match s.outlook {
             Some(o) => format!(
-                "80% of the time between {} and {}. {DRAWN} Present and plan are counted in the same worlds.",
+                "With a probability of 80% between {} and {}. {DRAWN} Present and plan are counted in the same worlds.",
                 signed(o.gain.low, words::about),
                 signed(o.gain.high, words::about)
             ),
@@ -232,7 +232,7 @@ impl Asked<'_> {
         let uncertain = line.precision.filter(|_| p.goal != Goal::Clicks).map(|known| {
             let i = known.interval(line.response, a_day, CONFIDENCE);
             format!(
-                "80% between {} and {} conversions. Its days spent {} to {}.",
+                "With a probability of 80% between {} and {} conversions. Its days spent {} to {}.",
                 words::about(i.low * p.days),
                 words::about(i.high * p.days),
                 money(known.observed[0]),

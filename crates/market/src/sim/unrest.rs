@@ -34,9 +34,12 @@ pub fn unrest(
         return 1.0;
     }
     let of_account = number(&account.key);
-    let shared =
-        |name: &str| lasting(world, unrest, &[9, moved as u64, of_account, number(name)], day);
-    let (account, channel, own) = (shared(""), shared(&campaign.channel), shared(&campaign.name));
+    // A campaign that is called like its channel has a shock of its own all the same.
+    let shared = |level: u64, name: &str| {
+        lasting(world, unrest, &[9, moved as u64, of_account, level, number(name)], day)
+    };
+    let account = shared(0, "");
+    let (channel, own) = (shared(1, &campaign.channel), shared(2, &campaign.name));
     let [of_account, of_channel, of_own] = unrest.shares();
     let log = of_account.sqrt() * account + of_channel.sqrt() * channel + of_own.sqrt() * own;
     (spread * log - spread * spread / 2.0).exp()
@@ -61,12 +64,13 @@ fn lasting(world: &World, unrest: &Unrest, purpose: &[u64], day: u64) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::world::THIN_LEADS;
 
     const DAYS: u64 = 4000;
 
     fn world(unrest: &str) -> World {
-        let text = include_str!("../../worlds/thin_leads.toml");
-        World::parse(&format!("{text}\n[unrest]\n{unrest}")).unwrap()
+        let unrest = Some(toml::from_str(unrest).unwrap());
+        World { unrest, ..World::parse(THIN_LEADS).unwrap() }
     }
 
     fn logs(world: &World, campaign: usize, moved: Moved) -> Vec<f64> {
@@ -114,8 +118,7 @@ mod tests {
 
     #[test]
     fn a_world_at_rest_stays_as_it_is() {
-        let text = include_str!("../../worlds/thin_leads.toml");
-        let world = World::parse(text).unwrap();
+        let world = World::parse(THIN_LEADS).unwrap().at_rest();
         let account = &world.accounts[0];
         assert_eq!(unrest(&world, account, &account.campaigns[0], Moved::Cvr, 9), 1.0);
     }

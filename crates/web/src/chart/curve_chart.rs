@@ -208,11 +208,7 @@ mod tests {
     fn days_stand_where_they_spent_and_money_beyond_what_can_be_spent_is_flat() {
         let line = Stroke {
             response: Response::Constant { cpc: 1.0, cvr: 0.1 },
-            precision: Precision {
-                reference: 55.0,
-                covariance: [[0.01, 0.0], [0.0, 0.0]],
-                observed: [50.0, 61.0],
-            },
+            precision: Precision::alone(55.0, [[0.01, 0.0], [0.0, 0.0]], [50.0, 61.0]),
             capacity: Some(55.0),
             budget: Some(60.0),
         };

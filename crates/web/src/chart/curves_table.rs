@@ -234,11 +234,7 @@ mod tests {
             floor: 100.0,
             ceiling: Some(900.0),
             capacity: Some(20.0),
-            precision: Some(Precision {
-                reference: 10.0,
-                covariance: [[0.01, 0.0], [0.0, 0.01]],
-                observed: [5.0, 20.0],
-            }),
+            precision: Some(Precision::alone(10.0, [[0.01, 0.0], [0.0, 0.01]], [5.0, 20.0])),
             ..Line::new(id, Response::Power { scale, elasticity: 0.5 })
         };
         Problem {
@@ -246,6 +242,7 @@ mod tests {
             total: Total { amount: 600.0, spend: Use::All },
             step: 0.01,
             days: 30.0,
+            noise: None,
             lines: vec![line("one", 1.0), line("two", 2.0)],
             groups: Vec::new(),
             limits: Limits::default(),

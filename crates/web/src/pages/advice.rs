@@ -6,7 +6,7 @@ use tiller_core::spot::Subject;
 use tiller_desk::advice::Advised;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::weekly::{self, Move, Week};
-use tiller_desk::numerals::{counted, money, number, or_absent, signed, sum};
+use tiller_desk::numerals::{counted, money, number, or_absent, probability, signed, sum};
 use tiller_desk::tray::offer;
 use tiller_desk::{DeskError, advice as desk};
 
@@ -89,12 +89,13 @@ fn more(x: f64, by_value: bool) -> String {
     signed(x, |x| if by_value { sum(x) } else { number(x, 2) })
 }
 
-/// What the week's moves bring together: `+2.38 extra conversions a day (80%: +1.98 to +2.80)`.
+/// What the week's moves bring together: `+2.38 extra conversions a day (80%: +1.98 to +2.80; any gain at all 97%)`.
 pub fn gain(week: &Week, by_value: bool) -> Option<String> {
     let o = week.whole.filter(|_| !week.moves.is_empty())?.outlook?;
     let unit = if by_value { "revenue" } else { "conversions" };
     let [mid, low, high] = [o.gain.mid, o.gain.low, o.gain.high].map(|x| more(x, by_value));
-    Some(format!("{mid} extra {unit} a day (80%: {low} to {high})"))
+    let better = probability(o.better);
+    Some(format!("{mid} extra {unit} a day (80%: {low} to {high}; any gain at all {better})"))
 }
 
 /// The advice for an account whose channels are connected.

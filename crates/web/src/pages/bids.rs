@@ -261,7 +261,7 @@ async fn looked_part(
             || Words::say("It has no target, so what a click may cost is not known."),
             |j| wording::headline(&j.diagnosis),
         ),
-        advice: e.judged.as_ref().map(|j| wording::advice(j, e.trade_off, e.meets.as_ref())),
+        advice: e.judged.as_ref().map(|j| wording::advice(j, e.trade_off, e.meets.as_ref(), None)),
         prices: e.judged.as_ref().map(ClickPrices::of),
         remedy: cure.filter(|_| frame.editor).and_then(|c| match c {
             Cure::Change(p) => Some(Remedy::change(part, &p)),

@@ -10,6 +10,7 @@ use tiller_core::verdict::{Faults, Verdict};
 use tiller_core::{Price, Tally, Target};
 use tiller_desk::advice::{self, Cure};
 use tiller_desk::book::{Book, Judged};
+use tiller_desk::budgets::responses::next_of_account;
 use tiller_desk::causes::beside::{Beside, Tone, beside};
 use tiller_desk::causes::{self, Examined};
 use tiller_desk::numerals::{self, counted, money, number, percent, probability, signed, sum};
@@ -229,6 +230,11 @@ async fn examine(
         Frame::of_book(member, Station::Causes, params, &book).with_causes(all.iter().flatten());
     let parts = parts(app, &book, subject, &frame).await?;
     let cure = advice::cure(&app.db, &book, subject, &e).await?;
+    let margins = next_of_account(&app.db, &book).await?;
+    let next = match subject {
+        Subject::Campaign(id) => margins.get(&id),
+        _ => None,
+    };
     let (found, here) = match subject {
         Subject::Campaign(id) => (
             findings::of(app, &book, id, &frame.days).await?,
@@ -274,7 +280,7 @@ async fn examine(
         compared: j.map(|j| compared(j, &frame, subject)).unwrap_or_default(),
         peers: j.map(|j| wording::peers(j.peers.0, &j.peers.1)).unwrap_or_default(),
         advice: j.map(|j| {
-            let advice = wording::advice(j, e.trade_off, e.meets.as_ref());
+            let advice = wording::advice(j, e.trade_off, e.meets.as_ref(), next);
             if let Some(Cure::Budget(m, _)) = &cure {
                 // A verdict that asks for something else would not be enough.
                 let better = j.diagnosis.verdict == Verdict::OnTarget;

@@ -9,7 +9,7 @@ use tiller_core::response::budget_response::{Bidding, Evidence};
 use tiller_core::response::experiment::would_leave;
 use tiller_core::response::regression::Prior;
 use tiller_desk::book::Book;
-use tiller_desk::budgets::curves::{self, Examined};
+use tiller_desk::budgets::curves::{self, Examined, Taken};
 use tiller_desk::budgets::responses;
 use tiller_desk::courses::{self, Kind, Lever};
 use tiller_desk::numerals::{count, money, number, percent};
@@ -35,6 +35,7 @@ struct CurvePage {
     chart: Option<Forms<CurveChart>>,
     residuals: Option<Forms<ResidualChart>>,
     check: String,
+    taken: Option<String>,
     figures: Vec<(&'static str, String)>,
     groups: Vec<(String, String, String)>,
     sharpen: Vec<String>,
@@ -102,6 +103,7 @@ pub async fn show(
             .as_deref()
             .and_then(|days| Forms::of(|form| ResidualChart::new(days, form))),
         check: examined.as_ref().map_or(String::new(), check),
+        taken: examined.as_ref().and_then(|e| e.taken.as_ref()).map(taken),
         figures: figures(line, examined.as_ref()),
         groups,
         sharpen: sharpen(&book, line, examined.as_ref()),
@@ -127,7 +129,7 @@ fn points(e: &Examined) -> Vec<DayPoint> {
             // What it would have been on a mean weekday at the level of the last days.
             conversions: d.conversions * e.fit.curve.at(d.spend) / expected.max(1e-9),
             off: off[i],
-            experiment: e.steps.get(&on).copied(),
+            experiment: e.steps.get(&on).map(|step| *step > 0.0),
         }
     };
     (0..e.fit.days.len()).map(point).collect()
@@ -213,7 +215,7 @@ fn figures(line: Option<&responses::Spender>, e: Option<&Examined>) -> Vec<(&'st
             ("Form that fits best", form.to_owned()),
             ("Elasticity", plus_minus(Prior { mean: c.elasticity, deviation: c.elasticity_error })),
             ("Typical for its channel", plus_minus(e.channel)),
-            ("Measured by experiment", e.measured.map_or("–".into(), plus_minus)),
+            ("Measured by experiment", e.fit.curve.measured.map_or("–".into(), plus_minus)),
             ("Variance over mean of a day", number(c.dispersion, 2)),
             ("Spend varied by", format!("{}%", percent(c.spread))),
             (
@@ -230,13 +232,37 @@ fn check(e: &Examined) -> String {
     let (correlation, runs) = e.fit.runs();
     if runs {
         format!(
-            "Days off the curve come in runs (correlation {} from one to the next): something moved that neither money nor weekdays explain, so the intervals are narrower than they should be. Causes shows what changed.",
+            "Days off the curve come in runs (correlation {} from one to the next): something moved that neither money nor weekdays explain. The intervals allow for that. Causes shows what changed.",
             number(correlation, 2)
         )
     } else {
         "Days off the curve come singly, as chance would have it: nothing speaks against the fit."
             .into()
     }
+}
+
+/// Whether what an experiment won may have been taken from the account's other campaigns.
+fn taken(t: &Taken) -> String {
+    let apart = |sides: [f64; 2]| sides[0] - sides[1];
+    let (own, account) = (apart(t.own), apart(t.account));
+    let reach = 1.2816 * t.error;
+    let told = if account - reach > 0.0 {
+        "The account as a whole gained too."
+    } else if account + reach < own {
+        "The account as a whole gained less than the campaign: part of it was probably taken from other campaigns."
+    } else {
+        "That is too uneven to tell whether part of it was taken from other campaigns."
+    };
+    format!(
+        "In the experiment’s weeks up the campaign brought {} conversions a day, in its weeks down {}; the whole account {} and {}, which differ by {} ({} to {} with 80% confidence). {told}",
+        number(t.own[0], 1),
+        number(t.own[1], 1),
+        number(t.account[0], 1),
+        number(t.account[1], 1),
+        number(account, 1),
+        number(account - reach, 1),
+        number(account + reach, 1)
+    )
 }
 
 fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>) -> Vec<String> {
@@ -257,7 +283,7 @@ fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>)
         let after = (c.elasticity_error.powi(-2) + left.powi(-2)).powf(-0.5);
         all.push(if after < 0.85 * c.elasticity_error {
             format!(
-                "A step experiment: its budget a fifth up and a fifth down in alternate weeks, four weeks in all, about the same spend. It would bring the error of the elasticity from {} to about {}.",
+                "A step experiment: a week with a fifth more budget, two with a fifth less, one with a fifth more again, for about the same spend. It would bring the error of the elasticity from {} to about {}.",
                 number(c.elasticity_error, 2),
                 number(after, 2)
             )

@@ -414,7 +414,8 @@ fn budgets(week: &Week, book: &Book) -> Words {
             .and(", most of it from ")
             .strong(from.line.name.clone())
             .and(" to ")
-            .strong(to.line.name.clone()),
+            .strong(to.line.name.clone())
+            .and(format!(" ({})", to.at_margin())),
         _ => words,
     };
     let gain = advice::gain(week, book.by_value());

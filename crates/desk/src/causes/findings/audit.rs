@@ -293,7 +293,7 @@ fn untried(s: &Scene, items: &[ItemTally]) -> Vec<Found> {
     let window = s.window;
     let seen = pool::Seen {
         days: s.entry.reported(window),
-        dispersion: s.entry.lasting_dispersion(s.target, window),
+        dispersion: s.entry.lasting_dispersion(s.target.is_roas(), window),
     };
     groups
         .iter()

@@ -158,7 +158,7 @@ fn why(target: Target, f: &Finding) -> String {
         Target::Roas(_) => "a click is worth",
     };
     format!(
-        "{what} {}% of the average ({} to {}% with 80% confidence)",
+        "{what} {}% of the average (with a probability of 80% between {} and {}%)",
         number(100.0 * f.own, 0),
         number(100.0 * f.ratio_at_least, 0),
         number(100.0 * f.ratio_at_most, 0)
