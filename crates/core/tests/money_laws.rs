@@ -123,7 +123,8 @@ proptest! {
             prop_assert!((least - 1e-9..=most + 1e-9).contains(&found[i].mean));
             prop_assert!((surer[i].mean - mean).abs() <= (found[i].mean - mean).abs() + 1e-9);
             prop_assert!((shifted[i].mean - found[i].mean - shift).abs() < 1e-9);
-            prop_assert!(found[i].variance() < 1.3 * variance, "{:?}", found[i]);
+            // How far they lie apart is not known either; where one is far off, that is most of it.
+            prop_assert!(found[i].variance() < 3.0 * variance.max(0.1), "{:?}", found[i]);
         }
     }
 

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use tiller_core::affordable::{Affordable, affordable};
+use tiller_core::allocation::Next;
 use tiller_core::ids::{AdGroupId, CampaignId};
 use tiller_core::{Tally, Target};
 use tiller_store::PgPool;
@@ -10,7 +11,7 @@ use tiller_store::facts::ItemTally;
 
 use crate::DeskError;
 use crate::book::{self, Book, Entry, Judged, Period};
-use crate::budgets::responses::{Next, next_of_account};
+use crate::budgets::responses::next_of_account;
 use tiller_core::spot::Subject;
 
 /// What a row of the table is.

@@ -2,6 +2,7 @@
 //! told in its own measure: one with a ROAS target never reads of a CPA.
 
 use chrono::NaiveDate;
+use tiller_core::allocation::Next;
 use tiller_core::evidence::{Interval, Standing};
 use tiller_core::purpose::Purpose;
 use tiller_core::tracking::Finding;
@@ -9,7 +10,6 @@ use tiller_core::verdict::{Diagnosis, Early, Faults, Lean, LimitedBy, Verdict, i
 use tiller_core::{Price, Tally, Target};
 
 use crate::book::{Judged, Meets, PeerCircle, Touch};
-use crate::budgets::responses::Next;
 use crate::change_words;
 use crate::numerals::{conversions, count, counted, day, money, number, percent, probability, sum};
 
@@ -518,7 +518,7 @@ fn by_the_margin(j: &Judged, next: Option<&Next>) -> Words {
     let words = if (mean * next.costs).units() <= target.units() {
         words.and(", so it can take ").gain("more money").and(".")
     } else {
-        words.and(", but more money would be spent past it.")
+        words.and(", but what more money would buy misses it.")
     };
     words.and(format!(" {}", next_one(next, &j.tally, j.target)))
 }

@@ -52,7 +52,7 @@ async fn a_bid_experiment_runs_by_itself_and_is_learned_from(db: PgPool) {
         s.days_pass(&db, 7).await;
         seen.push(bid(&s, "Names, search"));
     }
-    assert_eq!(seen, [4.8, 3.2, 4.8, 3.2, 4.0]);
+    assert_eq!(seen, [4.8, 3.2, 3.2, 4.8, 4.0]);
     assert_eq!(s.budget("Names, search"), 100.0, "its budget is left alone");
     s.days_pass(&db, 3).await;
     let after = known().await;

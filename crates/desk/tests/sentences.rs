@@ -4,6 +4,7 @@
 
 use std::collections::HashSet;
 use std::fmt::Write as _;
+use tiller_core::allocation::Next;
 use tiller_core::evidence::Interval;
 use tiller_core::{Price, Share};
 
@@ -23,7 +24,6 @@ use tiller_core::{Currency, Tally, Target, Window};
 use tiller_desk::alarms::{Alarm, Moved, What, Why};
 use tiller_desk::book::quiet::Quiet;
 use tiller_desk::book::{Judged, Meets, PeerCircle};
-use tiller_desk::budgets::responses::Next;
 use tiller_desk::numerals::typed_number;
 use tiller_desk::pace::{Of, Pace, Row};
 use tiller_desk::plans::answer;
@@ -293,6 +293,7 @@ fn plans(out: &mut Snapshot) {
     }
     out.section("Warnings of plans");
     let warnings = [
+        Warning::Unclear { better: 0.62 },
         Warning::Corner { line: "Courses".into(), share: 0.93 },
         Warning::Extrapolates { lines: names(1) },
         Warning::Extrapolates { lines: names(3) },

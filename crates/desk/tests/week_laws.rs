@@ -142,7 +142,9 @@ proptest! {
             // Nobody has to learn, or too little is left to learn for.
             let known = m.line.budget_response.capacity.most.is_some();
             if to < 0.5 * from || !m.line.learns && (!up(&m) || known) {
-                prop_assert_eq!(m.steps.len(), 1, "{:?}", m);
+                prop_assert!(!up(&m) || m.steps.len() == 1, "{:?}", m);
+                let falls = m.steps.windows(2).all(|s| (s[1] < s[0]) != up(&m));
+                prop_assert!(falls, "{:?}", m);
                 continue;
             }
             for PerDay(step) in &m.steps {

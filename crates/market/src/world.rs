@@ -714,7 +714,11 @@ mod tests {
         assert!(World::parse("seed = 1").is_err());
         let broken = AMBERFOLD.replacen("\ncvr = 0.", "\ncvr = 3.", 1);
         assert!(matches!(World::parse(&broken), Err(WorldError::Value { .. })));
-        let unrest = |of: &str| World::parse(&format!("{AMBERFOLD}\n[unrest]\n{of}"));
+        let unrest = |of: &str| {
+            let (before, after) = AMBERFOLD.split_once("[unrest]\n").unwrap();
+            let (_, after) = after.split_once("\n\n").unwrap();
+            World::parse(&format!("{before}[unrest]\n{of}\n\n{after}"))
+        };
         assert!(unrest("cvr = 0.3\nlasts = 0.5\naccount = 0.3\nchannel = 0.3").is_ok());
         for wrong in ["cvr = 1.5", "lasts = 1.0", "account = 0.7\nchannel = 0.7", "demand = -0.1"] {
             let told = unrest(wrong).unwrap_err().to_string();

@@ -91,7 +91,12 @@ pub enum Warning {
         /// Those lines.
         lines: Vec<String>,
     },
-    /// The 80% interval of the goal's count reaches further than a quarter from its middle.
+    /// For the same money, that it brings more than changing nothing is less likely than 80%.
+    Unclear {
+        /// How likely.
+        better: f64,
+    },
+    /// The 80% interval of what is due reaches further than a quarter from its middle.
     Wide {
         /// The interval.
         range: Range,

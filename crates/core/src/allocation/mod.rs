@@ -55,7 +55,7 @@ pub use answer::{Answer, HeldBy, LineAnswer, Solved, Warning};
 pub use conflict::{Conflict, ConflictKind, WholeLimit};
 pub use goal::{Totals, brings, marginal_at};
 pub use outlook::{CONFIDENCE, Outlook, Range};
-pub use precision::{Precision, Shared};
+pub use precision::{Next, Precision, Shared};
 pub use problem::{
     Goal, Group, Limits, Line, Noise, Problem, ProblemError, Total, Use, or_default,
 };

@@ -81,8 +81,13 @@ struct World {
 /// Draws worlds in which each line's response differs as far as it is not known, and counts both splits in each;
 /// absent where no line tells how well it is known, or where the goal counts nothing uncertain.
 ///
-/// What lines share, they err by together. Seeded: the same plan has the same interval.
-pub(super) fn outlook(problem: &Problem, budgets: &[f64], weights: &[f64]) -> Option<Outlook> {
+/// What lines share, they err by together. With it what the plan is due to bring, without its period's noise. Seeded: the same
+/// plan has the same interval.
+pub(super) fn outlook(
+    problem: &Problem,
+    budgets: &[f64],
+    weights: &[f64],
+) -> Option<(Outlook, Range)> {
     let known = problem.lines.iter().any(|l| l.precision.is_some());
     if !known || matches!(problem.goal, Goal::Clicks | Goal::LeastSpend) {
         return None;
@@ -131,11 +136,13 @@ pub(super) fn outlook(problem: &Problem, budgets: &[f64], weights: &[f64]) -> Op
         let due = w.planned.max(0.0) * (drift * x).exp();
         (due + (dispersion * due).sqrt() * y).max(0.0) - less
     };
-    Some(Outlook {
+    let due = Range::of(worlds.iter().map(|w| w.planned - less).collect());
+    let outlook = Outlook {
         result: Range::of(worlds.iter().map(counted).collect()),
         gain: Range::of(gains),
         better,
-    })
+    };
+    Some((outlook, due))
 }
 
 /// What lines err by together, drawn once for all of them.
@@ -170,13 +177,13 @@ mod tests {
     fn the_interval_of_one_line_is_its_own() {
         let mut p = problem(50.0, vec![power("a", 2.0, 0.5)]);
         p.lines[0].precision = Some(precision(0.04, 0.0));
-        let o = outlook(&p, &[50.0], &[1.0]).unwrap();
+        let o = outlook(&p, &[50.0], &[1.0]).unwrap().0;
         let mid = 2.0 * 50f64.sqrt();
         let high = mid * (1.2816f64 * 0.2).exp();
         assert!((o.result.mid / mid - 1.0).abs() < 0.02, "{o:?} {mid}");
         assert!((o.result.high / high - 1.0).abs() < 0.03, "{o:?} {high}");
         assert_eq!(o.gain, Range { low: 0.0, mid: 0.0, high: 0.0 });
-        assert_eq!(outlook(&p, &[50.0], &[1.0]), Some(o), "seeded");
+        assert_eq!(outlook(&p, &[50.0], &[1.0]).unwrap().0, o, "seeded");
         let i = precision(0.04, 0.0).interval(p.lines[0].response, 50.0, CONFIDENCE);
         assert!((i.high / high - 1.0).abs() < 1e-4);
     }
@@ -188,8 +195,8 @@ mod tests {
             l.precision = Some(precision(0.04, 0.04));
         }
         let reach = |r: Range| (r.high - r.low) / r.mid;
-        let all = outlook(&p, &[50.0; 16], &[1.0; 16]).unwrap().result;
-        let far = outlook(&p, &[500.0; 16], &[1.0; 16]).unwrap().result;
+        let all = outlook(&p, &[50.0; 16], &[1.0; 16]).unwrap().0.result;
+        let far = outlook(&p, &[500.0; 16], &[1.0; 16]).unwrap().0.result;
         // A sixteenth of the variance: a quarter of one line's reach, 2 × 1.2816 × 0.2.
         assert!((reach(all) / (2.0 * 1.2816 * 0.2 / 4.0) - 1.0).abs() < 0.1, "{all:?}");
         assert!(reach(far) > 2.0 * reach(all) && all.wider_than(0.05) && !all.wider_than(0.25));
@@ -205,7 +212,7 @@ mod tests {
             let level_shared = Some(Shared { with: 1, by: 0.2 });
             l.precision = Some(Precision { level_shared, ..precision(0.04, 0.0) });
         }
-        let all = outlook(&p, &[25.0; 16], &[1.0; 16]).unwrap();
+        let all = outlook(&p, &[25.0; 16], &[1.0; 16]).unwrap().0;
         let high = (1.2816f64 * 0.2).exp();
         assert!((all.result.high / all.result.mid / high - 1.0).abs() < 0.03, "{all:?}");
     }
@@ -218,12 +225,13 @@ mod tests {
         p.lines[0].current = 40.0;
         p.lines[0].precision = Some(precision(1e-9, 0.0));
         p.noise = Some(Noise { dispersion: 4.0, drift: 0.0 });
-        let o = outlook(&p, &[50.0], &[1.0]).unwrap();
+        let (o, due) = outlook(&p, &[50.0], &[1.0]).unwrap();
         assert!((o.result.high - o.result.mid - 25.6).abs() < 3.0, "{o:?}");
         assert!(o.gain.high - o.gain.low < 0.1 && (o.better - 1.0).abs() < 1e-12);
+        assert!(due.high - due.low < 0.1 && (due.mid - 100.0).abs() < 0.1, "{due:?}");
         // A drift by a tenth either way reaches 100 × (e^(1.2816 ÷ 10) − 1).
         p.noise = Some(Noise { dispersion: 0.0, drift: 0.1 });
-        let o = outlook(&p, &[50.0], &[1.0]).unwrap();
+        let o = outlook(&p, &[50.0], &[1.0]).unwrap().0;
         assert!((o.result.high - o.result.mid - 13.7).abs() < 2.0, "{o:?}");
     }
 }

@@ -34,6 +34,17 @@ pub struct Precision {
     pub form_shared: Option<Shared>,
 }
 
+/// What one more result would cost now, as times the mean one.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Next {
+    /// Times the mean.
+    pub costs: f64,
+    /// The 80% interval.
+    pub around: Interval,
+    /// Its own days hardly tell: it is what is usual on its channel.
+    pub leans: bool,
+}
+
 /// The part of a standard deviation by which several lines err together: the mean that they were drawn toward is not known
 /// either.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize, JsonSchema)]

@@ -3,7 +3,7 @@
 use super::answer::{Answer, LineAnswer, Solved, Warning};
 use super::goal::{goal_weight, marginal, objective, totals};
 use super::held_by::held_by;
-use super::outlook::{Outlook, outlook};
+use super::outlook::{Outlook, Range, outlook};
 use super::problem::{Goal, Problem, ProblemError};
 use super::repair::offer;
 use super::response::Response;
@@ -59,11 +59,15 @@ fn report(problem: &Problem, split: &Split) -> Solved {
         totals: totals(problem, &budgets),
         current: totals(problem, &present),
         next_1000: next_1000(problem, objective(problem, &split.tree.restore(&split.exact))),
-        warnings: warnings(problem, &split.tree, &budgets, outlook.as_ref()),
-        outlook,
+        warnings: warnings(problem, &split.tree, &budgets, outlook),
+        outlook: outlook.map(|o| o.0),
     }
 }
 
+/// A gain that is less likely than this is none to count on.
+const LIKELY: f64 = 0.8;
+/// Totals within this share of each other are one.
+const SAME: f64 = 0.005;
 /// Further than this share from its middle an interval is wide.
 const WIDE: f64 = 0.25;
 
@@ -71,7 +75,7 @@ fn warnings(
     problem: &Problem,
     tree: &Tree,
     budgets: &[f64],
-    outlook: Option<&Outlook>,
+    outlook: Option<(Outlook, Range)>,
 ) -> Vec<Warning> {
     let floors = tree.restore(&tree.bounds.iter().map(|b| b.0).collect::<Vec<_>>());
     let free: Vec<f64> = budgets.iter().zip(&floors).map(|(b, f)| b - f).collect();
@@ -97,9 +101,13 @@ fn warnings(
         .map(|(l, _)| l.id.clone())
         .collect();
     let extrapolates = (!outside.is_empty()).then_some(Warning::Extrapolates { lines: outside });
-    let wide = outlook.map(|o| o.result).filter(|r| r.wider_than(WIDE));
+    let wide = outlook.map(|o| o.1).filter(|r| r.wider_than(WIDE));
     let wide = wide.map(|range| Warning::Wide { range });
-    corner.into_iter().chain(extrapolates).chain(wide).collect()
+    let present: f64 = problem.lines.iter().map(|l| l.current).sum();
+    let same = (budgets.iter().sum::<f64>() - present).abs() <= SAME * present;
+    let better = outlook.map(|o| o.0.better).filter(|b| same && *b < LIKELY);
+    let unclear = better.map(|better| Warning::Unclear { better });
+    corner.into_iter().chain(extrapolates).chain(wide).chain(unclear).collect()
 }
 
 #[cfg(test)]

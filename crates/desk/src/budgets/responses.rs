@@ -3,8 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use tiller_core::allocation::{Precision, Response};
-use tiller_core::evidence::Interval;
+use tiller_core::allocation::{Next, Precision, Response};
 use tiller_core::flight::MONTH;
 use tiller_core::ids::CampaignId;
 use tiller_core::response::Curve;
@@ -93,17 +92,6 @@ impl Compared {
     pub fn deviation(&self, spend: f64) -> f64 {
         self.precision.variance(self.response, spend).sqrt()
     }
-}
-
-/// What one more conversion would cost now, as times the mean one.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Next {
-    /// Times the mean.
-    pub costs: f64,
-    /// The 80% interval.
-    pub around: Interval,
-    /// Its own days hardly tell: it is what is usual on its channel.
-    pub leans: bool,
 }
 
 /// More than this share of its capacity left: more money buys something.

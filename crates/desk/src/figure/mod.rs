@@ -455,9 +455,9 @@ pub const CATALOGUE: &[Figure] = &[
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::budgets::responses::Next;
     use std::collections::HashSet;
     use tiller_core::Micros;
+    use tiller_core::allocation::Next;
     use tiller_core::evidence::Interval;
     use tiller_core::ids::CampaignId;
     use tiller_core::spot::Subject;

@@ -7,7 +7,7 @@ use tiller_core::allocation::{
     Totals, Warning, WholeLimit,
 };
 
-use crate::numerals::{listed, money, number, percent};
+use crate::numerals::{listed, money, number, percent, probability};
 
 /// The answer to a plan file.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -32,6 +32,9 @@ pub enum AnswerFile {
         /// What it counts more than at the present, 80%.
         #[serde(skip_serializing_if = "Option::is_none")]
         gain: Option<Range>,
+        /// The probability that it counts more than at the present.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        better: Option<f64>,
         /// What to know before believing it.
         warnings: Vec<WarningFile>,
     },
@@ -151,6 +154,7 @@ fn optimal(problem: &Problem, solved: &Solved) -> AnswerFile {
         next_1000: solved.next_1000,
         result: solved.outlook.map(|o| o.result),
         gain: solved.outlook.map(|o| o.gain),
+        better: solved.outlook.map(|o| o.better),
         warnings: solved.warnings.iter().map(warning).collect(),
     }
 }
@@ -164,6 +168,14 @@ pub fn warning(w: &Warning) -> WarningFile {
                 "The result is very uncertain: 80% between {} and {}. A step experiment on the lines that move most would narrow it.",
                 money(range.low),
                 money(range.high)
+            ),
+            lines: Vec::new(),
+        },
+        Warning::Unclear { better } => WarningFile {
+            kind: "unclear",
+            message: format!(
+                "That this brings more than changing nothing has a probability of {} only. Leaving budgets as they are may be as good.",
+                probability(*better)
             ),
             lines: Vec::new(),
         },

@@ -6,7 +6,7 @@ use super::answer;
 use super::file::PlanFile;
 use super::worked::with_money_to_spare;
 use crate::book::Book;
-use crate::numerals::{self, count, money, number, signed, sum};
+use crate::numerals::{self, count, money, number, probability, signed, sum};
 use crate::wording::Words;
 
 /// What there should be most of.
@@ -85,9 +85,10 @@ pub fn headline(file: &PlanFile, solved: Option<&Solved>, wrong: usize) -> (Word
     };
     let lead = match s.outlook {
         Some(o) => lead.and(format!(
-            " (80% between {} and {})",
+            " (80% between {} and {}; any gain at all {})",
             signed(o.gain.low, about),
-            signed(o.gain.high, about)
+            signed(o.gain.high, about),
+            probability(o.better)
         )),
         None => lead,
     };
