@@ -20,7 +20,7 @@ use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period, Touch};
 use crate::budgets::curves::Curves;
 use crate::budgets::responses::{self, Spender};
 use crate::budgets::room::Room;
-use crate::budgets::weekly::{self, Move, Part, Week};
+use crate::budgets::weekly::{self, Freed, Move, Part, Week};
 use crate::causes::{self, Examined, remedy};
 use crate::kept::Kept;
 use crate::since::{self, Since};
@@ -107,7 +107,7 @@ impl Advised {
     ) -> Self {
         let known = responses::of_account(book, settings, curves);
         let unspent = if means.bids { room.unspent(book, settings, &known) } else { 0.0 };
-        let back = freed(book);
+        let back = freed(book, room);
         let mut quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
         // What waits for one that shares a strategy waits for all who do.
@@ -157,7 +157,7 @@ impl Advised {
             };
             let lines = known.iter().filter(takes_part).cloned().collect();
             let target = weekly::targets(book);
-            weekly::advise(lines, (unspent - more(but), back), book.by_value(), target, part, sure)
+            weekly::advise(lines, (unspent - more(but), &back), book.by_value(), target, part, sure)
         };
         let (mut week, mut raises, mut lower) = (Week::default(), HashMap::new(), HashMap::new());
         if means.budgets {
@@ -358,14 +358,18 @@ const LITTLE: f64 = 0.02;
 /// Days that tell what was spent before.
 const LEAST_DAYS: usize = 7;
 
-/// What campaigns spend less a day than before their budgets were moved, and will once that has come to pass: money that was freed
-/// and nobody took; below 0 where they took more than was freed. Nothing where it is little.
-fn freed(book: &Book) -> f64 {
-    let now: f64 = book.entries.iter().filter_map(|e| gave(book, e)).sum();
-    let pending: f64 = book.entries.iter().filter_map(|e| pending(book, e)).sum();
+/// What campaigns spend less a day than before advice moved their budgets, and will once that has come to pass: money that was freed
+/// and nobody took. Nothing where it is little.
+fn freed(book: &Book, room: &Room) -> Freed {
+    let by_advice = || book.entries.iter().filter(|e| room.advised(e.campaign.id));
+    let of: HashMap<CampaignId, f64> =
+        by_advice().filter_map(|e| Some((e.campaign.id, gave(book, e)?))).collect();
+    let now: f64 = of.values().sum();
+    let pending: f64 = by_advice().filter_map(|e| pending(book, e)).sum();
     let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
     let all = book.total(lately).spend.to_units() / lately.days() as f64;
-    if (now - pending).abs() < LITTLE * all { 0.0 } else { now - pending }
+    let free = if now - pending < LITTLE * all { 0.0 } else { now - pending };
+    Freed { free, of }
 }
 
 /// What a campaign spends less a day than before its budget was moved; none where it was not.

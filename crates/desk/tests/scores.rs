@@ -165,8 +165,8 @@ async fn ranges_hold_and_probabilities_come_true(db: PgPool) {
         );
         assert!(off <= 2, "{name}: {:?}", score.steps);
         // Of a handful of campaigns with few results, nobody could tell much.
-        let hard = stated < 60 || name == "thin_leads";
-        // Where all meet their targets there is no skill to have.
+        let hard = stated < 60 || name == "thin_leads" || brier.uncertainty < 0.02;
+        // Where all but one meet their targets there is no skill to have.
         assert!(hard || brier.skill().is_none_or(|skill| skill > 0.4), "{name}: {brier:?}");
         assert_eq!(score.ranges.len(), 2);
     }

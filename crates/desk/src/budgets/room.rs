@@ -35,6 +35,11 @@ impl Room {
         Ok(Self { advised, coming: coming.collect() })
     }
 
+    /// Whether advice has moved a campaign's budget.
+    pub fn advised(&self, campaign: CampaignId) -> bool {
+        self.advised.contains_key(&campaign)
+    }
+
     /// Money a day that is left.
     pub fn unspent(&self, book: &Book, settings: &Settings, known: &[Spender]) -> f64 {
         let spenders: HashMap<CampaignId, &Spender> =

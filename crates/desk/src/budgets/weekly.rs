@@ -4,13 +4,15 @@
 //!
 //! Only campaigns whose budget is the right thing to change take part; the others keep what they have.
 
+use std::collections::HashMap;
+
 use tiller_core::allocation::{
     Answer, Goal, Limits, Line as PlanLine, Outlook, Problem, Total, Totals, Use, marginal_at,
     solve,
 };
 use tiller_core::evidence::FEW;
 use tiller_core::flight::ramp;
-use tiller_core::ids::PersonId;
+use tiller_core::ids::{CampaignId, PersonId};
 use tiller_core::learning::{self, SHOCK};
 use tiller_core::response::budget_response::Evidence;
 use tiller_core::setting::{Budget, Setting};
@@ -177,7 +179,7 @@ pub struct Week {
     pub whole: Option<Whole>,
     /// Money a day that the account's budgets leave unspent.
     pub unspent: f64,
-    /// Money a day that earlier moves freed and nobody took; below 0 where they took more than was freed.
+    /// Money a day that earlier moves freed and nobody took.
     pub back: f64,
 }
 
@@ -199,10 +201,7 @@ impl Week {
 
     /// `for the same spend`, or how much of what budgets leave unspent would be spent.
     pub fn for_what(&self) -> String {
-        let more = self.moves.iter().map(|m| m.spend - m.line.spend).sum::<f64>();
-        if self.back < 0.0 && more < 0.0 {
-            return format!("for {} a day less, which earlier moves took too much", sum(-more));
-        }
+        let more = self.spends_more();
         if more < LEAST_GAIN * self.whole.map_or(0.0, |w| w.now.budget) {
             return "for the same spend".into();
         }
@@ -315,12 +314,20 @@ fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     }
 }
 
-/// The best placement of what the lines spend, with the money that came `back` from earlier moves, or less what those took too
-/// much, and of what budgets leave unspent as far as lines can take it whose next
+/// Money a day that earlier moves took from campaigns and nobody took.
+#[derive(Clone, Debug, Default)]
+pub struct Freed {
+    /// How much.
+    pub free: f64,
+    /// What each campaign spends less than before it was moved.
+    pub of: HashMap<CampaignId, f64>,
+}
+
+/// The best placement of what the lines spend, with the money that earlier moves `freed` for nothing, and of what budgets leave unspent as far as lines can take it whose next
 /// result is `sure` to meet the target at what they would spend; nothing where it is about right.
 pub fn advise(
     lines: Vec<Spender>,
-    (unspent, back): (f64, f64),
+    (unspent, freed): (f64, &Freed),
     by_value: bool,
     target: impl Fn(&Spender) -> Option<Target>,
     part: impl Fn(&Spender) -> Part,
@@ -329,7 +336,8 @@ pub fn advise(
     let lines: Vec<Spender> =
         lines.into_iter().filter(|l| l.budget.is_some() && l.spend > 0.0).collect();
     let spent: f64 = lines.iter().map(|l| l.spend).sum();
-    let total = (spent + back).max(spent * (1.0 - SHOCK));
+    let back = freed.free;
+    let total = spent + back;
     let parts: Vec<Part> = lines.iter().map(&part).collect();
     let mut problem = problem(&lines, by_value, total);
     let mut surely = Vec::new();
@@ -337,7 +345,10 @@ pub fn advise(
         let (floor, ceiling) = bounds(l, l.budget.unwrap_or(l.spend));
         of.floor = floor;
         let rises = *part == Part::Full && worth_raising(l, target(l));
-        of.ceiling = Some(if rises { ceiling } else { l.spend });
+        // Whom advice took money from may have it back, where it was taken for nothing.
+        let taken =
+            if back > 0.0 { freed.of.get(&l.campaign).map_or(0.0, |x| x.max(0.0)) } else { 0.0 };
+        of.ceiling = Some(if rises { ceiling } else { ceiling.min(l.spend + taken).max(l.spend) });
         let most = if l.learns { ceiling.min((1.0 + SHOCK) * l.spend) } else { ceiling };
         surely.push(raised_while(l, most, |spend| rises && unspent > 0.0 && sure(l, spend)));
     }
@@ -376,8 +387,7 @@ pub fn advise(
         return Week { moves: Vec::new(), whole, unspent, back };
     }
     let a_move = |((l, part), spend)| a_move(l, part, spend, by_value);
-    let mut moves: Vec<Move> = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
-    keep_pace(&mut moves);
+    let moves = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
     Week { moves, whole, unspent, back }
 }
 
@@ -447,18 +457,6 @@ fn worth_a_change(lines: &[Spender], mut spends: Vec<f64>) -> Vec<f64> {
         }
     }
     spends
-}
-
-/// Cuts that could be made at once go down as the raises go up: money that nobody takes yet would bring nothing.
-fn keep_pace(moves: &mut [Move]) {
-    let raises = moves.iter().filter(|m| m.to > m.from).map(|m| m.steps.len());
-    let steps = raises.max().unwrap_or(1);
-    for m in moves.iter_mut().filter(|m| m.to < m.from && m.steps.len() == 1 && steps > 1) {
-        let (from, to) = (m.from.units().min(m.line.spend), m.to.units());
-        let step = |i: usize| from * (to / from).powf(i as f64 / steps as f64);
-        let before = (1..steps).map(|i| PerDay((step(i) * 100.0).floor() / 100.0));
-        m.steps = before.chain([m.to]).collect();
-    }
 }
 
 fn a_move(line: Spender, part: Part, spend: f64, by_value: bool) -> Option<Move> {
@@ -554,9 +552,10 @@ pub fn targets(book: &Book) -> impl Fn(&Spender) -> Option<Target> + '_ {
 mod tests {
     use super::*;
     use crate::budgets::responses::Compared;
+    use std::collections::HashMap;
     use tiller_core::Price;
+
     use tiller_core::allocation::{Precision, Response};
-    use tiller_core::ids::CampaignId;
     use tiller_core::response::budget_response::{BudgetResponse, Capacity};
 
     fn line(budget: f64, spend: f64, most: Option<f64>, per_money: f64) -> Spender {
@@ -617,7 +616,7 @@ mod tests {
     }
 
     fn with(lines: &[Spender], part: impl Fn(&Spender) -> Part) -> Week {
-        advise(lines.to_vec(), (0.0, 0.0), false, |_| None, part, |_, _| false)
+        advise(lines.to_vec(), (0.0, &Freed::default()), false, |_| None, part, |_, _| false)
     }
 
     /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
@@ -634,7 +633,7 @@ mod tests {
         let down = &week.moves[1];
         // All that the first surely has room for, 92% of 180.
         assert!((down.spend - 14.4).abs() < 1e-6, "{week:?}");
-        assert_eq!((down.from, &down.steps[..]), (PerDay(200.0), &[PerDay(14.39)][..]));
+        assert_eq!((down.from, &down.steps[..]), (PerDay(200.0), &[PerDay(14.4)][..]));
         let mut learns = good_and_faulty();
         learns[1].learns = true;
         assert!(with(&learns, part).moves.is_empty(), "its budget is far from what it spends");
@@ -691,9 +690,7 @@ mod tests {
         let week = of(&lines);
         let (up, down) = (&week.moves[0], &week.moves[1]);
         assert_eq!((up.to, up.steps.len()), (PerDay(160.0), 3));
-        // Down as the other goes up: what it can't take yet is not taken away.
-        assert!((down.to.units() - 52.8).abs() < 0.011 && down.steps.len() == 3, "{down:?}");
-        assert!(down.steps.windows(2).all(|s| s[1] < s[0]), "{down:?}");
+        assert!((down.to.units() - 52.8).abs() < 0.011 && down.steps.len() == 1, "{down:?}");
         lines[1].learns = true;
         let both = of(&lines).moves;
         for m in &both {
@@ -765,7 +762,14 @@ mod tests {
             line(100.0, 100.0, Some(150.0), 0.01),
         ];
         let target = |_: &Spender| Some(Target::Cpa(Price(30.0)));
-        let week = advise(lines.to_vec(), (0.0, 0.0), false, target, |_| Part::Full, |_, _| false);
+        let week = advise(
+            lines.to_vec(),
+            (0.0, &Freed::default()),
+            false,
+            target,
+            |_| Part::Full,
+            |_, _| false,
+        );
         let raised: Vec<f64> = week
             .moves
             .iter()
@@ -778,7 +782,7 @@ mod tests {
     /// With so much left unspent, where all are sure to meet their target up to a spend.
     fn with_unspent(lines: &[Spender], unspent: f64, up_to: f64) -> Week {
         let sure = |_: &Spender, spend: f64| spend <= up_to;
-        advise(lines.to_vec(), (unspent, 0.0), false, |_| None, |_| Part::Full, sure)
+        advise(lines.to_vec(), (unspent, &Freed::default()), false, |_| None, |_| Part::Full, sure)
     }
 
     /// One that brings 0.04 a unit and has room for half as much again, and one that brings less.
@@ -812,11 +816,26 @@ mod tests {
         let part = |l: &Spender| if l.name == "Faulty" { Part::Gives } else { Part::Full };
         let mut lines = good_and_faulty();
         lines[0].budget_response.capacity.most = Some(105.0);
-        let week = advise(lines.to_vec(), (100.0, 0.0), false, |_| None, part, sure);
+        let week = advise(lines.to_vec(), (100.0, &Freed::default()), false, |_| None, part, sure);
         assert!(
             week.moves.iter().all(|m| m.part == Part::Full),
             "nobody needs its money: {week:?}"
         );
+    }
+
+    /// 20 were taken from the second, which misses its target now, and the first can't spend them: it may have them back.
+    #[test]
+    fn what_was_taken_for_nothing_may_come_back() {
+        let mut lines = good_and_less_good();
+        lines[0].budget_response.capacity.most = Some(100.0);
+        (lines[1].campaign, lines[1].budget_response.capacity.most) = (CampaignId(2), Some(200.0));
+        let target = |l: &Spender| (l.campaign == CampaignId(2)).then_some(Target::Cpa(Price(1.0)));
+        let week = |free: f64| {
+            let freed = Freed { free, of: HashMap::from([(CampaignId(2), 20.0)]) };
+            advise(lines.to_vec(), (0.0, &freed), false, target, |_| Part::Full, |_, _| false)
+        };
+        assert!((spends(&week(30.0))[0] - 120.0).abs() < 1e-6, "{:?}", week(30.0));
+        assert!(week(0.0).moves.is_empty(), "nothing was freed for nothing");
     }
 
     #[test]
