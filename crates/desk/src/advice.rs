@@ -9,8 +9,9 @@ use tiller_core::ids::CampaignId;
 use tiller_core::setting::Setting;
 use tiller_core::spot::Subject;
 use tiller_core::verdict::{Early, Verdict};
-use tiller_core::{Share, Target, Window};
+use tiller_core::{Micros, Share, Target, Window};
 use tiller_store::PgPool;
+use tiller_store::facts::CampaignDay;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
@@ -133,6 +134,11 @@ impl Advised {
         let mut cheapest: Vec<(&CampaignId, &Bidder)> =
             bidders.iter().filter(|(id, _)| !quiet.contains_key(id)).collect();
         cheapest.sort_by(|a, b| a.1.cost().total_cmp(&b.1.cost()).then(a.0.cmp(b.0)));
+        // What was taken for nothing comes back before its look-back.
+        let comes_back = |id: &CampaignId| {
+            let waits = || book.touched.get(id).is_some_and(|t| t.iter().any(Touch::waits));
+            back.gave(*id) > 0.0 && !room.on_course(*id) && !waits()
+        };
         let weekly = |but: &HashMap<CampaignId, Proposal>| {
             let waits = |id: &CampaignId| {
                 let verdict = judged.get(id).map(|(_, j)| j).filter(|j| faulty(j));
@@ -140,7 +146,8 @@ impl Advised {
                 matches!(verdict, Some(Verdict::TooEarly | Verdict::Measurement))
             };
             let takes_part = |l: &&Spender| {
-                let aside = quiet.contains_key(&l.campaign) || but.contains_key(&l.campaign);
+                let left_alone = quiet.contains_key(&l.campaign) && !comes_back(&l.campaign);
+                let aside = left_alone || but.contains_key(&l.campaign);
                 !l.fresh && !waits(&l.campaign) && !aside
             };
             let part = |l: &Spender| match judged.get(&l.campaign).filter(|(_, j)| faulty(j)) {
@@ -195,6 +202,7 @@ impl Advised {
                 lower.extend(less.map(|l| (*id, l)));
             }
         }
+        quiet.retain(|id, _| !week.moves.iter().any(|m| m.line.campaign == *id));
         Self { week, known, volumes, raises, lower, since, quiet, means }
     }
 
@@ -353,6 +361,8 @@ fn waits_for_all(t: &Touch) -> bool {
 const MOVED_DAYS: u64 = 56;
 /// Budgets within this share of each other are one.
 const SAME: f64 = 0.03;
+/// Spending less than this share of a budget leaves much of it.
+const LEFT_OVER: f64 = 0.85;
 /// This share of what an account spends is little.
 const LITTLE: f64 = 0.02;
 /// Days that tell what was spent before.
@@ -394,7 +404,12 @@ fn pending(book: &Book, entry: &Entry) -> Option<f64> {
         entry.tally(window).spend.to_units() / window.days() as f64
     };
     let before = from.and_then(|from| from.pred_opt()).unwrap_or(book.span.to());
-    Some(a_day(before) + adds - a_day(book.span.to()))
+    let more = a_day(before) + adds - a_day(book.span.to());
+    // Whoever leaves much of what it may spend already will not spend what it is still to be given.
+    let week: Vec<&CampaignDay> = entry.days.iter().rev().take(LEAST_DAYS).collect();
+    let may: f64 = week.iter().filter_map(|d| d.budget).map(Micros::to_units).sum();
+    let spends: f64 = week.iter().map(|d| d.tally.spend.to_units()).sum();
+    Some(if more > 0.0 && spends < LEFT_OVER * may { 0.0 } else { more })
 }
 
 /// What each campaign with a daily budget may spend, of its own.

@@ -360,7 +360,12 @@ mod tests {
         let s = solved(&p);
         assert!(s.outlook.is_some() && s.warnings.is_empty(), "{:?}", s.warnings);
         p.lines.iter_mut().for_each(|l| l.precision = Some(known(0.3)));
-        assert!(matches!(solved(&p).warnings[..], [Warning::Wide { .. }]));
+        // Nor is it sure to bring more than changing nothing.
+        let told = solved(&p).warnings;
+        assert!(
+            matches!(told[..], [Warning::Wide { .. }, Warning::Unclear { better }] if better < 0.8),
+            "{told:?}"
+        );
         p.lines.iter_mut().for_each(|l| {
             l.precision = Some(super::super::Precision { observed: [1.0, 5.0], ..known(0.002) })
         });

@@ -40,6 +40,11 @@ impl Room {
         self.advised.contains_key(&campaign)
     }
 
+    /// Whether a course is under way that will set a campaign's budget.
+    pub fn on_course(&self, campaign: CampaignId) -> bool {
+        self.coming.contains_key(&campaign)
+    }
+
     /// Money a day that is left.
     pub fn unspent(&self, book: &Book, settings: &Settings, known: &[Spender]) -> f64 {
         let spenders: HashMap<CampaignId, &Spender> =

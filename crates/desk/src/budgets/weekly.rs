@@ -323,6 +323,14 @@ pub struct Freed {
     pub of: HashMap<CampaignId, f64>,
 }
 
+impl Freed {
+    /// What a campaign gave, where that was for nothing.
+    pub fn gave(&self, campaign: CampaignId) -> f64 {
+        let gave = self.of.get(&campaign).filter(|_| self.free > 0.0);
+        gave.map_or(0.0, |gave| gave.max(0.0))
+    }
+}
+
 /// The best placement of what the lines spend, with the money that earlier moves `freed` for nothing, and of what budgets leave unspent as far as lines can take it whose next
 /// result is `sure` to meet the target at what they would spend; nothing where it is about right.
 pub fn advise(
@@ -343,12 +351,11 @@ pub fn advise(
     let mut surely = Vec::new();
     for ((of, l), part) in problem.lines.iter_mut().zip(&lines).zip(&parts) {
         let (floor, ceiling) = bounds(l, l.budget.unwrap_or(l.spend));
-        of.floor = floor;
         let rises = *part == Part::Full && worth_raising(l, target(l));
         // Whom advice took money from may have it back, where it was taken for nothing.
-        let taken =
-            if back > 0.0 { freed.of.get(&l.campaign).map_or(0.0, |x| x.max(0.0)) } else { 0.0 };
-        of.ceiling = Some(if rises { ceiling } else { ceiling.min(l.spend + taken).max(l.spend) });
+        let taken = freed.gave(l.campaign);
+        of.floor = if taken > 0.0 { l.spend } else { floor };
+        of.ceiling = Some(if rises { ceiling.max(l.spend + taken) } else { l.spend + taken });
         let most = if l.learns { ceiling.min((1.0 + SHOCK) * l.spend) } else { ceiling };
         surely.push(raised_while(l, most, |spend| rises && unspent > 0.0 && sure(l, spend)));
     }
@@ -386,7 +393,10 @@ pub fn advise(
     if then.outlook.is_some_and(|o| o.gain.mid < least * o.result.mid || o.better < LIKELY) {
         return Week { moves: Vec::new(), whole, unspent, back };
     }
-    let a_move = |((l, part), spend)| a_move(l, part, spend, by_value);
+    let a_move = |((l, part), spend): ((Spender, Part), f64)| {
+        let comes_back = freed.gave(l.campaign);
+        a_move(l, part, spend, comes_back, by_value)
+    };
     let moves = lines.into_iter().zip(parts).zip(moved).filter_map(a_move).collect();
     Week { moves, whole, unspent, back }
 }
@@ -459,7 +469,7 @@ fn worth_a_change(lines: &[Spender], mut spends: Vec<f64>) -> Vec<f64> {
     spends
 }
 
-fn a_move(line: Spender, part: Part, spend: f64, by_value: bool) -> Option<Move> {
+fn a_move(line: Spender, part: Part, spend: f64, comes_back: f64, by_value: bool) -> Option<Move> {
     let from = line.budget?;
     if (spend / line.spend - 1.0).abs() < 1e-9 {
         return None;
@@ -467,6 +477,8 @@ fn a_move(line: Spender, part: Part, spend: f64, by_value: bool) -> Option<Move>
     // Where all that it surely has room for is given, the budget leaves it what it may have beyond.
     let all = spend > line.spend && spend >= bounds(&line, from).1 * (1.0 - 1e-9);
     let to = match spend {
+        // What it had before is no more than it can spend.
+        _ if comes_back > 0.0 && spend > line.spend => from.max(spend),
         _ if all => highest(&line, from),
         // What it leaves unspent of its budget it will leave of a higher one.
         more if more > line.spend => {
@@ -482,7 +494,7 @@ fn a_move(line: Spender, part: Part, spend: f64, by_value: bool) -> Option<Move>
     let used = if line.learns { from } else { learning::used(from, to, line.spend) };
     // Where nobody has to learn, a cut is done at once, and a raise to what is known to be there too.
     let known = to < used || line.budget_response.capacity.most.is_some();
-    let slight = to < SLIGHT * used;
+    let slight = to < SLIGHT * used || comes_back > 0.0;
     let far = (to / used - 1.0).abs() > SHOCK + 1e-9 && !slight && (line.learns || !known);
     let steps = if far { ramp(PerDay(used), PerDay(to), SHOCK) } else { vec![PerDay(to)] };
     Some(Move { line, from: PerDay(from), to: PerDay(to), spend, steps, part, by_value })
@@ -823,7 +835,7 @@ mod tests {
         );
     }
 
-    /// 20 were taken from the second, which misses its target now, and the first can't spend them: it may have them back.
+    /// 150 were taken from the second, which misses its target now, and the first can't spend them: it may have them back, at once.
     #[test]
     fn what_was_taken_for_nothing_may_come_back() {
         let mut lines = good_and_less_good();
@@ -831,10 +843,13 @@ mod tests {
         (lines[1].campaign, lines[1].budget_response.capacity.most) = (CampaignId(2), Some(200.0));
         let target = |l: &Spender| (l.campaign == CampaignId(2)).then_some(Target::Cpa(Price(1.0)));
         let week = |free: f64| {
-            let freed = Freed { free, of: HashMap::from([(CampaignId(2), 20.0)]) };
+            let freed = Freed { free, of: HashMap::from([(CampaignId(2), 150.0)]) };
             advise(lines.to_vec(), (0.0, &freed), false, target, |_| Part::Full, |_, _| false)
         };
-        assert!((spends(&week(30.0))[0] - 120.0).abs() < 1e-6, "{:?}", week(30.0));
+        let back = week(200.0);
+        assert!((spends(&back)[0] - 250.0).abs() < 1e-6, "{back:?}");
+        assert_eq!((back.moves[0].to, back.moves[0].steps.len()), (PerDay(250.0), 1));
+        assert!((spends(&week(30.0))[0] - 130.0).abs() < 1e-6, "no more than is free");
         assert!(week(0.0).moves.is_empty(), "nothing was freed for nothing");
     }
 
