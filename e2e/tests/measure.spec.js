@@ -58,7 +58,7 @@ test("a split adds up to the whole, and is taken away", async ({ desk: page }) =
 test("what is found inside a campaign goes to the tray", async ({ desk: page }) => {
   await page.goto(`${school}/causes`);
   await page.getByRole("link", { name: "Queen rearing, feed" }).first().click();
-  await page.getByLabel("Select: bid −20%, a step toward −43%, Germany").check();
+  await page.getByLabel(/^Select: .*, Germany$/).check();
   await expectAccessible(page);
   await page.getByRole("button", { name: "Put selected in the tray" }).click();
   await expect(page.getByText("One change was put in the tray.")).toBeVisible();
@@ -73,7 +73,7 @@ test("what is found inside a campaign goes to the tray", async ({ desk: page }) 
   await page.getByRole("link", { name: "Visit enquiries, search" }).first().click();
   const waste = page.getByRole("region", { name: "Searches that cost money without a conversion" });
   await expect(waste.getByRole("row", { name: /sting/ })).toContainText("negative keyword, phrase");
-  await expect(page.getByRole("region", { name: "Searches worth a keyword" })).toContainText("company day at the apiary");
+  await expect(page.getByRole("region", { name: "Searches worth a keyword" })).toContainText(/team building with bees|company day at the apiary|staff outing beekeeper/);
   await page.getByRole("button", { name: "Mark the searches as reviewed" }).click();
   await expect(page.getByRole("button", { name: "Mark the searches as reviewed" })).toHaveCount(0);
 });
