@@ -164,7 +164,9 @@ impl Advised {
             };
             let lines = known.iter().filter(takes_part).cloned().collect();
             let target = weekly::targets(book);
-            weekly::advise(lines, (unspent - more(but), &back), book.by_value(), target, part, sure)
+            // What was freed is part of what budgets leave unspent: it is placed once.
+            let left = (unspent - more(but) - back.free).max(0.0);
+            weekly::advise(lines, (left, &back), book.by_value(), target, part, sure)
         };
         let (mut week, mut raises, mut lower) = (Week::default(), HashMap::new(), HashMap::new());
         if means.budgets {
