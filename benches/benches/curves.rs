@@ -19,7 +19,14 @@ fn account() -> Vec<Vec<Day>> {
                 let spend: f64 = rng.random_range(60.0..160.0);
                 let rate = level * (spend / 100.0).powf(0.65);
                 let conversions = (rate * rng.random_range(0.5..1.5)).round();
-                Day { weekday: week::DAYS[i % 7], at: i as f64, spend, conversions, step: None }
+                Day {
+                    weekday: week::DAYS[i % 7],
+                    at: i as f64,
+                    spend,
+                    conversions,
+                    budget: Some(spend),
+                    step: None,
+                }
             };
             (0..DAYS).map(day).collect()
         })

@@ -3,6 +3,7 @@
 mod allocation_references;
 mod bid_laws;
 mod bid_volume_recovery;
+mod change_effect_reference;
 mod contradictions;
 mod course_laws;
 mod coverage;
@@ -13,3 +14,4 @@ mod money_laws;
 mod response_recovery;
 mod rule_laws;
 mod type_laws;
+mod whole_steps;

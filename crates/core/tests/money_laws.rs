@@ -31,6 +31,7 @@ fn days() -> impl Strategy<Value = Vec<Day>> {
             at: i as f64,
             spend,
             conversions: f64::from(conversions),
+            budget: i.is_multiple_of(2).then_some(spend),
             step: None,
         };
         all.into_iter().enumerate().map(day).collect()

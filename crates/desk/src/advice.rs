@@ -4,14 +4,12 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use chrono::NaiveDate;
 use tiller_core::ids::CampaignId;
 use tiller_core::setting::Setting;
 use tiller_core::spot::Subject;
 use tiller_core::verdict::{Early, Verdict};
-use tiller_core::{Micros, Share, Target, Window};
+use tiller_core::{Share, Target, Window};
 use tiller_store::PgPool;
-use tiller_store::facts::CampaignDay;
 
 use crate::DeskError;
 use crate::account::settings::Settings;
@@ -19,9 +17,10 @@ use crate::another_bid::{Bidder, Lower, Purse, asks_for_less, lost_to_budget};
 use crate::book::quiet::{Quiet, quiet, quiet_at};
 use crate::book::{Book, Entry, Judged, PRESENT_DAYS, Period, Touch};
 use crate::budgets::curves::Curves;
+use crate::budgets::freed::Freed;
 use crate::budgets::responses::{self, Spender};
 use crate::budgets::room::Room;
-use crate::budgets::weekly::{self, Freed, Move, Part, Week};
+use crate::budgets::weekly::{self, Move, Part, Week};
 use crate::causes::{self, Examined, remedy};
 use crate::kept::Kept;
 use crate::since::{self, Since};
@@ -108,7 +107,7 @@ impl Advised {
     ) -> Self {
         let known = responses::of_account(book, settings, curves);
         let unspent = if means.bids { room.unspent(book, settings, &known) } else { 0.0 };
-        let back = freed(book, room);
+        let back = Freed::of_account(book, room);
         let mut quiet: HashMap<CampaignId, Quiet> =
             book.touched.iter().filter_map(|(id, t)| Some((*id, quiet(t)?))).collect();
         // What waits for one that shares a strategy waits for all who do.
@@ -357,61 +356,6 @@ fn waits_for_all(t: &Touch) -> bool {
     let shared =
         matches!(t.set_to, Setting::Strategy(_) | Setting::BidFloor(_) | Setting::BidCeiling(_));
     t.waits() && shared && t.spot.ad_group.is_none()
-}
-
-/// Days on which budgets that were moved are remembered.
-const MOVED_DAYS: u64 = 56;
-/// Budgets within this share of each other are one.
-const SAME: f64 = 0.03;
-/// Spending less than this share of a budget leaves much of it.
-const LEFT_OVER: f64 = 0.85;
-/// This share of what an account spends is little.
-const LITTLE: f64 = 0.02;
-/// Days that tell what was spent before.
-const LEAST_DAYS: usize = 7;
-
-/// What campaigns spend less a day than before advice moved their budgets, and will once that has come to pass: money that was freed
-/// and nobody took. Nothing where it is little.
-fn freed(book: &Book, room: &Room) -> Freed {
-    let by_advice = || book.entries.iter().filter(|e| room.advised(e.campaign.id));
-    let of: HashMap<CampaignId, f64> =
-        by_advice().filter_map(|e| Some((e.campaign.id, gave(book, e)?))).collect();
-    let now: f64 = of.values().sum();
-    let pending: f64 = by_advice().filter_map(|e| pending(book, e)).sum();
-    let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
-    let all = book.total(lately).spend.to_units() / lately.days() as f64;
-    let free = if now - pending < LITTLE * all { 0.0 } else { now - pending };
-    Freed { free, of }
-}
-
-/// What a campaign spends less a day than before its budget was moved; none where it was not.
-fn gave(book: &Book, entry: &Entry) -> Option<f64> {
-    let window = Window::ending(book.span.to(), MOVED_DAYS);
-    let days = entry.days.iter().filter(|d| window.contains(d.day));
-    let days: Vec<(f64, f64)> =
-        days.filter_map(|d| Some((d.budget?.to_units(), d.tally.spend.to_units()))).collect();
-    let first = days.first()?.0;
-    let before = days.iter().position(|(budget, _)| (budget / first - 1.0).abs() > SAME)?;
-    let mean = |of: &[(f64, f64)]| of.iter().map(|d| d.1).sum::<f64>() / of.len() as f64;
-    let lately = &days[days.len().saturating_sub(PRESENT_DAYS.into())..];
-    (before >= LEAST_DAYS).then(|| mean(&days[..before]) - mean(lately))
-}
-
-/// What a campaign is expected to spend more a day than on the last ones, by a change that is not to be judged yet.
-fn pending(book: &Book, entry: &Entry) -> Option<f64> {
-    let (adds, from) =
-        book.touched.get(&entry.campaign.id)?.iter().rev().find_map(|t| Some((t.adds?, t.from)))?;
-    let a_day = |last: NaiveDate| {
-        let window = Window::ending(last, PRESENT_DAYS.into());
-        entry.tally(window).spend.to_units() / window.days() as f64
-    };
-    let before = from.and_then(|from| from.pred_opt()).unwrap_or(book.span.to());
-    let more = a_day(before) + adds - a_day(book.span.to());
-    // Whoever leaves much of what it may spend already will not spend what it is still to be given.
-    let week: Vec<&CampaignDay> = entry.days.iter().rev().take(LEAST_DAYS).collect();
-    let may: f64 = week.iter().filter_map(|d| d.budget).map(Micros::to_units).sum();
-    let spends: f64 = week.iter().map(|d| d.tally.spend.to_units()).sum();
-    Some(if more > 0.0 && spends < LEFT_OVER * may { 0.0 } else { more })
 }
 
 /// What each campaign with a daily budget may spend, of its own.

@@ -546,7 +546,7 @@ pub fn next_one(next: &Next, tally: &Tally, target: Target) -> String {
         }),
     };
     let leans = if next.leans {
-        " Its spend has hardly varied, so this is what is typical for its channel."
+        " Its own days say little of it, so this is what is typical for its channel."
     } else {
         ""
     };

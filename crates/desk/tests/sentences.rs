@@ -270,6 +270,19 @@ fn plans(out: &mut Snapshot) {
             }
         }
     }
+    let between = |group: Option<&str>, members| Conflict {
+        kind: ConflictKind::BetweenSteps,
+        asked: 1500.0,
+        possible: 1200.0,
+        group: group.map(Into::into),
+        members,
+        groups: Vec::new(),
+    };
+    for conflict in
+        [between(Some("Findle"), names(0)), between(None, names(1)), between(None, names(0))]
+    {
+        out.say(&answer::conflict(&conflict).1);
+    }
     out.section("Repairs");
     let amounts = |n| names(n).into_iter().map(|name| (name, 120.0)).collect::<Vec<_>>();
     let mut repairs = vec![

@@ -7,8 +7,9 @@ use tiller_core::learning::{SHOCK, used};
 use tiller_core::response::budget_response::{BudgetResponse, Capacity, Evidence};
 use tiller_core::{PerDay, Price};
 use tiller_desk::CampaignId;
+use tiller_desk::budgets::freed::Freed;
 use tiller_desk::budgets::responses::{Compared, Spender};
-use tiller_desk::budgets::weekly::{Freed, Move, Part, Week, Whole, advise};
+use tiller_desk::budgets::weekly::{Move, Part, Week, Whole, advise};
 
 /// A campaign with its part.
 fn campaign() -> impl Strategy<Value = (Spender, Part)> {

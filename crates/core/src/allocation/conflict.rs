@@ -37,6 +37,8 @@ pub enum ConflictKind {
     OutOfReach(WholeLimit),
     /// A limit on the whole can be met, but not in whole steps.
     StepTooCoarse(WholeLimit),
+    /// What a line or a group has to get, or the total (neither is named), lies between whole steps.
+    BetweenSteps,
 }
 
 /// A contradiction between limits.

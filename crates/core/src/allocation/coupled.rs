@@ -43,6 +43,9 @@ pub(super) struct OutOfReach {
     pub best: Vec<f64>,
 }
 
+/// A multiplier below this is none: weights so small vanish among the others.
+const SMALLEST: f64 = 1e-6;
+
 impl Space<'_> {
     fn kernel(&self, goal: &Objective) -> Vec<f64> {
         let weights = goal.weights.iter().copied();
@@ -66,7 +69,7 @@ impl Space<'_> {
             return Ok(self.kernel(goal));
         };
         let without = self.solve(goal, rest)?;
-        let mut low = (0.0, self.slack(limit, &without), without);
+        let mut low = (0.0_f64, self.slack(limit, &without), without);
         if low.1 >= 0.0 {
             return Ok(low.2);
         }
@@ -85,13 +88,13 @@ impl Space<'_> {
         };
         let nearest = self.solve(&mixed(1.0), rest)?;
         let scale = limit.least + limit.price * nearest.iter().sum::<f64>();
-        let mut high = (1.0, self.slack(limit, &nearest), nearest);
+        let mut high = (1.0_f64, self.slack(limit, &nearest), nearest);
         if high.1 < -1e-9 * scale.max(1e-9) {
             return Err(OutOfReach { limit: limit.limit, best: high.2 });
         }
         let (mut weight_low, mut weight_high) = (low.1, high.1.max(0.0));
         for round in 0..100 {
-            if high.1.abs() <= 1e-12 * scale || high.0 - low.0 <= 1e-15 * high.0 {
+            if high.1.abs() <= 1e-12 * scale || high.0 - low.0 <= 1e-15 * high.0.max(SMALLEST) {
                 break;
             }
             // Illinois steps, and every third one a bisection so that jumps can't stall it.

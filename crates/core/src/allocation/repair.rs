@@ -235,21 +235,18 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
                 .collect()
         }
         ConflictKind::StepTooCoarse(limit) => {
-            // The nearest finer step at which some plan fits, or none at all.
-            let finer = (1..=4).map(|n| step / 10f64.powi(n)).chain([0.0]);
-            let fits = |to: &f64| {
-                let mut finer = problem.clone();
-                finer.step = *to;
-                solve_quietly(&finer).is_none()
-            };
             let nearest = presentable(c.possible, limit == WholeLimit::MaxCpa);
-            let finer = finer.into_iter().find(fits).map(|to| Repair::Step { to });
             spends_all(problem)
                 .then_some(Repair::SpendUpTo)
                 .into_iter()
-                .chain(finer)
+                .chain(finer_step(problem))
                 .chain([Repair::Whole { limit, to: nearest }])
                 .collect()
+        }
+        ConflictKind::BetweenSteps => {
+            let of_total = c.group.is_none() && c.members.is_empty();
+            let less = Repair::Total { to: down(c.asked) };
+            finer_step(problem).into_iter().chain(of_total.then_some(less)).collect()
         }
         ConflictKind::OutOfReach(limit) => {
             let to = if limit == WholeLimit::MaxCpa {
@@ -261,6 +258,17 @@ fn candidates(problem: &Problem, c: &Conflict) -> Vec<Repair> {
             spends_all(problem).then_some(Repair::SpendUpTo).into_iter().chain([nearest]).collect()
         }
     }
+}
+
+/// The nearest finer step at which some plan fits, or none at all.
+fn finer_step(problem: &Problem) -> Option<Repair> {
+    let finer = (1..=4).map(|n| problem.step / 10f64.powi(n)).chain([0.0]);
+    let fits = |to: &f64| {
+        let mut finer = problem.clone();
+        finer.step = *to;
+        solve_quietly(&finer).is_none()
+    };
+    finer.into_iter().find(fits).map(|to| Repair::Step { to })
 }
 
 /// The floors of groups lowered together, each in proportion to what it asks beyond its members' floors.

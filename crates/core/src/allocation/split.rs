@@ -5,8 +5,8 @@ use super::coupled::{Coupling, Objective, OutOfReach, Space};
 use super::goal::{goal_curve, goal_weight};
 use super::problem::{Goal, Problem};
 use super::response::Curve;
-use super::rounding::round;
-use super::stepwise::{self, Missed};
+use super::rounding::{NoStep, round};
+use super::stepwise::{Missed, Whole};
 use super::tree::{Tree, spends_all};
 
 /// A split, in tree order.
@@ -47,17 +47,45 @@ pub(super) fn best_split(problem: &Problem) -> Result<Split, Vec<Conflict>> {
         total: problem.total.amount,
         all: spends_all(problem),
     };
+    let goal = Objective { weights, bonus, price };
     let exact = space
-        .solve(&Objective { weights, bonus, price }, &couplings)
+        .solve(&goal, &couplings)
         .map_err(|out| vec![out_of_reach(problem, &tree, &curves, out)])?;
     let amounts = if problem.step > 0.0 {
-        let rounded = round(&tree, &exact, space.all.then_some(space.total), problem.step);
-        stepwise::within(&space, &couplings, rounded, problem.step)
-            .map_err(|missed| vec![too_coarse(problem, &tree, &curves, missed)])?
+        let whole = Whole { space: &space, goal: &goal, limits: &couplings, step: problem.step };
+        let fixed = |place: usize| problem.lines[tree.order[place]].fixed.is_some();
+        let rounded = round(&tree, &exact, (space.total, space.all), fixed, problem.step)
+            .map_err(|none| vec![no_step(problem, &tree, none)])?;
+        let kept = whole
+            .within_limits(rounded)
+            .map_err(|missed| vec![too_coarse(problem, &tree, &curves, missed)])?;
+        whole.improved(kept)
     } else {
         exact.clone()
     };
     Ok(Split { tree, exact, amounts })
+}
+
+/// A limit that the exact plan keeps, and that no plan in whole steps can.
+fn no_step(problem: &Problem, tree: &Tree, none: NoStep) -> Conflict {
+    let (asked, members, group) = match none {
+        NoStep::Line(place) => {
+            (tree.bounds[place].0, vec![problem.lines[tree.order[place]].id.clone()], None)
+        }
+        NoStep::Node(n) => match tree.nodes[n].group {
+            Some(g) => (tree.reach()[n].0, Vec::new(), Some(problem.groups[g].id.clone())),
+            None => (problem.total.amount, Vec::new(), None),
+        },
+    };
+    let possible = (asked / problem.step).round() * problem.step;
+    Conflict {
+        kind: ConflictKind::BetweenSteps,
+        asked,
+        possible,
+        group,
+        groups: Vec::new(),
+        members,
+    }
 }
 
 fn couplings(problem: &Problem, tree: &Tree) -> Vec<Coupling> {

@@ -253,6 +253,7 @@ mod tests {
                     at: i as f64,
                     spend,
                     conversions,
+                    budget: Some(spend),
                     step: None,
                 }
             })

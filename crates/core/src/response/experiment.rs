@@ -71,6 +71,7 @@ mod tests {
                 at: i as f64,
                 spend: if i < 7 { up } else { 40.0 },
                 conversions: 1.0,
+                budget: None,
                 step: None,
             };
             (0..n).map(day).collect::<Vec<Day>>()

@@ -1,20 +1,22 @@
 //! Response curves (A4): conversions a day as a function of money a day, learned from a campaign's own days.
 //!
-//! Conversions are quasi-Poisson with log mean = α + b·log spend + weekday + trend. Weekdays and the trend take
-//! what demand does of its own accord, so that it is not taken for an answer to money; what is left of that
-//! only a planned change of the budget can tell: where one was made, money that moved by itself has a coefficient of its own
-//! (b + δ), and *b* is what the plan's steps brought. The elasticity *b* has a prior that campaigns of a channel
-//! share, whose mean is not known exactly either. Days that follow one another count for less than as many days that don't.
-//! Common practice, no source: returns diminish, so *b* lies below 1.
+//! Conversions are quasi-Poisson with log mean = α + b·log (money that was set) + γ·log (money beyond it) + weekday + trend.
+//! What a day spends moves with demand, and so do its conversions: that tells of demand, not of money. Only money that
+//! somebody set tells what money brings, by a plan or by another budget: as far as spend followed (two-stage least squares;
+//! P. G. Wright, The Tariff on Animal and Vegetable Oils (1928), appendix B). The elasticity *b* has a prior that campaigns
+//! of a channel share, whose mean is not known exactly either; where nobody moved money, it is all there is. Days that
+//! follow one another count for less than as many days that don't. Common practice, no source: returns diminish, so *b*
+//! lies below 1.
 //!
 //! ```
 //! use tiller_core::week::DAYS;
 //! use tiller_core::response::{BELIEF, Day, fit};
-//! // Money swings between 40 and 160 a day, and conversions follow its root.
+//! // A budget is set between 40 and 160 a day and spent, and conversions follow its root.
 //! let days: Vec<Day> = (0..84)
 //!     .map(|i| {
 //!         let spend = 40.0 * (1.0 + f64::from(i % 4));
-//!         Day { weekday: DAYS[i as usize % 7], at: f64::from(i), spend, conversions: 2.0 * spend.sqrt(), step: None }
+//!         let (weekday, conversions) = (DAYS[i as usize % 7], 2.0 * spend.sqrt());
+//!         Day { weekday, at: f64::from(i), spend, conversions, budget: Some(spend), step: None }
 //!     })
 //!     .collect();
 //! let curve = fit(&days, BELIEF).unwrap();
@@ -25,6 +27,7 @@
 pub mod budget_response;
 pub mod compared;
 pub mod experiment;
+mod lever;
 pub mod regression;
 
 use chrono::Weekday;
@@ -33,21 +36,20 @@ use serde::{Deserialize, Serialize};
 
 use crate::allocation::{Precision, Response};
 use crate::evidence::Interval;
-use crate::week::DAYS;
 use regression::{Prior, Regression, Rows, poisson};
 
 /// What is believed of elasticities before any channel has been seen.
 pub const BELIEF: Prior = Prior { mean: 0.7, deviation: 0.2 };
 /// How far campaigns of a channel lie apart.
 const APART: f64 = 0.15;
-/// How far what demand brings with it may lie from what money brings, where a plan tells them apart.
-const BROUGHT: Prior = Prior { mean: 0.0, deviation: 0.8 };
+/// What is believed of money that nobody set: it came with as much more demand, give or take.
+const BY_ITSELF: Prior = Prior { mean: 1.0, deviation: 0.6 };
 /// No two days are taken to be more alike than this.
 const MOST_ALIKE: f64 = 0.9;
 /// Elasticities that are believed at all.
 const BELIEVED: (f64, f64) = (0.05, 1.0);
-/// Below this standard deviation of log spend a curve leans on its prior.
-const LEAST_SPREAD: f64 = 0.15;
+/// Where its own days take off less than this share of the variance of what was believed, a curve leans on that.
+const LEAST_TOLD: f64 = 0.5;
 /// What is believed of a weekday's effect and of a trend over all days, as logarithms.
 const WEEKDAY: Prior = Prior { mean: 0.0, deviation: 0.4 };
 const TREND: Prior = Prior { mean: 0.0, deviation: 0.5 };
@@ -57,6 +59,8 @@ const MOST_STEPS: usize = 40;
 /// Days with spend and conversions below which nothing is fitted.
 const LEAST_DAYS: usize = 14;
 const LEAST_CONVERSIONS: f64 = 5.0;
+/// Days from the end whose money is that of now.
+const PRESENT: usize = 14;
 /// A saturating curve is taken where it fits better by so much (Akaike's criterion, scaled).
 const CLEARLY: f64 = 2.0;
 
@@ -71,6 +75,8 @@ pub struct Day {
     pub spend: f64,
     /// Conversions, or conversions' worth of value.
     pub conversions: f64,
+    /// The money that was set for it, if known.
+    pub budget: Option<f64>,
     /// On a day of a planned step, the logarithm of its money over the mean of the plan's steps.
     pub step: Option<f64>,
 }
@@ -107,9 +113,9 @@ pub struct Curve {
     pub days: usize,
     /// See `days`.
     pub conversions: f64,
-    /// Standard deviation of log spend.
+    /// Standard deviation of the logarithm of money as it was set, as far as spend followed.
     pub spread: f64,
-    /// Spend hardly varied, so that the form is the prior's.
+    /// Its own days tell less of its form than its channel does: money was hardly moved, or results are few.
     pub leans: bool,
     /// The part of the elasticity's error that it has together with all campaigns of its channel.
     #[serde(default)]
@@ -140,7 +146,7 @@ impl Curve {
 pub fn of_channel(campaigns: &[&[Day]]) -> Vec<Belief> {
     let wide = Prior { deviation: BELIEF.deviation.hypot(APART), ..BELIEF };
     let told = |days: &&[Day]| {
-        let own = own_evidence(&power(days, wide)?, wide)?;
+        let own = own_evidence(&power(&Useful::of(days)?, wide)?, wide)?;
         let weight = 1.0 / (own.deviation.powi(2) + APART * APART);
         Some((weight, weight * own.mean.clamp(BELIEVED.0 - 0.5, BELIEVED.1 + 0.5)))
     };
@@ -173,71 +179,89 @@ fn own_evidence(fit: &Regression, prior: Prior) -> Option<Prior> {
     (information > 1e-6).then(|| Prior { mean, deviation: information.powf(-0.5) })
 }
 
-/// Days that tell something, and the spend in their middle.
-fn useful(days: &[Day]) -> Option<(Vec<Day>, f64)> {
-    let days: Vec<Day> = days.iter().filter(|d| d.spend > 0.0).copied().collect();
-    let conversions: f64 = days.iter().map(|d| d.conversions).sum();
-    if days.len() < LEAST_DAYS || conversions < LEAST_CONVERSIONS {
-        return None;
-    }
-    let reference = (days.iter().map(|d| d.spend.ln()).sum::<f64>() / days.len() as f64).exp();
-    Some((days, reference))
+/// Days that tell something, with the spend in their middle and what of each day's money was set.
+struct Useful {
+    days: Vec<Day>,
+    /// The geometric mean of what they spend.
+    reference: f64,
+    /// Of each day, the logarithm of its money as it was set over the reference.
+    set: Vec<f64>,
 }
 
-/// Columns: constant, the form's parameter, six weekdays, trend from the last day backwards; last, where a plan moved money,
-/// the money that moved by itself.
-fn columns(days: &[Day], reference: f64, form: impl Fn(&Day) -> f64) -> DMatrix<f64> {
-    let (first, last) = (days[0].at, days[days.len() - 1].at);
-    let length = (last - first).max(1.0);
-    DMatrix::from_fn(days.len(), 9 + usize::from(planned(days)), |i, j| {
-        let d = &days[i];
-        match j {
-            0 => 1.0,
-            1 => form(d),
-            8 => (d.at - last) / length,
-            9 => (d.spend / reference).ln() - d.step.unwrap_or(0.0),
-            // Deviations from Sunday's place, so that the constant is the mean of the week.
-            _ if d.weekday == Weekday::Sun => -1.0,
-            _ => f64::from(d.weekday == DAYS[j - 2]),
+impl Useful {
+    fn of(days: &[Day]) -> Option<Self> {
+        let days: Vec<Day> = days.iter().filter(|d| d.spend > 0.0).copied().collect();
+        let conversions: f64 = days.iter().map(|d| d.conversions).sum();
+        if days.len() < LEAST_DAYS || conversions < LEAST_CONVERSIONS {
+            return None;
         }
-    })
+        let reference = (days.iter().map(|d| d.spend.ln()).sum::<f64>() / days.len() as f64).exp();
+        let set = lever::set(&days);
+        Some(Self { days, reference, set })
+    }
+
+    /// Of a day, the logarithm of its money over what was set.
+    fn by_itself(&self, i: usize) -> f64 {
+        (self.days[i].spend / self.reference).ln() - self.set[i]
+    }
+
+    /// Columns: constant, the form's parameter at the money that was set, six weekdays, trend from the last day backwards, and
+    /// the money that moved by itself.
+    fn columns(&self, form: impl Fn(f64) -> f64) -> DMatrix<f64> {
+        let days = &self.days;
+        DMatrix::from_fn(days.len(), COLUMNS, |i, j| match j {
+            0 => 1.0,
+            1 => form(self.set[i]),
+            9 => self.by_itself(i),
+            _ => lever::of_time(days, i, j - 2),
+        })
+    }
+
+    /// Means over the last days: money as it was set, and by itself.
+    fn present(&self) -> (f64, f64) {
+        let n = self.days.len();
+        let last = n - PRESENT.min(n)..n;
+        let mean =
+            |of: &dyn Fn(usize) -> f64| last.clone().map(of).sum::<f64>() / last.len() as f64;
+        (mean(&|i| self.set[i]), mean(&|i| self.by_itself(i)))
+    }
+
+    fn counts(&self) -> Vec<f64> {
+        self.days.iter().map(|d| d.conversions).collect()
+    }
 }
 
-/// Whether a plan moved money up and down among the days.
-fn planned(days: &[Day]) -> bool {
-    let steps = || days.iter().filter_map(|d| d.step);
-    steps().any(|s| s > 0.0) && steps().any(|s| s < 0.0)
-}
+/// Columns of the regression.
+const COLUMNS: usize = 10;
 
-fn priors(form: Prior, days: &[Day]) -> Vec<Option<Prior>> {
-    let mut all = vec![Some(WEEKDAY); 9];
+fn priors(form: Prior) -> [Option<Prior>; COLUMNS] {
+    let mut all = [Some(WEEKDAY); COLUMNS];
     all[0] = None;
     all[1] = Some(form);
     all[8] = Some(TREND);
-    all.extend(planned(days).then_some(Some(BROUGHT)));
+    all[9] = Some(BY_ITSELF);
     all
 }
 
-fn power(days: &[Day], elasticity: Prior) -> Option<Regression> {
-    let (days, reference) = useful(days)?;
-    let counts: Vec<f64> = days.iter().map(|d| d.conversions).collect();
-    let x = columns(&days, reference, |d| (d.spend / reference).ln());
-    let priors = priors(elasticity, &days);
-    let mut rows = Rows::new(x, &counts);
+fn power(of: &Useful, elasticity: Prior) -> Option<Regression> {
+    let (counts, priors) = (of.counts(), priors(elasticity));
+    let mut rows = Rows::new(of.columns(|set| set), &counts);
     let alone = poisson(&rows, &priors)?;
-    rows.alike = alike(&days, reference, &alone);
+    rows.alike = alike(of, &alone);
     if rows.alike > 1.0 { poisson(&rows, &priors) } else { Some(alone) }
 }
 
 /// How many times as much a slope errs because a day that is better than usual is often followed by another, where the money
 /// of a day is like that of the day before too (M. S. Bartlett, Journal of the Royal Statistical Society 98 (1935)).
-fn alike(days: &[Day], reference: f64, fit: &Regression) -> f64 {
-    let moved: Vec<f64> = if planned(days) {
-        days.iter().filter_map(|d| d.step).collect()
+fn alike(of: &Useful, fit: &Regression) -> f64 {
+    // Days of a plan follow one another; between it and the others lie no days of their own.
+    let moved: Vec<f64> = if lever::planned(&of.days) {
+        of.days.iter().filter_map(|d| d.step).collect()
     } else {
-        days.iter().map(|d| (d.spend / reference).ln()).collect()
+        of.set.clone()
     };
-    let off: Vec<f64> = days
+    let off: Vec<f64> = of
+        .days
         .iter()
         .zip(&fit.fitted)
         .map(|(d, m)| (d.conversions - m) / m.max(1e-9).sqrt())
@@ -293,56 +317,76 @@ pub fn fit(days: &[Day], belief: impl Into<Belief>) -> Option<Curve> {
 /// The same with what the curve says of each day.
 pub fn examine(days: &[Day], belief: impl Into<Belief>) -> Option<Examined> {
     let Belief { prior, error } = belief.into();
-    let regression = power(days, prior)?;
-    let (used, reference) = useful(days)?;
-    // So much of what the channel's mean errs by is in the estimate as its own days did not speak against it.
-    let shared = regression.covariance[(1, 1)] / prior.deviation.powi(2) * error;
-    let logs: Vec<f64> = used.iter().map(|d| (d.spend / reference).ln()).collect();
-    let spread = (logs.iter().map(|l| l * l).sum::<f64>() / logs.len() as f64).sqrt();
-    let leans = spread < LEAST_SPREAD;
+    let of = Useful::of(days)?;
+    let regression = power(&of, prior)?;
+    let told = regression.covariance[(1, 1)] / prior.deviation.powi(2);
     let b = regression.coefficients[1].clamp(BELIEVED.0, BELIEVED.1 - 1e-3);
-    let (level, week) = level(&regression);
-    let c = |r: &Regression| {
-        // An inverse is symmetric but for rounding.
-        let both = f64::midpoint(r.covariance[(0, 1)], r.covariance[(1, 0)]);
-        [[r.covariance[(0, 0)], both], [both, r.covariance[(1, 1)]]]
-    };
+    let now = Now::of(&of, &regression, |set| set, |set| b * set);
+    let used = &of.days;
     let mut curve = Curve {
-        response: Response::Power {
-            scale: (level.exp() * week) / reference.powf(b),
-            elasticity: b,
-        },
+        response: Response::Power { scale: now.rate / now.spend.powf(b), elasticity: b },
         elasticity: b,
         elasticity_error: regression.covariance[(1, 1)].sqrt(),
         dispersion: regression.dispersion,
         days: used.len(),
         conversions: used.iter().map(|d| d.conversions).sum(),
-        spread,
-        leans,
-        shared,
-        measured: planned(&used).then(|| own_evidence(&regression, prior)).flatten(),
+        spread: (of.set.iter().map(|l| l * l).sum::<f64>() / of.set.len() as f64).sqrt(),
+        leans: told > LEAST_TOLD,
+        // So much of what the channel's mean errs by is in the estimate as its own days did not speak against it.
+        shared: told * error,
+        measured: lever::planned(used).then(|| own_evidence(&regression, prior)).flatten(),
         precision: Precision::alone(
-            reference,
-            c(&regression),
+            now.spend,
+            now.covariance,
             used.iter().fold([f64::MAX, 0.0], |[least, most], d| {
                 [f64::min(least, d.spend), f64::max(most, d.spend)]
             }),
         ),
     };
-    if !leans
-        && let Some((half_at, r)) =
-            saturating(&used, reference, alike(&used, reference, &regression))
-        && r.deviance / curve.dispersion + CLEARLY < regression.deviance / curve.dispersion
+    let mut fitted = regression;
+    if !curve.leans
+        && let Some((half_at, r)) = saturating(&of, alike(&of, &fitted))
+        && r.deviance / curve.dispersion + CLEARLY < fitted.deviance / curve.dispersion
     {
-        let (level, week) = self::level(&r);
-        let at_reference = reference / (half_at + reference);
-        curve.response = Response::Saturating { limit: level.exp() * week / at_reference, half_at };
-        curve.precision.covariance = c(&r);
-        let (expected, trend) = (r.fitted.clone(), r.coefficients[8]);
-        return Some(Examined { curve, days: used, expected, trend });
+        let form = Saturating { half_at, reference: of.reference };
+        let now = Now::of(&of, &r, |set| form.slope(set), |set| form.log_mean(set));
+        let share = now.spend / (half_at + now.spend);
+        curve.response = Response::Saturating { limit: now.rate / share, half_at };
+        (curve.precision.reference, curve.precision.covariance) = (now.spend, now.covariance);
+        fitted = r;
     }
-    let (expected, trend) = (regression.fitted, regression.coefficients[8]);
-    Some(Examined { curve, days: used, expected, trend })
+    let (expected, trend) = (fitted.fitted, fitted.coefficients[8]);
+    Some(Examined { curve, days: of.days, expected, trend })
+}
+
+/// What the last days spend, and what that brings in the middle of a week.
+struct Now {
+    spend: f64,
+    rate: f64,
+    /// Of the logarithm of the rate, and of the form's parameter.
+    covariance: [[f64; 2]; 2],
+}
+
+impl Now {
+    /// `slope` is the form's column at the logarithm of money that was set, `log_mean` what it makes of the rate.
+    fn of(
+        of: &Useful,
+        r: &Regression,
+        slope: impl Fn(f64) -> f64,
+        log_mean: impl Fn(f64) -> f64,
+    ) -> Self {
+        let (set, by_itself) = of.present();
+        let (level, week) = level(r);
+        let rate = (level + log_mean(set) + r.coefficients[9] * by_itself).exp() * week;
+        let told = [(0, 1.0), (1, slope(set)), (9, by_itself)];
+        let with = |j: usize| told.iter().map(|(i, x)| x * r.covariance[(*i, j)]).sum::<f64>();
+        let variance = told.iter().map(|(j, x)| x * with(*j)).sum::<f64>();
+        Self {
+            spend: of.reference * (set + by_itself).exp(),
+            rate,
+            covariance: [[variance, with(1)], [with(1), r.covariance[(1, 1)]]],
+        }
+    }
 }
 
 /// The log level of the middle of the week on the last day, and the week's mean over it.
@@ -353,26 +397,44 @@ fn level(r: &Regression) -> (f64, f64) {
     (r.coefficients[0], week)
 }
 
+/// The saturating form about a spend, by the logarithm of money over it.
+#[derive(Clone, Copy)]
+struct Saturating {
+    half_at: f64,
+    reference: f64,
+}
+
+impl Saturating {
+    /// The log mean relative to that at the reference.
+    fn log_mean(self, set: f64) -> f64 {
+        let share = |s: f64| s / (self.half_at + s);
+        (share(self.reference * set.exp()) / share(self.reference)).ln()
+    }
+
+    /// Its slope in the logarithm of the half-way spend.
+    fn slope(self, set: f64) -> f64 {
+        let k = self.half_at;
+        k / (k + self.reference) - k / (k + self.reference * set.exp())
+    }
+}
+
 /// The saturating form: its half-way spend by Gauss and Newton's steps in the logarithm, each a regression about
 /// the last one.
-fn saturating(days: &[Day], reference: f64, alike: f64) -> Option<(f64, Regression)> {
-    let counts: Vec<f64> = days.iter().map(|d| d.conversions).collect();
+fn saturating(of: &Useful, alike: f64) -> Option<(f64, Regression)> {
+    let (counts, reference) = (of.counts(), of.reference);
     let mut log_k = reference.ln();
     for _ in 0..MOST_STEPS {
-        let k = log_k.exp();
-        // The log mean relative to that at the reference, and its slope in log k.
-        let share = |s: f64| s / (k + s);
-        let slope = |s: f64| k / (k + reference) - k / (k + s);
+        let form = Saturating { half_at: log_k.exp(), reference };
         let rows = Rows {
-            offset: days.iter().map(|d| (share(d.spend) / share(reference)).ln()).collect(),
+            offset: of.set.iter().map(|set| form.log_mean(*set)).collect(),
             alike,
-            ..Rows::new(columns(days, reference, |d| slope(d.spend)), &counts)
+            ..Rows::new(of.columns(|set| form.slope(set)), &counts)
         };
         let prior = Prior { mean: reference.ln() - log_k, deviation: HALF_WAY };
-        let r = poisson(&rows, &priors(prior, days))?;
+        let r = poisson(&rows, &priors(prior))?;
         let step = r.coefficients[1];
         if step.abs() < 1e-4 {
-            return Some((k, r));
+            return Some((form.half_at, r));
         }
         log_k += step.clamp(-1.0, 1.0);
     }
@@ -382,6 +444,7 @@ fn saturating(days: &[Day], reference: f64, alike: f64) -> Option<(f64, Regressi
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::week::DAYS;
 
     /// A week in which spend goes up and down; conversions are exactly the curve's.
     fn days(n: usize, curve: impl Fn(f64) -> f64) -> Vec<Day> {
@@ -393,6 +456,7 @@ mod tests {
                     at: i as f64,
                     spend,
                     conversions: curve(spend),
+                    budget: Some(spend),
                     step: None,
                 }
             })
@@ -447,6 +511,7 @@ mod tests {
                 at: i as f64,
                 spend: 100.0,
                 conversions: 5.0,
+                budget: Some(100.0),
                 step: None,
             })
             .collect();
@@ -484,7 +549,7 @@ mod tests {
         assert!(belief.prior.mean > 0.82 && belief.prior.mean < 0.9, "{belief:?}");
         // One alone is told nothing: the channel's mean may be 0.2 off, and it may lie 0.15 from that.
         let alone = of_channel(&refs[..1])[0];
-        assert_eq!((alone.prior.mean, alone.error), (0.7, 0.2));
+        assert!((alone.prior.mean - 0.7).abs() < 1e-12 && (alone.error - 0.2).abs() < 1e-12);
         assert!((alone.prior.deviation - 0.25).abs() < 1e-12);
         let curve = fit(&steep[0], alone).unwrap();
         assert!(0.0 < curve.shared && curve.shared < curve.elasticity_error, "{curve:?}");

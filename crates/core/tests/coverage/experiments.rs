@@ -47,7 +47,7 @@ fn days(rng: &mut ChaCha8Rng, of: World, elasticity: f64) -> Vec<Day> {
             rate *= Gamma::new(1.0 / of.noise, of.noise).unwrap().sample(rng);
         }
         let conversions = Poisson::new(rate.max(1e-9)).unwrap().sample(rng);
-        Day { weekday: DAYS[i % 7], at: i as f64, spend, conversions, step: None }
+        Day { weekday: DAYS[i % 7], at: i as f64, spend, conversions, budget: None, step: None }
     };
     (0..112).map(day).collect()
 }

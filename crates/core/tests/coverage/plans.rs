@@ -102,6 +102,7 @@ fn plan(a: &Account, w: World) -> (Problem, Solved) {
             at: at as f64,
             spend,
             conversions,
+            budget: None,
             step: None,
         })
         .collect()

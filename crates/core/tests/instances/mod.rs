@@ -211,6 +211,31 @@ impl Random {
         self.limited(lines)
     }
 
+    /// The least money for about as many conversions as there are, with every kind of limit.
+    pub fn least_spend_problem(&mut self) -> Problem {
+        let mut p = self.limited_mixed_problem();
+        let now: f64 = p.lines.iter().map(|l| l.results(l.current, p.days)).sum();
+        p.goal = Goal::LeastSpend;
+        p.limits.min_conversions = Some(now * self.between(0.3, 1.1));
+        p
+    }
+
+    /// A few lines in steps so coarse that every split can be tried.
+    pub fn coarse_problem(&mut self) -> Problem {
+        let lines = self.lines(5, |r| match (r.next() * 3.0) as usize {
+            0 => r.constant(),
+            1 => r.power(),
+            _ => r.saturating(),
+        });
+        let mut p = self.limited(lines);
+        for line in &mut p.lines {
+            line.fixed = None;
+        }
+        p.step = (p.total.amount / self.between(9.0, 13.0)).ceil();
+        p.total.amount = (p.total.amount / p.step).round() * p.step;
+        p
+    }
+
     /// Curves only, without groups or limits: marginals must be equal.
     pub fn smooth_problem(&mut self, n: usize) -> Problem {
         let mut lines = self.lines(n, |r| if r.chance(0.5) { r.power() } else { r.saturating() });

@@ -11,7 +11,7 @@ use tiller_core::response::experiment::marked;
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{self, Belief, Curve, Day};
 use tiller_core::window::later;
-use tiller_core::{Tally, Window};
+use tiller_core::{Micros, Tally, Window};
 use tiller_store::curves::{self, GroupDay};
 use tiller_store::facts::CampaignDay;
 use tiller_store::people::{self, Account};
@@ -77,14 +77,18 @@ impl Curves {
     }
 }
 
-/// A campaign's days as the regression takes them.
-pub fn days_of<'a>(days: impl Iterator<Item = (NaiveDate, &'a Tally)>, window: Window) -> Vec<Day> {
-    days.filter(|(day, _)| window.contains(*day))
-        .map(|(day, tally)| Day {
+/// Days as the regression takes them: with what was counted, and the budget if there is one.
+fn days_of<'a>(
+    days: impl Iterator<Item = (NaiveDate, &'a Tally, Option<Micros>)>,
+    window: Window,
+) -> Vec<Day> {
+    days.filter(|(day, ..)| window.contains(*day))
+        .map(|(day, tally, budget)| Day {
             weekday: day.weekday(),
             at: (day - window.from()).num_days() as f64,
             spend: tally.spend.to_units(),
             conversions: tally.conversions,
+            budget: budget.map(Micros::to_units),
             step: None,
         })
         .collect()
@@ -94,7 +98,7 @@ pub fn days_of<'a>(days: impl Iterator<Item = (NaiveDate, &'a Tally)>, window: W
 fn with_steps(entry: &Entry, courses: &[Course], window: Window) -> Vec<Day> {
     let steps = steps_of(entry, courses);
     let set = |d: &Day| steps.get(&later(window.from(), d.at as u64)).copied();
-    marked(days_of(entry.days.iter().map(|d| (d.day, &d.tally)), window), set)
+    marked(days_of(entry.days.iter().map(|d| (d.day, &d.tally, d.budget)), window), set)
 }
 
 /// The days on which experiments moved a campaign's budget: the logarithm of what was set over what stood before.
@@ -150,7 +154,8 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
             }
         }
         for (group, of) in groups {
-            let days = days_of(of.iter().map(|d| (d.day, &d.tally)), window);
+            // What a pool gives its parts, its channel decides: nobody set it.
+            let days = days_of(of.iter().map(|d| (d.day, &d.tally, None)), window);
             if let Some(curve) = response::fit(&days, own) {
                 let body = Fitted { curve, channel: belief };
                 kept.push(keep(campaign, Some(group), window, &body)?);

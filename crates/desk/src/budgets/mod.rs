@@ -3,6 +3,7 @@
 pub mod counted;
 pub mod curves;
 pub mod flight;
+pub mod freed;
 pub mod hours;
 pub mod pool;
 pub mod responses;

@@ -4,15 +4,13 @@
 //!
 //! Only campaigns whose budget is the right thing to change take part; the others keep what they have.
 
-use std::collections::HashMap;
-
 use tiller_core::allocation::{
     Answer, Goal, Limits, Line as PlanLine, Outlook, Problem, Total, Totals, Use, marginal_at,
     solve,
 };
 use tiller_core::evidence::FEW;
 use tiller_core::flight::ramp;
-use tiller_core::ids::{CampaignId, PersonId};
+use tiller_core::ids::PersonId;
 use tiller_core::learning::{self, SHOCK};
 use tiller_core::response::budget_response::Evidence;
 use tiller_core::setting::{Budget, Setting};
@@ -21,6 +19,7 @@ use tiller_store::PgPool;
 use tiller_store::people::Account;
 
 use crate::book::Book;
+use crate::budgets::freed::Freed;
 use crate::budgets::responses::Spender;
 use crate::numerals::{money, number, sum};
 use crate::tray::offer::{self, Offer};
@@ -314,25 +313,9 @@ fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     }
 }
 
-/// Money a day that earlier moves took from campaigns and nobody took.
-#[derive(Clone, Debug, Default)]
-pub struct Freed {
-    /// How much.
-    pub free: f64,
-    /// What each campaign spends less than before it was moved.
-    pub of: HashMap<CampaignId, f64>,
-}
-
-impl Freed {
-    /// What a campaign gave, where that was for nothing.
-    pub fn gave(&self, campaign: CampaignId) -> f64 {
-        let gave = self.of.get(&campaign).filter(|_| self.free > 0.0);
-        gave.map_or(0.0, |gave| gave.max(0.0))
-    }
-}
-
-/// The best placement of what the lines spend, with the money that earlier moves `freed` for nothing, and of what budgets leave unspent as far as lines can take it whose next
-/// result is `sure` to meet the target at what they would spend; nothing where it is about right.
+/// The best placement of what the lines spend, with the money that earlier moves `freed` for nothing, and of what budgets
+/// leave unspent as far as lines can take it whose next result is `sure` to meet the target at what they would spend;
+/// nothing where it is about right.
 pub fn advise(
     lines: Vec<Spender>,
     (unspent, freed): (f64, &Freed),
@@ -566,6 +549,7 @@ mod tests {
     use crate::budgets::responses::Compared;
     use std::collections::HashMap;
     use tiller_core::Price;
+    use tiller_core::ids::CampaignId;
 
     use tiller_core::allocation::{Precision, Response};
     use tiller_core::response::budget_response::{BudgetResponse, Capacity};

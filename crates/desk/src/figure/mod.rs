@@ -530,7 +530,7 @@ mod tests {
         let doubt = doubt::marginal_doubt(&Seen::of(&bends, &whole));
         assert_eq!(
             doubt,
-            "Between 1.20 and 2.00 times the mean with a probability of 80%. Its spend has hardly varied, so this is what is typical for its channel."
+            "Between 1.20 and 2.00 times the mean with a probability of 80%. Its own days say little of it, so this is what is typical for its channel."
         );
     }
 

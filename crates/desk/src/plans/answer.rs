@@ -288,6 +288,20 @@ pub fn conflict(c: &Conflict) -> (&'static str, String) {
                 ),
             )
         }
+        ConflictKind::BetweenSteps => (
+            "between_steps",
+            match (&c.group, c.members.first()) {
+                (Some(group), _) => format!(
+                    "No split in whole steps keeps the limits of the group ‘{group}’. A finer step does."
+                ),
+                (None, Some(line)) => format!(
+                    "No multiple of the step lies between the least and the most that ‘{line}’ may get: near {asked} the nearest is {possible}. A finer step does."
+                ),
+                (None, None) => format!(
+                    "No split in whole steps comes to the total of {asked} within these limits. A finer step does."
+                ),
+            },
+        ),
         ConflictKind::OutOfReach(WholeLimit::MaxCpa) => (
             "cpa_out_of_reach",
             format!(

@@ -182,7 +182,7 @@ fn lead(line: Option<&responses::Spender>, e: Option<&Examined>) -> Words {
                     number((b - reach).max(0.0), 2),
                     number((b + reach).min(1.0), 2),
                     if e.fit.curve.leans {
-                        " This relies mostly on what is typical for its channel: its own spend barely varied."
+                        " This relies mostly on what is typical for its channel: its own days say little of what another budget would bring."
                     } else {
                         ""
                     }
@@ -217,7 +217,7 @@ fn figures(line: Option<&responses::Spender>, e: Option<&Examined>) -> Vec<(&'st
             ("Typical for its channel", plus_minus(e.channel)),
             ("Measured by experiment", e.fit.curve.measured.map_or("–".into(), plus_minus)),
             ("Variance over mean of a day", number(c.dispersion, 2)),
-            ("Spend varied by", format!("{}%", percent(c.spread))),
+            ("Other budgets moved spend by", format!("{}%", percent(c.spread))),
             (
                 "Trend at constant spend",
                 format!("{}% over these days", percent(e.fit.trend.exp_m1())),
@@ -265,6 +265,9 @@ fn taken(t: &Taken) -> String {
     )
 }
 
+/// Money that was moved by less tells little of what it brings, however much is counted.
+const LEAST_MOVED: f64 = 0.15;
+
 fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>) -> Vec<String> {
     let mut all = Vec::new();
     let Some(e) = e else {
@@ -273,10 +276,17 @@ fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>)
     };
     let c = &e.fit.curve;
     if c.leans {
-        all.push(format!(
-            "Its spend varied by only {}%. Below 15% the data can’t show what more money brings, so the value typical for its channel is used.",
-            percent(c.spread)
-        ));
+        all.push(if c.spread < LEAST_MOVED {
+            format!(
+                "Other budgets moved its spend by only {}%. What moves with demand doesn’t show what more money brings, so the value typical for its channel is used.",
+                percent(c.spread)
+            )
+        } else {
+            format!(
+                "Its budget was moved, but {} conversions are too few to show what that brought, so the value typical for its channel is mostly used.",
+                count(c.conversions)
+            )
+        });
     }
     if let Some(l) = line {
         let left = would_leave(l.budget_response.response.at(l.spend).max(1e-9), c.dispersion);
