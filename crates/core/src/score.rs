@@ -33,11 +33,13 @@ pub enum Kind {
     MonthSpend,
     /// What the days that have not settled will have brought: a range at 80%.
     Completed,
+    /// What a campaign will bring in the next days at what it spends, as a plan states it: a range at 80%.
+    Results,
     /// That a campaign's next days cost more than its target: a probability.
     OverTarget,
 }
 
-crate::words!(Kind: MonthSpend "month_spend", Completed "completed", OverTarget "over_target");
+crate::words!(Kind: MonthSpend "month_spend", Completed "completed", Results "results", OverTarget "over_target");
 
 #[cfg(feature = "database")]
 crate::stored!(Kind);

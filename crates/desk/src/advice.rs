@@ -162,10 +162,9 @@ impl Advised {
                 bidder.is_some_and(|b| b.affords(l, spend))
             };
             let lines = known.iter().filter(takes_part).cloned().collect();
-            let target = weekly::targets(book);
             // What was freed is part of what budgets leave unspent: it is placed once.
             let left = (unspent - more(but) - back.free).max(0.0);
-            weekly::advise(lines, (left, &back), book.by_value(), target, part, sure)
+            weekly::advise(lines, (left, &back), book.by_value(), part, sure)
         };
         let (mut week, mut raises, mut lower) = (Week::default(), HashMap::new(), HashMap::new());
         if means.budgets {

@@ -168,6 +168,6 @@ async fn ranges_hold_and_probabilities_come_true(db: PgPool) {
         let hard = stated < 60 || name == "thin_leads" || brier.uncertainty < 0.02;
         // Where all but one meet their targets there is no skill to have.
         assert!(hard || brier.skill().is_none_or(|skill| skill > 0.4), "{name}: {brier:?}");
-        assert_eq!(score.ranges.len(), 2);
+        assert_eq!(score.ranges.len(), 3);
     }
 }

@@ -76,7 +76,7 @@ fn with_unspent(account: &[(Spender, Part)], unspent: f64, up_to: f64) -> Week {
     let lines = account.iter().map(|(l, _)| l.clone()).collect();
     let part = |l: &Spender| account[l.campaign.0 as usize].1;
     let sure = |l: &Spender, spend: f64| spend <= up_to * l.spend;
-    advise(lines, (unspent, &Freed::default()), false, |_| None, part, sure)
+    advise(lines, (unspent, &Freed::default()), false, part, sure)
 }
 
 fn up(m: &Move) -> bool {

@@ -241,9 +241,15 @@ impl Book {
 
     /// What all campaigns counted on each settled day.
     pub fn settled_days(&self) -> BTreeMap<NaiveDate, Tally> {
+        self.settled_days_of(|_| true)
+    }
+
+    /// The same of some campaigns.
+    pub fn settled_days_of(&self, who: impl Fn(&Entry) -> bool) -> BTreeMap<NaiveDate, Tally> {
         let mut all: BTreeMap<NaiveDate, Tally> = BTreeMap::new();
         let last = self.last_settled();
-        for day in self.entries.iter().flat_map(|e| e.days.iter()).filter(|d| d.day <= last) {
+        let of = self.entries.iter().filter(|e| who(e));
+        for day in of.flat_map(|e| e.days.iter()).filter(|d| d.day <= last) {
             *all.entry(day.day).or_default() += day.tally;
         }
         all

@@ -1,12 +1,12 @@
-//! What an account counts altogether, day by day: conversions, or value in orders of the mean.
+//! What an account, or some of its campaigns, count altogether, day by day: conversions, or value in orders of the mean.
 
 use tiller_core::evidence::dispersion;
 use tiller_core::evidence::walk::{Ahead, ahead};
 use tiller_core::{Price, Tally};
 
-use crate::book::Book;
+use crate::book::{Book, Entry};
 
-/// The settled days of an account.
+/// Settled days.
 pub struct Counted {
     /// Results and the money that was spent for them; what makes one campaign's days better than usual often makes the others' too.
     days: Vec<(f64, f64)>,
@@ -17,7 +17,12 @@ pub struct Counted {
 impl Counted {
     /// Of a book.
     pub fn of(book: &Book, by_value: bool) -> Self {
-        let days: Vec<Tally> = book.settled_days().into_values().collect();
+        Self::of_campaigns(book, by_value, |_| true)
+    }
+
+    /// Of some of a book's campaigns.
+    pub fn of_campaigns(book: &Book, by_value: bool, who: impl Fn(&Entry) -> bool) -> Self {
+        let days: Vec<Tally> = book.settled_days_of(who).into_values().collect();
         let order = || days.iter().copied().sum::<Tally>().aov()?.positive();
         let each = if by_value { order().map_or(1.0, Price::units) } else { 1.0 };
         let results = |t: &Tally| if by_value { t.value.to_units() / each } else { t.conversions };

@@ -63,6 +63,19 @@ impl Curves {
         Ok(all)
     }
 
+    /// Of a book's campaigns, fitted to its settled days.
+    pub fn of_book(book: &Book, courses: &[Course]) -> Self {
+        let window = Window::ending(book.last_settled(), DAYS);
+        let days: Vec<Vec<Day>> =
+            book.entries.iter().map(|e| with_steps(e, courses, window)).collect();
+        let fit = |((entry, days), channel): ((&Entry, &Vec<Day>), Belief)| {
+            let curve = response::fit(days, channel)?;
+            Some((entry.campaign.id, (window, Fitted { curve, channel })))
+        };
+        let each = book.entries.iter().zip(&days).zip(beliefs(book, &days));
+        Self { campaigns: each.filter_map(fit).collect(), groups: HashMap::new() }
+    }
+
     /// A campaign's, with the days that it was fitted to.
     pub fn of(&self, campaign: CampaignId) -> Option<&(Window, Fitted)> {
         self.campaigns.get(&campaign)
@@ -121,9 +134,7 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
     let window = Window::ending(book.last_settled(), DAYS);
     let settings = Settings::of_account(db, account.id).await?;
     let courses = courses::list(db, &account).await?;
-    let days: Vec<Vec<Day>> =
-        book.entries.iter().map(|e| with_steps(e, &courses, window)).collect();
-    let beliefs = beliefs(&book, &days);
+    let fitted = Curves::of_book(&book, &courses);
     let pooled: Vec<CampaignId> = book
         .entries
         .iter()
@@ -135,15 +146,14 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
         .collect();
     let group_days = curves::group_days(db, account.id, &pooled, window).await?;
     let mut kept = Vec::new();
-    for ((entry, days), belief) in book.entries.iter().zip(&days).zip(beliefs) {
-        let campaign = entry.campaign.id;
-        let Some(curve) = response::fit(days, belief) else { continue };
+    for (campaign, (_, of)) in fitted.campaigns {
+        let Fitted { curve, channel: belief } = &of;
         // What experiments showed of the campaign holds for its parts.
-        let own = curve.measured.map_or(belief, |_| Belief {
+        let own = curve.measured.map_or(*belief, |_| Belief {
             prior: Prior { mean: curve.elasticity, deviation: curve.elasticity_error },
             error: curve.shared,
         });
-        kept.push(keep(campaign, None, window, &Fitted { curve, channel: belief })?);
+        kept.push(keep(campaign, None, window, &of)?);
         let mut groups: HashMap<AdGroupId, Vec<&GroupDay>> = HashMap::new();
         for (group, _) in settings.ad_groups_of(campaign) {
             groups.insert(group, Vec::new());
@@ -153,11 +163,11 @@ pub(crate) async fn refit(db: &PgPool, account: AccountId) -> Result<(), DeskErr
                 of.push(day);
             }
         }
-        for (group, of) in groups {
+        for (group, group_days) in groups {
             // What a pool gives its parts, its channel decides: nobody set it.
-            let days = days_of(of.iter().map(|d| (d.day, &d.tally, None)), window);
+            let days = days_of(group_days.iter().map(|d| (d.day, &d.tally, None)), window);
             if let Some(curve) = response::fit(&days, own) {
-                let body = Fitted { curve, channel: belief };
+                let body = Fitted { curve, channel: *belief };
                 kept.push(keep(campaign, Some(group), window, &body)?);
             }
         }

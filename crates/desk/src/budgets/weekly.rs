@@ -14,11 +14,10 @@ use tiller_core::ids::PersonId;
 use tiller_core::learning::{self, SHOCK};
 use tiller_core::response::budget_response::Evidence;
 use tiller_core::setting::{Budget, Setting};
-use tiller_core::{Micros, PerDay, Target};
+use tiller_core::{Micros, PerDay};
 use tiller_store::PgPool;
 use tiller_store::people::Account;
 
-use crate::book::Book;
 use crate::budgets::freed::Freed;
 use crate::budgets::responses::Spender;
 use crate::numerals::{money, number, sum};
@@ -30,7 +29,7 @@ use tiller_core::spot::Subject;
 
 /// What a line keeps at least of what it spends, by how many standard deviations its money surely brings less than where it would
 /// go: further down is for the next look, with what this cut has taught.
-const KEPT: [(f64, f64); 3] = [(2.0, 0.1), (1.0, 0.25), (0.0, 0.5)];
+const KEPT: [(f64, f64); 3] = [(1.0, 0.1), (0.5, 0.25), (0.0, 0.5)];
 /// A strategy that is cut below this share of what it spends may as well learn anew: little depends on it.
 const SLIGHT: f64 = 0.5;
 /// A campaign that spends less than this share of its budget gives no money where a cut as far as what it spends would set its
@@ -270,17 +269,6 @@ fn weight(l: &Spender, by_value: bool) -> f64 {
     if by_value { l.compared.worth.units() } else { 1.0 }
 }
 
-/// Whether another unit of money on a line would still meet the target.
-fn worth_raising(l: &Spender, target: Option<Target>) -> bool {
-    let problem = problem(std::slice::from_ref(l), false, l.spend);
-    let more = marginal_at(&problem, 0, l.spend);
-    match target {
-        Some(Target::Cpa(cpa)) => more * cpa.units() >= 1.0,
-        Some(Target::Roas(roas)) => more * l.compared.worth.units() >= roas,
-        None => true,
-    }
-}
-
 /// As far as a line may be raised, up to `most`, while `holds` of what it spends.
 fn raised_while(l: &Spender, most: f64, holds: impl Fn(f64) -> bool) -> f64 {
     let (mut low, mut high) = (l.spend, most);
@@ -320,7 +308,6 @@ pub fn advise(
     lines: Vec<Spender>,
     (unspent, freed): (f64, &Freed),
     by_value: bool,
-    target: impl Fn(&Spender) -> Option<Target>,
     part: impl Fn(&Spender) -> Part,
     sure: impl Fn(&Spender, f64) -> bool,
 ) -> Week {
@@ -334,7 +321,9 @@ pub fn advise(
     let mut surely = Vec::new();
     for ((of, l), part) in problem.lines.iter_mut().zip(&lines).zip(&parts) {
         let (floor, ceiling) = bounds(l, l.budget.unwrap_or(l.spend));
-        let rises = *part == Part::Full && worth_raising(l, target(l));
+        // The same money better placed betters the whole, though the next result there may miss a target: what it brought
+        // elsewhere cost more.
+        let rises = *part == Part::Full;
         // Whom advice took money from may have it back, where it was taken for nothing.
         let taken = freed.gave(l.campaign);
         of.floor = if taken > 0.0 { l.spend } else { floor };
@@ -538,11 +527,6 @@ fn proposal(m: &Move) -> Proposal {
         .expecting(effect, m.adds())
 }
 
-/// The account's target as each line has it.
-pub fn targets(book: &Book) -> impl Fn(&Spender) -> Option<Target> + '_ {
-    |l| book.entry(l.campaign).ok().and_then(|e| e.target)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -612,7 +596,7 @@ mod tests {
     }
 
     fn with(lines: &[Spender], part: impl Fn(&Spender) -> Part) -> Week {
-        advise(lines.to_vec(), (0.0, &Freed::default()), false, |_| None, part, |_, _| false)
+        advise(lines.to_vec(), (0.0, &Freed::default()), false, part, |_, _| false)
     }
 
     /// One that brings 0.04 a unit and has room, one over its target, of which half is unspent.
@@ -749,36 +733,10 @@ mod tests {
         assert!(gain.low < 0.0 && gain.mid > 0.0, "{gain:?}");
     }
 
-    #[test]
-    fn nobody_is_raised_past_the_target_at_the_margin() {
-        // 25 and 50 a conversion against 30; the third would pay 100.
-        let lines = [
-            line(100.0, 100.0, Some(150.0), 0.04),
-            line(100.0, 100.0, Some(150.0), 0.02),
-            line(100.0, 100.0, Some(150.0), 0.01),
-        ];
-        let target = |_: &Spender| Some(Target::Cpa(Price(30.0)));
-        let week = advise(
-            lines.to_vec(),
-            (0.0, &Freed::default()),
-            false,
-            target,
-            |_| Part::Full,
-            |_, _| false,
-        );
-        let raised: Vec<f64> = week
-            .moves
-            .iter()
-            .filter(|m| m.to > m.from)
-            .map(|m| m.line.budget_response.response.at(1.0))
-            .collect();
-        assert_eq!(raised, [0.04]);
-    }
-
     /// With so much left unspent, where all are sure to meet their target up to a spend.
     fn with_unspent(lines: &[Spender], unspent: f64, up_to: f64) -> Week {
         let sure = |_: &Spender, spend: f64| spend <= up_to;
-        advise(lines.to_vec(), (unspent, &Freed::default()), false, |_| None, |_| Part::Full, sure)
+        advise(lines.to_vec(), (unspent, &Freed::default()), false, |_| Part::Full, sure)
     }
 
     /// One that brings 0.04 a unit and has room for half as much again, and one that brings less.
@@ -812,7 +770,7 @@ mod tests {
         let part = |l: &Spender| if l.name == "Faulty" { Part::Gives } else { Part::Full };
         let mut lines = good_and_faulty();
         lines[0].budget_response.capacity.most = Some(105.0);
-        let week = advise(lines.to_vec(), (100.0, &Freed::default()), false, |_| None, part, sure);
+        let week = advise(lines.to_vec(), (100.0, &Freed::default()), false, part, sure);
         assert!(
             week.moves.iter().all(|m| m.part == Part::Full),
             "nobody needs its money: {week:?}"
@@ -825,10 +783,9 @@ mod tests {
         let mut lines = good_and_less_good();
         lines[0].budget_response.capacity.most = Some(100.0);
         (lines[1].campaign, lines[1].budget_response.capacity.most) = (CampaignId(2), Some(200.0));
-        let target = |l: &Spender| (l.campaign == CampaignId(2)).then_some(Target::Cpa(Price(1.0)));
         let week = |free: f64| {
             let freed = Freed { free, of: HashMap::from([(CampaignId(2), 150.0)]) };
-            advise(lines.to_vec(), (0.0, &freed), false, target, |_| Part::Full, |_, _| false)
+            advise(lines.to_vec(), (0.0, &freed), false, |_| Part::Full, |_, _| false)
         };
         let back = week(200.0);
         assert!((spends(&back)[0] - 250.0).abs() < 1e-6, "{back:?}");

@@ -72,7 +72,9 @@ pub(super) fn marginal_doubt(s: &Seen) -> String {
         format!("Between {low} and {high} times the mean with a probability of 80%.")
     };
     if next.leans {
-        format!("{range} Its own days say little of it, so this is what is typical for its channel.")
+        format!(
+            "{range} Its own days say little of it, so this is what is typical for its channel."
+        )
     } else {
         range
     }

@@ -1,6 +1,8 @@
 //! A plan of chosen campaigns, from what they can do with money now.
 
-use tiller_core::allocation::{Goal, Limits, Line, Noise, Response, Total, Use};
+use tiller_core::allocation::{
+    Answer, Goal, Limits, Line, Noise, Problem, Range, Response, Total, Use,
+};
 use tiller_core::flight::MONTH;
 use tiller_core::ids::CampaignId;
 use tiller_core::learning::SHOCK;
@@ -82,7 +84,7 @@ pub fn draft(
         total: Total { amount: whole_below(present, step), spend: Use::All },
         step,
         days: MONTH,
-        noise: Some(noise(book, by_value, MONTH)),
+        noise: Some(noise(book, by_value, MONTH, &lines)),
         lines,
         groups: Vec::new(),
         limits: Limits { max_change: Some(SHOCK), ..Limits::default() },
@@ -141,7 +143,7 @@ fn learn(line: &mut Line, known: &responses::Spender, days: f64) {
 /// Takes the newest curves, rates and present spends into a plan; its limits stay.
 pub fn refresh(file: &mut PlanFile, book: &Book, known: &[responses::Spender]) {
     let days = file.days;
-    file.noise = Some(noise(book, file.goal == Goal::Value, days));
+    file.noise = Some(noise(book, file.goal == Goal::Value, days, &file.lines));
     for line in &mut file.lines {
         let id = entry_of(book, &line.id).map(|e| e.campaign.id);
         if let Some(known) = known.iter().find(|k| Some(k.campaign) == id) {
@@ -150,9 +152,32 @@ pub fn refresh(file: &mut PlanFile, book: &Book, known: &[responses::Spender]) {
     }
 }
 
-/// What chance does to what the account counts in so many days, conversions or value.
-fn noise(book: &Book, by_value: bool, days: f64) -> Noise {
-    let all = Counted::of(book, by_value);
+/// What a campaign will bring in so many days at what it spends now, conversions or value, as a plan of it alone states that.
+pub fn as_it_is(book: &Book, known: &responses::Spender, days: f64) -> Option<Range> {
+    let by_value = book.by_value();
+    let mut line = line(book, known)?;
+    learn(&mut line, known, days);
+    line.fixed = Some(line.current);
+    let problem = Problem {
+        goal: if by_value { Goal::Value } else { Goal::Conversions },
+        total: Total { amount: line.current, spend: Use::UpTo },
+        step: 0.0,
+        days,
+        noise: Some(noise(book, by_value, days, std::slice::from_ref(&line))),
+        lines: vec![line],
+        groups: Vec::new(),
+        limits: Limits::default(),
+    };
+    match problem.answer().ok()? {
+        Answer::Optimal(solved) => Some(solved.outlook?.result),
+        Answer::Infeasible { .. } => None,
+    }
+}
+
+/// What chance does to what a plan's campaigns count in so many days, conversions or value.
+fn noise(book: &Book, by_value: bool, days: f64, lines: &[Line]) -> Noise {
+    let planned = |e: &Entry| lines.iter().any(|l| l.id == line_id(book, e));
+    let all = Counted::of_campaigns(book, by_value, planned);
     Noise { dispersion: all.dispersion() * all.each, drift: all.ahead(days).deviation }
 }
 

@@ -3,7 +3,9 @@
 use std::collections::HashMap;
 
 use chrono::{Datelike, NaiveDate};
+use serde::{Deserialize, Serialize};
 use tiller_core::Window;
+use tiller_core::evidence::Interval;
 use tiller_core::evidence::target::will_cost_more;
 use tiller_core::ids::CampaignId;
 use tiller_core::score::Kind;
@@ -15,16 +17,26 @@ use tiller_store::people::Account;
 use tiller_store::scores::{self as store, Due, Said, Statement};
 
 use crate::DeskError;
+use crate::account::settings::Settings;
 use crate::book::{Book, Entry, Judged, PeriodChoice};
+use crate::budgets::curves::Curves;
+use crate::budgets::responses::{self, Spender};
 use crate::measure::{LATEST, Lag};
 use crate::pace::{self, Of};
+use crate::plans::as_it_is;
 
 /// Something is said each fortnight, of the days of the next one: so that no day is counted twice.
 const EVERY: u64 = 14;
 /// Days that have to lie before.
 const BEFORE: u64 = 27;
+/// Spends within these times of each other are alike enough that results go with them.
+const ALIKE: std::ops::RangeInclusive<f64> = 0.5..=2.0;
 /// The confidence of ranges, as pages show them.
 pub const LEVEL: f64 = 0.8;
+
+/// The money that a statement about results is about, in units of currency.
+#[derive(Serialize, Deserialize)]
+struct Money(f64);
 
 /// Keeps what is to be said by a day, and checks what is due. Evenings that nobody kept are worked out from what had been reported
 /// by then.
@@ -74,6 +86,7 @@ async fn of_evening(
             .zip(book.judge_all())
             .filter_map(|(e, judged)| over_target(&book, e, judged.as_ref()?, evening)),
     );
+    all.extend(results(db, &book, evening).await?);
     // One fortnight begins in the first two weeks of each month.
     if u64::from(evening.day()) <= EVERY
         && let Some(pace) = pace::of_account(db, &book).await?
@@ -116,6 +129,33 @@ fn completed(entry: &Entry, lag: &Lag, evening: NaiveDate) -> Option<Statement> 
         target: None,
         said: Said::Within(ends.interval(LEVEL)),
     })
+}
+
+/// What each campaign will bring in the next fortnight at what it spends now, as a plan states it.
+async fn results(
+    db: &PgPool,
+    book: &Book,
+    evening: NaiveDate,
+) -> Result<Vec<Statement>, DeskError> {
+    let Some(lag) = Lag::load(db, book.account.id, evening).await? else { return Ok(Vec::new()) };
+    let about = Window::new(later(evening, 1), later(evening, EVERY));
+    let settings = Settings::of_book(db, book).await?;
+    let curves = Curves::of_book(book, &[]);
+    let known = responses::of_account(book, &settings, &curves);
+    let of = |l: &Spender| {
+        let about = about?;
+        let within = as_it_is(book, l, EVERY as f64)?;
+        Some(Statement {
+            kind: Kind::Results,
+            campaign: l.campaign,
+            said_on: evening,
+            about,
+            due: later(about.to(), lag.account.length() as u64),
+            target: serde_json::to_value(Money(l.spend * EVERY as f64)).ok(),
+            said: Said::Within(Interval { low: within.low, high: within.high }),
+        })
+    };
+    Ok(known.iter().filter(|l| !l.fresh).filter_map(of).collect())
 }
 
 /// That the next fortnight costs more than the target, were as much spent as lately.
@@ -177,6 +217,13 @@ async fn check(
             Kind::Completed => Some(tally.conversions),
             _ if was_changed(d) => None,
             Kind::MonthSpend => Some(tally.spend.to_units()),
+            Kind::Results => {
+                let Money(stated) = serde_json::from_value(d.target.clone()?).ok()?;
+                let spent = tally.spend.to_units() / stated;
+                let all = if book.by_value() { tally.value.to_units() } else { tally.conversions };
+                // A statement about other money than was spent can't be held against it.
+                ALIKE.contains(&spent).then(|| all / spent)
+            }
             Kind::OverTarget => {
                 let target = entry.target?;
                 let same = serde_json::to_value(target).ok() == d.target;

@@ -11,6 +11,9 @@ pub fn title(kind: Kind) -> &'static str {
     match kind {
         Kind::MonthSpend => "Spend of a campaign by the end of the month",
         Kind::Completed => "Conversions of a campaign’s open days, once all are in",
+        Kind::Results => {
+            "Results of a campaign in two weeks at what it spends, as plans state them"
+        }
         Kind::OverTarget => {
             "Probability that a campaign’s next two weeks cost more than its target"
         }
@@ -58,6 +61,7 @@ pub fn sentences(score: &Score) -> Vec<Words> {
     for (kind, of) in &score.ranges {
         let about = match kind {
             Kind::MonthSpend => "Forecasts of a month’s spend: ",
+            Kind::Results => "Results of two weeks, as plans state them: ",
             _ => "Conversions of open days: ",
         };
         all.push(Words::say(about).strong(held(of)).and(match of.off() {

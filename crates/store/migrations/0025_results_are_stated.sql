@@ -1,0 +1,3 @@
+-- What campaigns will bring at what they spend is stated too.
+ALTER TABLE statement DROP CONSTRAINT statement_kind_check;
+ALTER TABLE statement ADD CONSTRAINT statement_kind_check CHECK (kind IN ('month_spend', 'completed', 'over_target', 'results'));
