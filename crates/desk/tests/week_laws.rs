@@ -2,9 +2,13 @@
 //! goes in steps, and asks nobody for more than can be spent.
 
 use proptest::prelude::*;
+use rand::SeedableRng;
+use rand_chacha::ChaCha8Rng;
+use rand_distr::{Distribution, LogNormal, Poisson};
 use tiller_core::allocation::{Precision, Response};
 use tiller_core::learning::{SHOCK, used};
 use tiller_core::response::budget_response::{BudgetResponse, Capacity, Evidence};
+use tiller_core::response::compared::{Known, compared};
 use tiller_core::{PerDay, Price};
 use tiller_desk::CampaignId;
 use tiller_desk::budgets::freed::Freed;
@@ -123,7 +127,8 @@ proptest! {
             if up(&m) {
                 prop_assert_eq!(part, Part::Full, "{:?}", m);
                 let (from, to) = (m.from.units(), m.to.units());
-                prop_assert!(to <= m.line.budget_response.capacity.most.unwrap_or(1.2 * from) + 0.01, "{:?}", m);
+                let most = m.line.budget_response.capacity.most.map(|most| 1.25 * most);
+                prop_assert!(to <= most.unwrap_or(1.2 * from) + 0.01, "{:?}", m);
                 prop_assert!(to <= 2.0 * from + 0.01, "{:?}", m);
             } else {
                 let kept = if m.line.conversions < 10.0 { 0.8 } else { 0.1 };
@@ -159,5 +164,112 @@ proptest! {
         for m in of(&account).moves {
             prop_assert!((m.spend / m.line.spend - 1.0).abs() >= 0.029, "{:?}", m);
         }
+    }
+}
+
+/// An account of campaigns that are all alike, each known by what eight weeks of it happened to bring: `per_day` results a day,
+/// days that differ by more than chance, and all of its days together by `more`, which nobody knows of.
+fn alike(
+    rng: &mut ChaCha8Rng,
+    campaigns: usize,
+    per_day: f64,
+    bends: bool,
+    more: f64,
+) -> Vec<(Spender, Part)> {
+    const DAYS: f64 = 56.0;
+    const SPEND: f64 = 100.0;
+    let truth = truth(per_day, bends);
+    // As much again as chance: twice the variance of a Poisson count.
+    let half = 1.0 / (per_day * DAYS) + more * more;
+    let shock = LogNormal::new(-half / 2.0, half.sqrt()).unwrap();
+    let seen: Vec<f64> = (0..campaigns)
+        .map(|_| Poisson::new(per_day * DAYS * shock.sample(rng)).unwrap().sample(rng))
+        .collect();
+    let known = |results: &f64| {
+        let response = truth.times(results.max(0.5) / (per_day * DAYS));
+        let variance = 2.0 / results.max(0.5);
+        let form = if bends { 0.0625 } else { 0.0 };
+        Known {
+            kind: 0,
+            channel: 0,
+            response,
+            precision: Precision::alone(SPEND, [[variance, 0.0], [0.0, form]], [SPEND; 2]),
+            spend: SPEND,
+            paid: SPEND * DAYS,
+            results: *results,
+            late: 0.0,
+            dispersion: 2.0,
+            worth: 1.0,
+            shared: bends.then_some(0.2),
+        }
+    };
+    let all: Vec<Known> = seen.iter().map(known).collect();
+    let each = all.iter().zip(compared(&all)).enumerate();
+    each.map(|(i, (known, beside))| {
+        let room = Some(SPEND * (0.95 + 0.15 * (i % 5) as f64));
+        let response = known.response.times(beside.times);
+        let line = Spender {
+            campaign: CampaignId(i as i64),
+            name: String::new(),
+            budget: Some(SPEND),
+            least: 1.0,
+            spend: SPEND,
+            conversions: known.results,
+            to_come_error: 0.0,
+            bidding: None,
+            learns: false,
+            highest_bid: None,
+            fresh: false,
+            cpc: Price(1.0),
+            compared: Compared { response, precision: beside.precision, worth: Price(50.0) },
+            budget_response: BudgetResponse {
+                response: known.response,
+                precision: known.precision,
+                capacity: Capacity { most: room, evidence: Evidence::LostAuctions },
+                curve: None,
+            },
+            worth: Price(50.0),
+        };
+        (line, Part::Full)
+    })
+    .collect()
+}
+
+fn truth(per_day: f64, bends: bool) -> Response {
+    if bends {
+        Response::Power { scale: per_day / 100f64.powf(0.6), elasticity: 0.6 }
+    } else {
+        Response::Constant { cpc: 1.0, cvr: per_day / 100.0 }
+    }
+}
+
+/// Where nothing can be won, next to nothing is lost, be it that their days mislead: 1% on average at most, 5% in any account. Where
+/// they don't, mostly nothing is moved.
+#[test]
+fn campaigns_that_are_alike_come_to_no_harm() {
+    let mut rng = ChaCha8Rng::seed_from_u64(6);
+    for (campaigns, per_day, bends, more) in [
+        (10, 3.0, false, 0.0),
+        (10, 3.0, true, 0.0),
+        (6, 0.5, true, 0.0),
+        (4, 10.0, true, 0.0),
+        (25, 1.0, true, 0.0),
+        (10, 3.0, true, 0.2),
+        (4, 10.0, true, 0.3),
+    ] {
+        let truth = truth(per_day, bends);
+        let (mut moved, mut all, mut least) = (0, 0.0, f64::INFINITY);
+        for _ in 0..200 {
+            let week = of(&alike(&mut rng, campaigns, per_day, bends, more));
+            let change = |m: &Move| truth.at(m.spend) - truth.at(m.line.spend);
+            let gained = week.moves.iter().map(change).sum::<f64>() / (per_day * campaigns as f64);
+            moved += usize::from(!week.moves.is_empty());
+            all += gained / 200.0;
+            least = least.min(gained);
+        }
+        let of = format!("{campaigns} at {per_day} a day, bends {bends}, misled by {more}");
+        println!("{of}: moved in {moved} of 200, {all:+.4}, least {least:+.4}");
+        assert!(all >= -0.01 && least >= -0.05, "{of}: {all} {least}");
+        assert!(more > 0.0 || moved <= 40, "{of}: moved in {moved} of 200");
     }
 }

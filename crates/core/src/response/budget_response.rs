@@ -5,6 +5,8 @@
 //! bids higher for more of it: bending. So does an audience that has seen the ad often, which only a step experiment
 //! can tell from demand. Money beyond its capacity is spent by none.
 
+use statrs::distribution::{Continuous, ContinuousCDF, Normal};
+
 use crate::allocation::{Precision, Response};
 use crate::response::Curve;
 use crate::response::regression::Prior;
@@ -52,6 +54,26 @@ pub struct Capacity {
     pub evidence: Evidence,
 }
 
+impl Capacity {
+    /// What is spent of a daily budget on the average: the mean of the lesser of it and of what a day could spend.
+    ///
+    /// ```
+    /// use tiller_core::response::budget_response::{Capacity, Evidence};
+    /// let c = Capacity { most: Some(100.0), evidence: Evidence::LostAuctions };
+    /// // At the most of a mean day, days of more make up for less: 100·(1 − 0.2 ÷ √2π).
+    /// assert!((c.expected(100.0) - 92.02).abs() < 0.01);
+    /// assert!(c.expected(50.0) > 49.9 && c.expected(200.0) > 99.9 && c.expected(200.0) <= 100.0);
+    /// ```
+    pub fn expected(self, budget: f64) -> f64 {
+        let Some(most) = self.most.filter(|most| *most > 0.0) else { return budget };
+        let short = (1.0 - budget / most) / VARIES;
+        let day = Normal::standard();
+        most * (1.0 - VARIES * (short * day.cdf(short) + day.pdf(short)))
+    }
+}
+
+/// What a day could spend differs, and is known, to this share of the most (ours, no source).
+const VARIES: f64 = 0.2;
 /// Days from the end that tell of the present.
 const RECENT: usize = 28;
 /// A day that spent so much of its budget was held by it.
