@@ -1,4 +1,4 @@
-//! Money that earlier moves of the week's advice freed and nobody took.
+//! What earlier moves of the week's advice freed and nobody took, or made campaigns spend beyond what was taken from others.
 
 use std::collections::HashMap;
 
@@ -24,7 +24,7 @@ const LEAST_DAYS: usize = 7;
 /// Money a day that earlier moves took from campaigns and nobody took.
 #[derive(Clone, Debug, Default)]
 pub struct Freed {
-    /// How much.
+    /// How much; below 0 where others took more than that.
     pub free: f64,
     /// What each campaign spends less than before it was moved.
     pub of: HashMap<CampaignId, f64>,
@@ -41,7 +41,7 @@ impl Freed {
         let pending: f64 = by_advice().filter_map(|e| pending(book, e)).sum();
         let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
         let all = book.total(lately).spend.to_units() / lately.days() as f64;
-        let free = if now - pending < LITTLE * all { 0.0 } else { now - pending };
+        let free = if (now - pending).abs() < LITTLE * all { 0.0 } else { now - pending };
         Self { free, of }
     }
 
@@ -75,6 +75,10 @@ fn pending(book: &Book, entry: &Entry) -> Option<f64> {
     };
     let before = from.and_then(|from| from.pred_opt()).unwrap_or(book.span.to());
     let more = a_day(before) + adds - a_day(book.span.to());
+    // Whoever was raised and spends more than was expected will go on to.
+    if adds > 0.0 && more < 0.0 {
+        return None;
+    }
     // Whoever leaves much of what it may spend already will not spend what it is still to be given.
     let week: Vec<&CampaignDay> = entry.days.iter().rev().take(LEAST_DAYS).collect();
     let may: f64 = week.iter().filter_map(|d| d.budget).map(Micros::to_units).sum();
