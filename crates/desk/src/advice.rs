@@ -163,7 +163,7 @@ impl Advised {
             };
             let lines = known.iter().filter(takes_part).cloned().collect();
             // What was freed is part of what budgets leave unspent: it is placed once.
-            let left = (unspent - more(but) - back.free.max(0.0)).max(0.0);
+            let left = (unspent - more(but) - back.free).max(0.0);
             weekly::advise(lines, (left, &back), book.by_value(), part, sure)
         };
         let (mut week, mut raises, mut lower) = (Week::default(), HashMap::new(), HashMap::new());

@@ -8,6 +8,7 @@ use crate::common::scene::{Scene, says};
 use tiller_core::bid_volume::Range;
 use tiller_core::ids::CampaignId;
 use tiller_core::setting::{Budget, Setting, Strategy};
+use tiller_core::spot::Subject;
 use tiller_core::verdict::Verdict;
 use tiller_core::{Micros, Price, Target};
 use tiller_desk::advice::{self, Advice, Advised, Cure, Means};
@@ -348,6 +349,17 @@ async fn a_budget_that_is_always_spent_stands_for_the_bid(db: PgPool) {
     let roas = now.judge(id).unwrap().tally.roas().unwrap();
     account::set_default_target(&db, s.account.id, Some(Target::Roas(1.6 * roas))).await.unwrap();
     s.account = account::by_slug(&db, &s.account.slug).await.unwrap();
+    // The others wait for another budget: its money has nowhere to go.
+    let settings = account::settings::Settings::of_account(&db, s.account.id).await.unwrap();
+    let coin_more = |e: &Entry| {
+        let other = e.campaign.id != id;
+        let Budget::Daily { amount } = settings.campaign(e.campaign.id)?.budget? else { return None };
+        let set = Setting::Budget(Budget::Daily { amount: amount + Micros::from_units(0.01) });
+        let of = Subject::Campaign(e.campaign.id);
+        other.then(|| Proposal::new(of, set, Origin::Hand, "Because."))
+    };
+    let others = now.entries.iter().filter_map(coin_more).collect();
+    tray::propose(&db, &s.account, s.person, others).await.unwrap();
     let now = book(&db, &s.account).await;
     let judged = now.judge(id).unwrap();
     assert!(judged.diagnosis.verdict != Verdict::TooEarly, "surely over: {:?}", judged.diagnosis);
@@ -375,7 +387,7 @@ async fn a_budget_that_is_always_spent_stands_for_the_bid(db: PgPool) {
     assert!(spend / conversions > judged.diagnosis.target_cpa.unwrap().units());
     tray::propose(&db, &s.account, s.person, vec![p]).await.unwrap();
     let rows = tray::rows(&db, &s.account).await.unwrap();
-    assert!(!rows[0].learns_anew);
+    assert!(rows.iter().any(|r| r.change.campaign == id) && rows.iter().all(|r| !r.learns_anew));
     s.send(&db).await;
     let then = book(&db, &s.account).await;
     let advised = advice::of_account(&db, &then).await.unwrap();

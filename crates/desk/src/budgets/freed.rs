@@ -1,4 +1,4 @@
-//! What earlier moves of the week's advice freed and nobody took, or made campaigns spend beyond what was taken from others.
+//! Money that earlier moves of the week's advice freed and nobody took.
 
 use std::collections::HashMap;
 
@@ -14,8 +14,8 @@ use crate::budgets::room::Room;
 const MOVED_DAYS: u64 = 56;
 /// Budgets within this share of each other are one.
 const SAME: f64 = 0.03;
-/// Spending less than this share of a budget leaves much of it.
-const LEFT_OVER: f64 = 0.85;
+/// Spending less than this share of a budget leaves much of it, though budgets may lie a quarter above what a mean day spends.
+const LEFT_OVER: f64 = 0.65;
 /// This share of what an account spends is little.
 const LITTLE: f64 = 0.02;
 /// Days that tell what was spent before.
@@ -24,7 +24,7 @@ const LEAST_DAYS: usize = 7;
 /// Money a day that earlier moves took from campaigns and nobody took.
 #[derive(Clone, Debug, Default)]
 pub struct Freed {
-    /// How much; below 0 where others took more than that.
+    /// How much.
     pub free: f64,
     /// What each campaign spends less than before it was moved.
     pub of: HashMap<CampaignId, f64>,
@@ -41,7 +41,7 @@ impl Freed {
         let pending: f64 = by_advice().filter_map(|e| pending(book, e)).sum();
         let lately = Window::ending(book.span.to(), PRESENT_DAYS.into());
         let all = book.total(lately).spend.to_units() / lately.days() as f64;
-        let free = if (now - pending).abs() < LITTLE * all { 0.0 } else { now - pending };
+        let free = if now - pending < LITTLE * all { 0.0 } else { now - pending };
         Self { free, of }
     }
 
@@ -75,10 +75,6 @@ fn pending(book: &Book, entry: &Entry) -> Option<f64> {
     };
     let before = from.and_then(|from| from.pred_opt()).unwrap_or(book.span.to());
     let more = a_day(before) + adds - a_day(book.span.to());
-    // Whoever was raised and spends more than was expected will go on to.
-    if adds > 0.0 && more < 0.0 {
-        return None;
-    }
     // Whoever leaves much of what it may spend already will not spend what it is still to be given.
     let week: Vec<&CampaignDay> = entry.days.iter().rev().take(LEAST_DAYS).collect();
     let may: f64 = week.iter().filter_map(|d| d.budget).map(Micros::to_units).sum();

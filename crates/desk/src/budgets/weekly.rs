@@ -195,7 +195,7 @@ pub struct Week {
     pub whole: Option<Whole>,
     /// Money a day that the account's budgets leave unspent.
     pub unspent: f64,
-    /// Money a day that earlier moves freed and nobody took; below 0 what they made campaigns spend beyond that.
+    /// Money a day that earlier moves freed and nobody took.
     pub back: f64,
 }
 
@@ -218,13 +218,6 @@ impl Week {
     /// `for the same spend`, or how much of what budgets leave unspent would be spent.
     pub fn for_what(&self) -> String {
         let more = self.spends_more();
-        if self.back < 0.0 && self.unspent <= 0.0 {
-            let less = self.moves.iter().map(|m| m.line.spend - m.spend).sum::<f64>().max(0.0);
-            return format!(
-                "for {} a day less, since earlier moves spend more than they were to",
-                sum(less)
-            );
-        }
         if more < LEAST_GAIN * self.whole.map_or(0.0, |w| w.now.budget) {
             return "for the same spend".into();
         }
@@ -329,8 +322,7 @@ fn problem(lines: &[Spender], by_value: bool, total: f64) -> Problem {
     }
 }
 
-/// The best placement of what the lines spend, with the money that earlier moves `freed` for nothing (less what they made
-/// campaigns spend beyond it), and of what budgets
+/// The best placement of what the lines spend, with the money that earlier moves `freed` for nothing, and of what budgets
 /// leave unspent as far as lines can take it whose next result is `sure` to meet the target at what they would spend;
 /// nothing where it is about right.
 pub fn advise(
@@ -375,7 +367,7 @@ pub fn advise(
         }
     }
     for _ in 0..LOOKS {
-        let Some(spends) = best(&lines, &mut problem) else { return Week::default() };
+        let Some(spends) = best(&lines, &problem) else { return Week::default() };
         let elsewhere = elsewhere(&lines, &problem, &spends);
         for (of, l) in problem.lines.iter_mut().zip(&lines) {
             of.floor = of.floor.max(left(l, by_value, elsewhere)).min(l.spend);
@@ -433,11 +425,8 @@ fn elsewhere(lines: &[Spender], problem: &Problem, spends: &[f64]) -> f64 {
     raised.map(|i| marginal_at(problem, i, spends[i])).fold(f64::INFINITY, f64::min)
 }
 
-/// The best spends; what nobody can use stays where it is. What earlier moves made campaigns spend too much is taken off
-/// only as far as anybody may give it.
-fn best(lines: &[Spender], problem: &mut Problem) -> Option<Vec<f64>> {
-    let floors: f64 = problem.lines.iter().map(|of| of.floor).sum();
-    problem.total.amount = problem.total.amount.max(floors);
+/// The best spends; what nobody can use stays where it is.
+fn best(lines: &[Spender], problem: &Problem) -> Option<Vec<f64>> {
     let Answer::Optimal(best) = solve(problem) else { return None };
     let mut spends: Vec<f64> = best.lines.iter().map(|l| l.budget).collect();
     let mut left = problem.total.amount - spends.iter().sum::<f64>();
@@ -809,22 +798,6 @@ mod tests {
             week.moves.iter().all(|m| m.part == Part::Full),
             "nobody needs its money: {week:?}"
         );
-    }
-
-    /// Earlier moves made campaigns spend 30 more than they were to: a gain has to be worth that too.
-    #[test]
-    fn what_is_spent_too_much_is_taken_off_before_more_is_moved() {
-        let freed = Freed { free: -30.0, of: HashMap::new() };
-        let with = |lines: &[Spender]| {
-            advise(lines.to_vec(), (0.0, &freed), false, |_| Part::Full, |_, _| false)
-        };
-        let week = with(&good_and_less_good());
-        assert!((spends(&week).iter().sum::<f64>() - 170.0).abs() < 1e-6, "{week:?}");
-        assert!(week.for_what().starts_with("for 30 a day less"), "{}", week.for_what());
-        // Twice as good for ten more is not.
-        let mut lines = good_and_less_good();
-        lines[0].budget_response.capacity.most = Some(110.0);
-        assert!(with(&lines).moves.is_empty());
     }
 
     /// 150 were taken from the second, which misses its target now, and the first can't spend them: it may have them back, at once.
