@@ -111,7 +111,7 @@ async fn a_shock_makes_a_strategy_learn(db: PgPool) {
         learning::of_account(&db, &now).await.unwrap().get(&id).copied()
     };
     assert_eq!(learning().await, None);
-    let subject = tiller_core::spot::Subject::Campaign(id);
+    let subject = Subject::Campaign(id);
     let set = async |how: &str| {
         let edit = tray::Edit::Target;
         tray::edit(&db, &s.account, s.person, &[subject], edit, how, "").await.unwrap();
@@ -145,7 +145,7 @@ async fn a_step_that_suffices_is_not_followed_by_another(db: PgPool) {
         (over, advised.cure(&now, &settings, now.entry(id).unwrap(), judged.as_ref()))
     };
     assert!(matches!(cure().await, (true, Some(Cure::Change(_)))));
-    let subject = tiller_core::spot::Subject::Campaign(id);
+    let subject = Subject::Campaign(id);
     let edit = tray::Edit::Target;
     // In two steps, so that nothing begins to learn anew and the look-back comes sooner.
     for to in ["44.5", "36"] {
@@ -353,7 +353,9 @@ async fn a_budget_that_is_always_spent_stands_for_the_bid(db: PgPool) {
     let settings = account::settings::Settings::of_account(&db, s.account.id).await.unwrap();
     let coin_more = |e: &Entry| {
         let other = e.campaign.id != id;
-        let Budget::Daily { amount } = settings.campaign(e.campaign.id)?.budget? else { return None };
+        let Budget::Daily { amount } = settings.campaign(e.campaign.id)?.budget? else {
+            return None;
+        };
         let set = Setting::Budget(Budget::Daily { amount: amount + Micros::from_units(0.01) });
         let of = Subject::Campaign(e.campaign.id);
         other.then(|| Proposal::new(of, set, Origin::Hand, "Because."))
@@ -439,7 +441,7 @@ async fn hours_of_the_week_stand_among_the_adjustments(db: PgPool) {
         starts: "2026-11-10".parse().unwrap(),
         ends: "2026-12-31".parse().unwrap(),
     });
-    let subject = tiller_core::spot::Subject::Campaign(id);
+    let subject = Subject::Campaign(id);
     let change = Proposal::new(subject, set, Origin::Hand, "For its hours.");
     tray::propose(&db, &s.account, s.person, vec![change]).await.unwrap();
     s.send(&db).await;

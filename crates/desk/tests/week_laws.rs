@@ -1,5 +1,6 @@
 //! Laws of the week's advice, over accounts drawn at random: whatever they are like, it moves money and adds none,
 //! goes in steps, and asks nobody for more than can be spent.
+#![allow(clippy::unwrap_used)]
 
 use proptest::prelude::*;
 use rand::SeedableRng;
