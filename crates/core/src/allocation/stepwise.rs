@@ -9,7 +9,9 @@ use super::coupled::{Coupling, Objective, Space};
 
 /// A plan of thousands of lines misses a limit by a few steps; more than this many are no rounding.
 const MOST_MOVES: usize = 5000;
-/// Plans of so many lines are bettered by one step, of half as many by two: in a large one a step is nothing.
+/// Where the total has more steps than this, one is nothing: such plans are left as they were rounded.
+const COARSE: f64 = 10_000.0;
+/// Plans of so many lines are bettered by one step, of half as many by two.
 const MOST_BETTERED: usize = 20_000;
 /// The best so many lines on either side are tried, since groups may forbid a move.
 const TRIED: usize = 24;
@@ -59,6 +61,9 @@ impl Whole<'_> {
 
     /// The amounts, which keep every limit, moved while the goal gains and they still do.
     pub(super) fn improved(&self, mut amounts: Vec<f64>) -> Vec<f64> {
+        if self.space.total > COARSE * self.step {
+            return amounts;
+        }
         let mut sums = group_sums(self.space, &amounts);
         let gains = |i: usize, from: f64, to: f64| {
             let results = self.space.curves[i].at(to) - self.space.curves[i].at(from);

@@ -79,6 +79,7 @@ async fn of_evening(
     if let Some(lag) = Lag::load(db, account.id, evening).await? {
         book.expect(&lag.open());
         all.extend(book.entries.iter().filter_map(|e| completed(e, &lag, evening)));
+        all.extend(results(db, &book, &lag, evening).await?);
     }
     all.extend(
         book.entries
@@ -86,7 +87,6 @@ async fn of_evening(
             .zip(book.judge_all())
             .filter_map(|(e, judged)| over_target(&book, e, judged.as_ref()?, evening)),
     );
-    all.extend(results(db, &book, evening).await?);
     // One fortnight begins in the first two weeks of each month.
     if u64::from(evening.day()) <= EVERY
         && let Some(pace) = pace::of_account(db, &book).await?
@@ -135,9 +135,9 @@ fn completed(entry: &Entry, lag: &Lag, evening: NaiveDate) -> Option<Statement> 
 async fn results(
     db: &PgPool,
     book: &Book,
+    lag: &Lag,
     evening: NaiveDate,
 ) -> Result<Vec<Statement>, DeskError> {
-    let Some(lag) = Lag::load(db, book.account.id, evening).await? else { return Ok(Vec::new()) };
     let about = Window::new(later(evening, 1), later(evening, EVERY));
     let settings = Settings::of_book(db, book).await?;
     let curves = Curves::of_book(book, &[]);
