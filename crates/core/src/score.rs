@@ -35,11 +35,15 @@ pub enum Kind {
     Completed,
     /// What a campaign will bring in the next days at what it spends, as a plan states it: a range at 80%.
     Results,
+    /// The same at another budget, in the days that the change is judged by: a range at 80%.
+    NewBudget,
+    /// What an experiment will measure of an elasticity: a range at 80%.
+    Measured,
     /// That a campaign's next days cost more than its target: a probability.
     OverTarget,
 }
 
-crate::words!(Kind: MonthSpend "month_spend", Completed "completed", Results "results", OverTarget "over_target");
+crate::words!(Kind: MonthSpend "month_spend", Completed "completed", Results "results", NewBudget "new_budget", Measured "measured", OverTarget "over_target");
 
 #[cfg(feature = "database")]
 crate::stored!(Kind);

@@ -14,7 +14,7 @@ use tiller_core::{Price, Target, Window};
 use tiller_desk::account::connections;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm, Page};
-use tiller_desk::book::{Book, PeriodChoice};
+use tiller_desk::book::{Past, PeriodChoice};
 use tiller_desk::budgets::flight;
 use tiller_desk::tray::proposal::{Origin, Proposal};
 use tiller_desk::tray::{self, Edit, sending};
@@ -235,7 +235,9 @@ async fn rarely_raise_one(
             let mut before: Vec<String> = Vec::new();
             let days = Window::ending(whole.span.to(), DAYS.into());
             let choice = PeriodChoice::default();
-            for past in Book::of_past_days(db, &account, choice, days).await? {
+            let past = Past::of_account(db, &account, choice, days.from()).await?.unwrap();
+            for evening in days.iter() {
+                let Some(past) = past.evening(evening)? else { continue };
                 let to = past.span.to();
                 let today = to.succ_opt().unwrap();
                 let now = alarms::of_account(db, &past, &settings, &[], today).await?;

@@ -107,7 +107,10 @@ async fn a_report_that_breaks_off_is_fetched_again(db: PgPool) {
     let account = account(&db, "cut").await;
     connections::connect(&db, &account, &market.address, "test-token").await.unwrap();
     market.service.set_faults(Faults { cut_report: 1, ..Faults::default() });
-    fetch_all(&db).await;
+    // Each channel once: what broke off is due again in seconds.
+    for _ in ["Findle", "Emberlane"] {
+        assert!(tiller_desk::jobs::fetch::run_next(&db).await.unwrap());
+    }
     let cut: Vec<_> =
         state(&db, &account).await.into_iter().filter(|(s, _)| *s == "queued").collect();
     assert_eq!(cut.len(), 1);

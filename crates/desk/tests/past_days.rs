@@ -10,9 +10,9 @@ use chrono::NaiveDate;
 use tiller_core::ids::CampaignId;
 use tiller_core::spot::Subject;
 use tiller_core::{Tally, Target, Window};
-use tiller_desk::book::{self as desk, Book, PeriodChoice};
+use tiller_desk::book::{self as desk, Book, Past, PeriodChoice};
 use tiller_desk::tray::{self, Edit};
-use tiller_desk::{PgPool, account};
+use tiller_desk::{Account, PgPool, account};
 use tiller_store::{MIGRATIONS, people};
 
 /// All that a book knows of its days, exact to the coin.
@@ -34,6 +34,10 @@ fn verdicts(book: &Book) -> Vec<Option<String>> {
     let told =
         |j: &desk::Judged| format!("{:?} of {} to {}", j.diagnosis, j.window.from(), j.window.to());
     book.judge_all().iter().map(|j| j.as_ref().map(told)).collect()
+}
+
+async fn past_of(db: &PgPool, account: &Account, from: NaiveDate) -> Past {
+    Past::of_account(db, account, PeriodChoice::default(), from).await.unwrap().unwrap()
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -60,8 +64,8 @@ async fn a_past_day_is_seen_as_it_was(db: PgPool) {
     for (then, items) in &seen {
         // After how many days a day is settled has been learned anew since.
         now.settle_days = then.account.settle_days;
-        let past = Book::of_past_days(&db, &now, PeriodChoice::default(), days).await.unwrap();
-        let past = past.iter().find(|b| b.span == then.span).expect("its day");
+        let past = past_of(&db, &now, days.from()).await;
+        let past = &past.evening(then.span.to()).unwrap().expect("its day");
         assert_eq!(past.as_of, Some(then.span.to()));
         assert_eq!(past.period, then.period);
         assert_eq!(figures(past), figures(then), "as of {}", then.span.to());
@@ -83,12 +87,11 @@ async fn a_past_day_is_seen_as_it_was(db: PgPool) {
     assert!(same > 10, "{same} verdicts");
     assert!(less > 10, "late conversions changed {less} days");
     // Before there were reports there is no book, and today's is the one of now.
-    let before = Window::ending(seen[0].0.span.from().pred_opt().unwrap(), 3);
-    let none = Book::of_past_days(&db, &now, PeriodChoice::default(), before).await.unwrap();
-    assert!(none.is_empty());
+    let before = seen[0].0.span.from().pred_opt().unwrap();
+    assert!(past_of(&db, &now, before).await.evening(before).unwrap().is_none());
     let now = account().await;
     let today = book(&db, &now).await;
-    let last = Window::ending(today.span.to(), 1);
-    let of_today = Book::of_past_days(&db, &now, PeriodChoice::default(), last).await.unwrap();
-    assert_eq!(figures(&of_today[0]), figures(&today));
+    let last = today.span.to();
+    let of_today = past_of(&db, &now, last).await.evening(last).unwrap().unwrap();
+    assert_eq!(figures(&of_today), figures(&today));
 }

@@ -1,5 +1,7 @@
 //! What was said with a range or a probability, and what came true of it.
 
+use std::collections::HashSet;
+
 use chrono::NaiveDate;
 use serde_json::Value;
 use sqlx::PgPool;
@@ -48,11 +50,18 @@ pub async fn stated_until(
         .await?)
 }
 
-/// Keeps the statements of an evening, each once; `on` is the last day that is known now.
+/// It has been asked what an evening's figures say.
+pub async fn stated(db: &PgPool, account: AccountId, evening: NaiveDate) -> Result<(), StoreError> {
+    sqlx::query!("UPDATE account SET stated_until = $2 WHERE id = $1", account.0, evening)
+        .execute(db)
+        .await?;
+    Ok(())
+}
+
+/// Keeps statements, each once; `on` is the last day that is known now.
 pub async fn keep(
     db: &PgPool,
     account: AccountId,
-    evening: NaiveDate,
     on: NaiveDate,
     all: &[Statement],
 ) -> Result<(), StoreError> {
@@ -69,7 +78,6 @@ pub async fn keep(
         low.push(within.map(|i| i.low));
         high.push(within.map(|i| i.high));
     }
-    let mut tx = crate::begin(db).await?;
     sqlx::query!(
         "INSERT INTO statement (account_id, kept_on, kind, campaign_id, said_on, from_day, to_day, due, target, probability, low, high)
          SELECT $1, $2, n.* FROM unnest($3::text[], $4::bigint[], $5::date[], $6::date[], $7::date[], $8::date[], $9::jsonb[],
@@ -88,12 +96,58 @@ pub async fn keep(
         &low as &[Option<f64>],
         &high as &[Option<f64>]
     )
-    .execute(&mut *tx)
+    .execute(db)
     .await?;
-    sqlx::query!("UPDATE account SET stated_until = $2 WHERE id = $1", account.0, evening)
-        .execute(&mut *tx)
-        .await?;
-    Ok(tx.commit().await?)
+    Ok(())
+}
+
+/// Of which campaigns something of a kind has been said from an evening on, and when.
+pub async fn said(
+    db: &PgPool,
+    account: AccountId,
+    kind: Kind,
+    since: NaiveDate,
+) -> Result<HashSet<(CampaignId, NaiveDate)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT campaign_id AS "campaign: CampaignId", said_on FROM statement WHERE account_id = $1 AND kind = $2 AND said_on >= $3"#,
+        account.0,
+        kind.word(),
+        since
+    )
+    .fetch_all(db)
+    .await?;
+    Ok(rows.into_iter().map(|r| (r.campaign, r.said_on)).collect())
+}
+
+/// A campaign's budget that was changed on a day on which nothing else of it was.
+#[derive(Clone, Copy, Debug)]
+pub struct NewBudget {
+    /// The campaign.
+    pub campaign: CampaignId,
+    /// The first day.
+    pub from: NaiveDate,
+    /// When it is to be judged.
+    pub look_back: Option<NaiveDate>,
+    /// What it was expected to add to what is spent a day, in millionths.
+    pub spend_a_day: i64,
+}
+
+/// Those from a day on of which it was expected what they add; without the steps of courses.
+pub async fn new_budgets(
+    db: &PgPool,
+    account: AccountId,
+    since: NaiveDate,
+) -> Result<Vec<NewBudget>, StoreError> {
+    Ok(sqlx::query_as!(
+        NewBudget,
+        r#"SELECT campaign_id AS "campaign!: CampaignId", from_day AS "from!", min(look_back) AS look_back, sum(spend_a_day)::bigint AS "spend_a_day!"
+           FROM change WHERE account_id = $1 AND state = 'made' AND from_day >= $2 GROUP BY 1, 2
+           HAVING count(*) = 1 AND bool_and(setting = 'budget' AND course_id IS NULL AND spend_a_day IS NOT NULL) ORDER BY 2, 1"#,
+        account.0,
+        since
+    )
+    .fetch_all(db)
+    .await?)
 }
 
 /// A statement that can be checked now.

@@ -59,7 +59,7 @@ pub struct Spell<K> {
 impl<K: Copy + Ord> Change<K> {
     /// The days that tell what came of it: its first, or those after its strategy has learned again, which the look-back
     /// tells; the same though days settle otherwise by now.
-    fn window(&self, settle: u64) -> Option<Window> {
+    pub fn window(&self, settle: u64) -> Option<Window> {
         let waits = (self.look_back? - self.from).num_days() - (due_days(settle) as i64);
         let learning = if 2 * waits >= learning::DAYS as i64 { learning::DAYS } else { 0 };
         Some(Window::ending(later(self.from, learning + WINDOW_DAYS - 1), WINDOW_DAYS))

@@ -1,7 +1,9 @@
 //! The step experiment (A4): the budget goes up, down, down and up by a fifth, a week each, so that spend moves for a
 //! reason of its own and neither with demand nor with a trend. Its days are fitted once, with all others.
 
-use crate::response::Day;
+use crate::evidence::{Interval, normal_quantile};
+use crate::response::regression::Prior;
+use crate::response::{Day, times_alike};
 
 /// By so much up, then down.
 pub const BY: f64 = 0.2;
@@ -46,12 +48,22 @@ pub fn marked(mut days: Vec<Day>, set: impl Fn(&Day) -> Option<f64>) -> Vec<Day>
     days
 }
 
-/// The error of the elasticity that an experiment on a campaign with so many conversions a day would leave.
-pub fn would_leave(conversions_a_day: f64, dispersion: f64) -> f64 {
+/// How far each day of an experiment follows the one before: as far as 23 of its 28 neighbours on one side tell.
+const FOLLOW: f64 = 23.0 / 28.0;
+
+/// The error of the elasticity that an experiment would leave on a campaign with so many conversions a day, whose days differ and
+/// follow one another by so much.
+pub fn would_leave(conversions_a_day: f64, dispersion: f64, follows: f64) -> f64 {
     let days = (DAYS / 2) as f64;
     let side = |money: f64| days * conversions_a_day * money.sqrt();
     let variance = dispersion.max(1.0) * (1.0 / side(1.0 + BY) + 1.0 / side(1.0 - BY));
-    variance.sqrt() / ((1.0 + BY) / (1.0 - BY)).ln()
+    (variance * times_alike(FOLLOW, follows)).sqrt() / ((1.0 + BY) / (1.0 - BY)).ln()
+}
+
+/// What an experiment that leaves such an error will measure of an elasticity that is known so well: it errs itself.
+pub fn will_measure(known: Prior, leaves: f64, confidence: f64) -> Interval {
+    let half = normal_quantile(0.5 + confidence / 2.0) * known.deviation.hypot(leaves);
+    Interval { low: known.mean - half, high: known.mean + half }
 }
 
 #[cfg(test)]
@@ -95,7 +107,10 @@ mod tests {
     /// 100 conversions a side with dispersion 1 leave about √(2 ÷ 100) ÷ ln 1.5 = 0.349.
     #[test]
     fn what_an_experiment_would_tell_is_known_before() {
-        assert!((would_leave(100.0 / 14.0, 1.0) - 0.349).abs() < 0.005);
-        assert!(would_leave(100.0, 1.0) < 0.1);
+        assert!((would_leave(100.0 / 14.0, 1.0, 0.0) - 0.349).abs() < 0.005);
+        assert!(would_leave(100.0, 1.0, 0.0) < 0.1);
+        // Days that follow one another by a half, in weeks: (1 + 0.41) ÷ (1 − 0.41) times the variance.
+        let times = would_leave(100.0, 1.0, 0.5) / would_leave(100.0, 1.0, 0.0);
+        assert!((times * times - 1.4107 / 0.5893).abs() < 0.01, "{times}");
     }
 }

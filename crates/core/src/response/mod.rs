@@ -109,6 +109,9 @@ pub struct Curve {
     pub elasticity_error: f64,
     /// Variance over mean of a day's conversions given the curve.
     pub dispersion: f64,
+    /// Correlation of how far a day lies off with how far the one before does.
+    #[serde(default)]
+    pub follows: f64,
     /// Days and conversions that it was fitted to.
     pub days: usize,
     /// See `days`.
@@ -260,14 +263,19 @@ fn alike(of: &Useful, fit: &Regression) -> f64 {
     } else {
         of.set.clone()
     };
-    let off: Vec<f64> = of
-        .days
-        .iter()
-        .zip(&fit.fitted)
-        .map(|(d, m)| (d.conversions - m) / m.max(1e-9).sqrt())
-        .collect();
-    let both = (follows(&moved) * follows(&off)).clamp(0.0, MOST_ALIKE);
+    times_alike(follows(&moved), follows(&off(of, fit)))
+}
+
+/// The same of how far days follow one another in what was set, and in how far they lie off.
+fn times_alike(set: f64, off: f64) -> f64 {
+    let both = (set * off).clamp(0.0, MOST_ALIKE);
     (1.0 + both) / (1.0 - both)
+}
+
+/// How far each day lies off a fit, in standard deviations of chance alone (Pearson's residuals).
+fn off(of: &Useful, fit: &Regression) -> Vec<f64> {
+    let off = |(d, m): (&Day, &f64)| (d.conversions - m) / m.max(1e-9).sqrt();
+    of.days.iter().zip(&fit.fitted).map(off).collect()
 }
 
 /// Correlation of each number with the one before it.
@@ -328,6 +336,7 @@ pub fn examine(days: &[Day], belief: impl Into<Belief>) -> Option<Examined> {
         elasticity: b,
         elasticity_error: regression.covariance[(1, 1)].sqrt(),
         dispersion: regression.dispersion,
+        follows: follows(&off(&of, &regression)),
         days: used.len(),
         conversions: used.iter().map(|d| d.conversions).sum(),
         spread: (of.set.iter().map(|l| l * l).sum::<f64>() / of.set.len() as f64).sqrt(),

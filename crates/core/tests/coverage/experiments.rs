@@ -4,7 +4,7 @@
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Gamma, Normal, Poisson};
-use tiller_core::response::experiment::{BY, marked, steps, would_leave};
+use tiller_core::response::experiment::{BY, marked, steps, will_measure, would_leave};
 use tiller_core::response::regression::Prior;
 use tiller_core::response::{Belief, Day, fit};
 use tiller_core::week::DAYS;
@@ -76,24 +76,34 @@ fn ninety_percent_intervals_hold_what_money_brings() {
     ];
     for (name, world) in worlds {
         let mut rng = ChaCha8Rng::seed_from_u64(31);
-        let (mut held, mut off, mut believed) = (0, 0.0, 0.0);
+        let (mut held, mut measured, mut foretold) = (0, 0, 0);
+        let (mut off, mut believed) = (0.0, 0.0);
         for _ in 0..ALL {
             let truth: f64 = Normal::new(0.65, 0.2).unwrap().sample(&mut rng);
             let truth = truth.clamp(0.2, 0.98);
             let days = days(&mut rng, world, truth);
             let without = fit(&days, UNKNOWN).unwrap();
+            let before = fit(&days[..84], UNKNOWN).unwrap();
             let curve = fit(&marked(days, set), UNKNOWN).unwrap();
             let error = curve.elasticity - truth;
             // 1.645: 90% of a normal distribution.
             held += usize::from(error.abs() <= 1.645 * curve.elasticity_error);
             off += error / ALL as f64;
+            // What the curve of the evening before says that the experiment will measure.
+            let known = Prior { mean: before.elasticity, deviation: before.elasticity_error };
+            let leaves = would_leave(before.at(100.0), before.dispersion, before.follows);
+            let range = will_measure(known, leaves, 0.8);
+            let found = curve.measured.map(|m| m.mean);
+            measured += usize::from(found.is_some());
+            foretold += usize::from(found.is_some_and(|m| (range.low..=range.high).contains(&m)));
             believed += (without.elasticity - truth) / ALL as f64;
             assert!(curve.days == without.days && without.measured.is_none());
         }
-        let held = held as f64 / ALL as f64;
+        let (held, foretold) = (held as f64 / ALL as f64, foretold as f64 / measured as f64);
         println!(
-            "{name}: held in {held:.2} (nominal 0.90), off by {off:+.3}; without a plan {believed:+.3}"
+            "{name}: held in {held:.2} (nominal 0.90), off by {off:+.3}; without a plan {believed:+.3}; foretold in {foretold:.2} (nominal 0.80)"
         );
+        assert!((0.7..=0.92).contains(&foretold), "{name}: foretold in {foretold}");
         assert!((0.84..=0.98).contains(&held), "{name}: {held}");
         assert!(
             off.abs() < 0.12 && off < 0.03 + 0.6 * believed,
@@ -119,6 +129,6 @@ fn the_error_of_an_experiment_is_told_beforehand() {
     let mean = found.iter().sum::<f64>() / 400.0;
     let deviation = (found.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / 399.0).sqrt();
     assert!((mean - 0.7).abs() < 0.05, "{mean}");
-    let told = would_leave(level, 1.0);
+    let told = would_leave(level, 1.0, 0.0);
     assert!((deviation / told - 1.0).abs() < 0.2, "{deviation}, told {told} for ±{BY}");
 }

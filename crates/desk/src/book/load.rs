@@ -3,19 +3,26 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use chrono::{Days, NaiveDate};
+use chrono::NaiveDate;
 use tiller_core::Window;
 use tiller_core::ids::CampaignId;
+use tiller_core::window::earlier;
 use tiller_store::late::{self, Late};
 use tiller_store::people::Account;
 use tiller_store::{PgPool, decisions, facts};
 
-use super::{Entry, Parts, PeriodChoice, rollups, touched};
+use super::{Entry, Parts, Period, PeriodChoice, rollups, touched};
 use crate::DeskError;
 use crate::kept::Stamp;
 
 /// Days before the period that tell what was usual.
 const HISTORY_DAYS: u64 = 90;
+
+/// The first day that the book of a period reaches back to.
+pub(super) fn first(period: Period) -> NaiveDate {
+    let first = earlier(period.window.from(), HISTORY_DAYS);
+    period.against.map_or(first, |a| first.min(a.from()))
+}
 
 /// The parts of books of what is known now, or of those of past days from one on; none without reports.
 pub(super) async fn parts(
@@ -30,13 +37,8 @@ pub(super) async fn parts(
     let Some(period) = choice.resolve(earliest.or(Some(span)), account.settle_days())? else {
         return Ok(None);
     };
-    let first = period
-        .window
-        .from()
-        .checked_sub_days(Days::new(HISTORY_DAYS))
-        .unwrap_or(period.window.from());
-    let first = period.against.map_or(first, |a| first.min(a.from()));
-    let reach = Window::new(first, span.to().max(period.window.to())).unwrap_or(period.window);
+    let reach =
+        Window::new(first(period), span.to().max(period.window.to())).unwrap_or(period.window);
     // Those of past days lie anywhere.
     let events = if past.is_some() { reach } else { period.window };
     let rollups = rollups::read(db, account, stamp, reach, events).await?;

@@ -3,6 +3,7 @@
 mod entry;
 mod load;
 mod parts;
+mod past;
 mod peers;
 mod period;
 pub mod quiet;
@@ -29,6 +30,7 @@ use tiller_store::people::Account;
 pub(crate) use entry::Completed;
 pub use entry::Entry;
 pub use parts::Parts;
+pub use past::Past;
 use peers::Candidate;
 pub use peers::PeerCircle;
 pub use period::{DEFAULT_DAYS, Period, PeriodChoice};
@@ -136,7 +138,7 @@ impl Book {
             Some(by) => parts
                 .entries
                 .iter()
-                .map(|e| Entry { days: parts.days_by(e, by), ..e.clone() })
+                .map(|e| Entry { days: parts.days_by(e, load::first(period), by), ..e.clone() })
                 .collect(),
         };
         let events = parts
@@ -180,25 +182,6 @@ impl Book {
             })))
         };
         Ok(KEPT.get(&stamp, choice, read).await?.as_ref().clone())
-    }
-
-    /// The books of past days, each as it was known on its evening, without the days that no report covered yet.
-    pub async fn of_past_days(
-        db: &PgPool,
-        account: &Account,
-        choice: PeriodChoice,
-        days: Window,
-    ) -> Result<Vec<Self>, DeskError> {
-        let stamp = Stamp::read(db, account.id).await?;
-        let parts = load::parts(db, account, choice, &stamp, Some(days.from())).await?;
-        let Some(parts) = parts else { return Ok(Vec::new()) };
-        let mut books = Vec::new();
-        for day in days.iter() {
-            if let Some(period) = choice.resolve(parts.covered(Some(day)), account.settle_days())? {
-                books.push(Self::new(&parts, period, Some(day)));
-            }
-        }
-        Ok(books)
     }
 
     /// What is computed of this book alone, kept while it stands.

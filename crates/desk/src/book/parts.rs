@@ -40,24 +40,30 @@ impl Parts {
         Window::new(self.span.from(), to)
     }
 
-    /// What had come in of a campaign's days by a past day. Estimates of what is to come are those of now, and are
-    /// left out.
-    pub(super) fn days_by(&self, entry: &Entry, by: NaiveDate) -> Arc<[CampaignDay]> {
-        let late = self.late.get(&entry.campaign.id).map_or(&[][..], Vec::as_slice);
-        let not_yet = |day: NaiveDate| {
-            let of = move |l: &&Late| l.on > by && l.of.counts && l.of.day == day;
-            late.iter().filter(of).fold((Micros::ZERO, Micros::ZERO), |(count, value), l| {
-                (count + l.of.conversions, value + l.of.value)
-            })
-        };
+    /// What had come in of a campaign's days from a first one on by a past day. Estimates of what is to come are those of
+    /// now, and are left out.
+    pub(super) fn days_by(
+        &self,
+        entry: &Entry,
+        first: NaiveDate,
+        by: NaiveDate,
+    ) -> Arc<[CampaignDay]> {
+        let mut not_yet: HashMap<NaiveDate, (Micros, Micros)> = HashMap::new();
+        for l in self.late.get(&entry.campaign.id).into_iter().flatten() {
+            if l.on > by && l.of.counts {
+                let (count, value) = not_yet.entry(l.of.day).or_default();
+                *count += l.of.conversions;
+                *value += l.of.value;
+            }
+        }
         let known = |d: &CampaignDay| {
-            let (count, value) = not_yet(d.day);
+            let (count, value) = not_yet.get(&d.day).copied().unwrap_or_default();
             let mut tally = d.tally;
             tally.conversions = (Micros::from_units(tally.conversions) - count).to_units();
             tally.value = tally.value - value;
             CampaignDay { tally, expected: None, ..*d }
         };
-        entry.days.iter().filter(|d| d.day <= by).map(known).collect()
+        entry.days.iter().filter(|d| (first..=by).contains(&d.day)).map(known).collect()
     }
 
     /// What a campaign's events brought in a window, as far as it had come in by a past day.

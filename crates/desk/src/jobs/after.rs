@@ -1,4 +1,4 @@
-//! What follows from new figures, in this order: days settle, look-backs that are due are judged, score is kept, curves are fitted,
+//! What follows from new figures, in this order: days settle, look-backs that are due are judged, curves are fitted, score is kept,
 //! courses take the steps due.
 
 use chrono::NaiveDate;
@@ -16,7 +16,8 @@ pub(super) async fn new_figures(
 ) -> Result<(), DeskError> {
     measure::learn_lag(db, account.id, last_day).await?;
     look_backs::due::judge(db, account).await?;
-    scores::keep::score(db, account, last_day).await?;
     curves::refit(db, account.id).await?;
+    // It holds an evening's figures, which the callers need no room for.
+    Box::pin(scores::keep::score(db, account, last_day)).await?;
     courses::advance(db, account).await
 }

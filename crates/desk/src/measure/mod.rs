@@ -43,6 +43,32 @@ pub struct Lag {
     reported: HashMap<NaiveDate, f64>,
 }
 
+/// Conversions with the days on which they were reported, for the lag as it was on many evenings.
+pub(crate) struct AsReported(Vec<Aged>);
+
+impl AsReported {
+    /// For evenings from one to another.
+    pub async fn load(
+        db: &PgPool,
+        account: AccountId,
+        first: NaiveDate,
+        last: NaiveDate,
+    ) -> Result<Self, DeskError> {
+        let from = Window::ending(first, HISTORY).from();
+        let window = Window::new(from, last).unwrap_or(Window::ending(last, HISTORY));
+        Ok(Self(splits::aged(db, account, window).await?))
+    }
+
+    /// Of an evening: what came in later was not known.
+    pub fn lag(&self, evening: NaiveDate) -> Option<Lag> {
+        let window = Window::ending(evening, HISTORY);
+        let known =
+            |r: &&Aged| window.contains(r.day) && later(r.day, age(r.age) as u64) <= evening;
+        let rows: Vec<Aged> = self.0.iter().filter(known).copied().collect();
+        Lag::learn(&rows, window)
+    }
+}
+
 impl Lag {
     /// Learns it; none where reports do not tell when conversions were reported.
     pub async fn load(
@@ -50,11 +76,7 @@ impl Lag {
         account: AccountId,
         last_day: NaiveDate,
     ) -> Result<Option<Self>, DeskError> {
-        let window = Window::ending(last_day, HISTORY);
-        let mut rows = splits::aged(db, account, window).await?;
-        // Of a past day: what came in later was not known.
-        rows.retain(|r| later(r.day, age(r.age) as u64) <= last_day);
-        Ok(Self::learn(&rows, window))
+        Ok(AsReported::load(db, account, last_day, last_day).await?.lag(last_day))
     }
 
     fn learn(rows: &[Aged], window: Window) -> Option<Self> {

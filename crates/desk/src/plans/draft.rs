@@ -152,15 +152,22 @@ pub fn refresh(file: &mut PlanFile, book: &Book, known: &[responses::Spender]) {
     }
 }
 
-/// What a campaign will bring in so many days at what it spends now, conversions or value, as a plan of it alone states that.
-pub fn as_it_is(book: &Book, known: &responses::Spender, days: f64) -> Option<Range> {
+/// What a campaign will bring in so many days at so much a day, conversions or value, as a plan of it alone states that; with the
+/// money, which is no more than it can spend.
+pub fn at_money(
+    book: &Book,
+    known: &responses::Spender,
+    a_day: f64,
+    days: f64,
+) -> Option<(f64, Range)> {
     let by_value = book.by_value();
     let mut line = line(book, known)?;
     learn(&mut line, known, days);
-    line.fixed = Some(line.current);
+    let money = days * line.capacity.map_or(a_day, |most| a_day.min(most));
+    (line.fixed, line.floor, line.ceiling) = (Some(money), 0.0, None);
     let problem = Problem {
         goal: if by_value { Goal::Value } else { Goal::Conversions },
-        total: Total { amount: line.current, spend: Use::UpTo },
+        total: Total { amount: money, spend: Use::UpTo },
         step: 0.0,
         days,
         noise: Some(noise(book, by_value, days, std::slice::from_ref(&line))),
@@ -169,7 +176,7 @@ pub fn as_it_is(book: &Book, known: &responses::Spender, days: f64) -> Option<Ra
         limits: Limits::default(),
     };
     match problem.answer().ok()? {
-        Answer::Optimal(solved) => Some(solved.outlook?.result),
+        Answer::Optimal(solved) => Some((money, solved.outlook?.result)),
         Answer::Infeasible { .. } => None,
     }
 }

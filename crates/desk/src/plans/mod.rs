@@ -11,7 +11,7 @@ pub mod words;
 mod worked;
 mod working;
 
-pub use draft::{Choice, as_it_is, choices, differs, draft, entry_of, known, line_id, refresh};
+pub use draft::{Choice, at_money, choices, differs, draft, entry_of, known, line_id, refresh};
 pub use groups::{GroupBy, group, grouped_by};
 pub use saved::{Opened, add, duplicate, follow, list, open, remove, save};
 pub use typed::{DEFAULT_ELASTICITY, FieldError, Typed, edit};

@@ -1,8 +1,14 @@
 //! Keeping score (maths 19): what was said with a range or a probability, checked once its days are known.
 //!
-//! - `keep`: what is said on an evening, and what came
+//! - `keep`: when statements are made and checked
+//! - `evening`: what an evening's figures say
+//! - `begun`: what is said of new budgets and experiments
+//! - `came`: what came of it
 //! - `words`: how right that was, in sentences
 
+mod begun;
+mod came;
+mod evening;
 pub(crate) mod keep;
 pub mod words;
 
@@ -22,6 +28,8 @@ use crate::kept::Kept;
 
 /// Statements of so many days count.
 const DAYS: u64 = 366;
+/// The confidence of ranges, as pages show them.
+pub const LEVEL: f64 = 0.8;
 
 /// How right what was said of an account was.
 #[derive(Clone, Debug, Default)]
@@ -94,7 +102,7 @@ pub fn of_rows(rows: &[Row]) -> Score {
     }
     let held = |(kind, evenings): (Kind, BTreeMap<_, (usize, usize)>)| {
         let evenings: Vec<_> = evenings.into_values().collect();
-        Some((kind, Held::of(keep::LEVEL, &evenings)?))
+        Some((kind, Held::of(LEVEL, &evenings)?))
     };
     score.ranges = ranges.into_iter().filter_map(held).collect();
     score.steps = reliability(&chances);

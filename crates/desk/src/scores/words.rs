@@ -14,6 +14,10 @@ pub fn title(kind: Kind) -> &'static str {
         Kind::Results => {
             "Results of a campaign in two weeks at what it spends, as plans state them"
         }
+        Kind::NewBudget => {
+            "Results of a campaign in the days that a change of its budget is judged by"
+        }
+        Kind::Measured => "Elasticity that an experiment will measure",
         Kind::OverTarget => {
             "Probability that a campaign’s next two weeks cost more than its target"
         }
@@ -62,7 +66,9 @@ pub fn sentences(score: &Score) -> Vec<Words> {
         let about = match kind {
             Kind::MonthSpend => "Forecasts of a month’s spend: ",
             Kind::Results => "Results of two weeks, as plans state them: ",
-            _ => "Conversions of open days: ",
+            Kind::NewBudget => "Results at a new budget: ",
+            Kind::Measured => "What experiments will measure: ",
+            Kind::Completed | Kind::OverTarget => "Conversions of open days: ",
         };
         all.push(Words::say(about).strong(held(of)).and(match of.off() {
             None => ". That is within what chance allows.",
@@ -146,7 +152,12 @@ mod tests {
         let said: Vec<Chance> =
             (0..20).map(|n| Chance { evening: 0, said: 0.9, came: n < 18 }).collect();
         let score = Score {
-            ranges: vec![(Kind::MonthSpend, fine), (Kind::Completed, narrow)],
+            ranges: vec![
+                (Kind::MonthSpend, fine),
+                (Kind::NewBudget, fine),
+                (Kind::Measured, fine),
+                (Kind::Completed, narrow),
+            ],
             steps: reliability(&said),
             brier: brier(&said),
             void: 1,
@@ -157,6 +168,8 @@ mod tests {
             all,
             [
                 "Forecasts of a month’s spend: 1 of 1 range held, 100% where 80% should. That is within what chance allows.",
+                "Results at a new budget: 1 of 1 range held, 100% where 80% should. That is within what chance allows.",
+                "What experiments will measure: 1 of 1 range held, 100% where 80% should. That is within what chance allows.",
                 "Conversions of open days: 25 of 50 ranges held, 50% where 80% should. They have been too narrow: allow for more on either side.",
                 "Verdicts: 18 of 20 two-week periods of campaigns cost more than the target, as often as stated within what chance allows. Always stating the average would have been as good.",
                 "1 statement does not count, because what it was about has been changed since.",

@@ -8,13 +8,15 @@ use tiller_core::allocation::Response as Form;
 use tiller_core::response::budget_response::{Bidding, Evidence};
 use tiller_core::response::experiment::would_leave;
 use tiller_core::response::regression::Prior;
+use tiller_core::score::Kind as Score;
 use tiller_desk::book::Book;
 use tiller_desk::budgets::curves::{self, Examined, Taken};
 use tiller_desk::budgets::responses;
 use tiller_desk::courses::{self, Kind, Lever};
 use tiller_desk::numerals::{count, money, number, percent};
+use tiller_desk::scores::words::caveat;
 use tiller_desk::wording::Words;
-use tiller_desk::{CampaignId, change_words, plans};
+use tiller_desk::{CampaignId, change_words, plans, scores};
 
 use crate::App;
 use crate::chart::{CurveChart, DayPoint, Forms, ResidualChart, Stroke};
@@ -39,6 +41,7 @@ struct CurvePage {
     figures: Vec<(&'static str, String)>,
     groups: Vec<(String, String, String)>,
     sharpen: Vec<String>,
+    caveat: Option<String>,
     /// Where the experiment is put in the tray, if it would tell anything.
     experiment: Option<String>,
     standing: Option<String>,
@@ -107,6 +110,7 @@ pub async fn show(
         figures: figures(line, examined.as_ref()),
         groups,
         sharpen: sharpen(&book, line, examined.as_ref()),
+        caveat: caveat(scores::of_account(&app.db, &book).await?.as_ref(), Score::Measured),
         standing: running
             .map(|c| format!("{}: {}", change_words::course(c.plan.kind), c.standing())),
         experiment,
@@ -289,7 +293,8 @@ fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>)
         });
     }
     if let Some(l) = line {
-        let left = would_leave(l.budget_response.response.at(l.spend).max(1e-9), c.dispersion);
+        let a_day = l.budget_response.response.at(l.spend).max(1e-9);
+        let left = would_leave(a_day, c.dispersion, c.follows);
         let after = (c.elasticity_error.powi(-2) + left.powi(-2)).powf(-0.5);
         all.push(if after < 0.85 * c.elasticity_error {
             format!(
@@ -300,7 +305,7 @@ fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>)
         } else {
             format!(
                 "A step experiment of four weeks would be too short to tell: with {} conversions a day its own error would be {}.",
-                number(l.budget_response.response.at(l.spend), 1),
+                number(a_day, 1),
                 number(left, 2)
             )
         });

@@ -11,12 +11,14 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::allocation::Answer;
+use tiller_core::score::Kind;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::book::Book;
 use tiller_desk::learning::{self, Learners};
 use tiller_desk::plans::file::PlanFile;
 use tiller_desk::plans::{FieldError, GroupBy, Opened, Typed};
-use tiller_desk::{DeskError, PlanId, plans as desk};
+use tiller_desk::scores::words::caveat;
+use tiller_desk::{DeskError, PlanId, plans as desk, scores};
 
 use crate::App;
 use crate::error::PageError;
@@ -69,33 +71,40 @@ async fn page(
         }
         None => false,
     };
-    let others = others(app, member, opened.plan.id).await?;
-    let learners = learners(app, book.as_deref()).await?;
-    let scene = Scene {
-        opened,
-        file,
-        fields,
-        book: book.as_deref(),
-        others: &others,
-        learners: &learners,
-        newer,
-    };
+    let beside = Beside::of(app, member, book.as_deref(), opened.plan.id).await?;
+    let scene = Scene { opened, file, fields, book: book.as_deref(), beside: &beside, newer };
     let table = table(&frame, &scene, errors);
     Ok(PlanPage { frame, table })
 }
 
-/// The campaigns whose strategies are learning.
-async fn learners(app: &App, book: Option<&Book>) -> Result<Arc<Learners>, PageError> {
-    match book {
-        Some(book) => Ok(learning::of_account(&app.db, book).await?),
-        None => Ok(Arc::default()),
-    }
+/// What the account knows beside the plan itself.
+struct Beside {
+    /// Its other plans.
+    others: Vec<Opened>,
+    /// The campaigns whose strategies are learning.
+    learners: Arc<Learners>,
+    /// How such ranges have missed so far, if they have.
+    caveat: Option<String>,
 }
 
-/// The account's other plans.
-async fn others(app: &App, member: &Member, id: PlanId) -> Result<Vec<Opened>, PageError> {
-    let all = desk::list(&app.db, &member.account).await?;
-    Ok(all.into_iter().filter(|o| o.plan.id != id).take(MOST_OTHERS).collect())
+impl Beside {
+    async fn of(
+        app: &App,
+        member: &Member,
+        book: Option<&Book>,
+        id: PlanId,
+    ) -> Result<Self, PageError> {
+        let all = desk::list(&app.db, &member.account).await?;
+        let others = all.into_iter().filter(|o| o.plan.id != id).take(MOST_OTHERS).collect();
+        let Some(book) = book else {
+            return Ok(Self { others, learners: Arc::default(), caveat: None });
+        };
+        Ok(Self {
+            others,
+            learners: learning::of_account(&app.db, book).await?,
+            caveat: caveat(scores::of_account(&app.db, book).await?.as_ref(), Kind::Results),
+        })
+    }
 }
 
 /// Takes what was typed into a plan; lines are grouped anew if that was asked for.
@@ -144,15 +153,13 @@ pub async fn solve(
     }
     if fragment {
         let frame = Frame::new(&member, Station::Budgets, &params);
-        let others = others(&app, &member, opened.plan.id).await?;
-        let learners = learners(&app, book.as_deref()).await?;
+        let beside = Beside::of(&app, &member, book.as_deref(), opened.plan.id).await?;
         let scene = Scene {
             opened: &opened,
             file: &file,
             fields: &fields,
             book: book.as_deref(),
-            others: &others,
-            learners: &learners,
+            beside: &beside,
             newer: false,
         };
         return Ok(table(&frame, &scene, errors).into_response());

@@ -10,7 +10,6 @@ use tiller_core::allocation::{
 };
 use tiller_desk::bids::words::learning as learned;
 use tiller_desk::book::Book;
-use tiller_desk::learning::Learners;
 use tiller_desk::numerals::{self, count, money, number, percent, signed};
 use tiller_desk::plans::file::PlanFile;
 use tiller_desk::plans::{FieldError, Opened, THIN, Typed, answer, moves, words};
@@ -18,7 +17,7 @@ use tiller_desk::tray::offer::Offer;
 use tiller_desk::wording::Words;
 use tiller_desk::{PlanId, plans as desk};
 
-use super::GROUPINGS;
+use super::{Beside, GROUPINGS};
 use crate::chart::{Axes, CurvePanel, Spot, Told, TotalCurve, totals};
 use crate::frame::{Frame, span};
 use crate::pages::budgets::optimal;
@@ -102,6 +101,7 @@ pub(super) struct PlanTable {
     days: String,
     headline: Words,
     lead: Words,
+    caveat: Option<String>,
     pub(super) name: String,
     name_wrong: Option<String>,
     goals: Vec<(&'static str, &'static str, bool)>,
@@ -132,13 +132,12 @@ pub(super) struct Scene<'a> {
     pub file: &'a PlanFile,
     pub fields: &'a Typed,
     pub book: Option<&'a Book>,
-    pub others: &'a [Opened],
-    pub learners: &'a Learners,
+    pub beside: &'a Beside,
     pub newer: bool,
 }
 
 pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> PlanTable {
-    let Scene { opened, file, fields, book, others, learners, newer } = *scene;
+    let Scene { opened, file, fields, book, beside, newer } = *scene;
     let worked = if file.check().is_ok() { Some(desk::work(file)) } else { None };
     let solved = worked.as_ref().and_then(desk::Worked::solved);
     let errors: HashMap<String, String> =
@@ -185,6 +184,7 @@ pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> Pl
         days: period(file, opened),
         headline,
         lead,
+        caveat: beside.caveat.clone(),
         name_wrong: errors.get("name").cloned(),
         name,
         goals: Goal::ALL.map(|g| (g.word(), words::title(g), g == file.goal)).to_vec(),
@@ -203,7 +203,7 @@ pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> Pl
         total_curve: worked
             .as_ref()
             .zip(solved)
-            .and_then(|(w, s)| total_curve(file, &w.problem, s, others)),
+            .and_then(|(w, s)| total_curve(file, &w.problem, s, &beside.others)),
         groupings: GROUPINGS
             .iter()
             .map(|(by, word, title)| {
@@ -219,7 +219,7 @@ pub(super) fn table(frame: &Frame, scene: &Scene, errors: Vec<FieldError>) -> Pl
         lines: (0..file.lines.len())
             .map(|i| {
                 let campaign = book.and_then(|b| desk::entry_of(b, &file.lines[i].id));
-                let learning = campaign.and_then(|e| learners.get(&e.campaign.id));
+                let learning = campaign.and_then(|e| beside.learners.get(&e.campaign.id));
                 LineView {
                     learning: learning.map(learned).unwrap_or_default(),
                     ..line_view(file, i, answered, whys.get(i), &errors, &shown)
