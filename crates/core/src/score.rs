@@ -17,7 +17,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::evidence::{Interval, wilson};
+use crate::evidence::{Interval, clopper_pearson};
 
 /// What is said of the share that came true: the confidence of its range.
 const CONFIDENCE: f64 = 0.95;
@@ -83,7 +83,7 @@ pub struct Held {
     pub said: usize,
     /// How many held it.
     pub held: usize,
-    /// The range of the share that held, at 95%: by Wilson, for as many as they count for.
+    /// The range of the share that held, at 95%, exact: for as many as they count for.
     pub around: Interval,
 }
 
@@ -98,7 +98,7 @@ impl Held {
             (*held as f64 - said * share, said * share * (1.0 - share))
         };
         let alike = alike(evenings.iter().map(by));
-        let around = wilson(held as f64 / alike, said as f64 / alike, CONFIDENCE)?;
+        let around = clopper_pearson(held as f64 / alike, said as f64 / alike, CONFIDENCE)?;
         Some(Self { level, said, held, around })
     }
 
@@ -135,7 +135,7 @@ pub struct Step {
     pub times: usize,
     /// How often it came true.
     pub came: usize,
-    /// The range of that share at 95%, by Wilson, for as many as they count for.
+    /// The range of that share at 95%, exact: for as many as they count for.
     pub around: Interval,
 }
 
@@ -164,7 +164,7 @@ pub fn reliability(said: &[Chance]) -> Vec<Step> {
     }
     let alike = alike(evenings.into_values());
     let step = |(nth, (sum, times, came)): (usize, (f64, usize, usize))| {
-        let around = wilson(came as f64 / alike, times as f64 / alike, CONFIDENCE)?;
+        let around = clopper_pearson(came as f64 / alike, times as f64 / alike, CONFIDENCE)?;
         Some(Step { nth, said: sum / times as f64, times, came, around })
     };
     steps.into_iter().enumerate().filter_map(step).collect()
@@ -246,12 +246,15 @@ mod tests {
         assert_eq!(brier(&said[..1]).unwrap().skill(), None, "all came out alike");
     }
 
-    /// 81 of 263 is between 0.2553 and 0.3662 (R. G. Newcombe, Statistics in Medicine 17 (1998), table I, method 3).
+    /// 81 of 263 is between 0.2527 and 0.3676 (R. G. Newcombe, Statistics in Medicine 17 (1998), table I, method 5); one range that
+    /// missed tells nothing.
     #[test]
     fn a_level_is_missed_beyond_chance_only() {
         let of = |level| Held::of(level, &[(263, 81)]).unwrap().off();
-        assert_eq!((of(0.3662), of(0.367)), (None, Some(Off::TooSure)));
-        assert_eq!((of(0.2554), of(0.255)), (None, Some(Off::TooCareful)));
+        assert_eq!((of(0.3676), of(0.368)), (None, Some(Off::TooSure)));
+        assert_eq!((of(0.2528), of(0.2525)), (None, Some(Off::TooCareful)));
+        assert_eq!(Held::of(0.8, &[(1, 0)]).unwrap().off(), None);
+        assert_eq!(Held::of(0.8, &[(3, 0)]).unwrap().off(), Some(Off::TooSure));
         assert_eq!(Held::of(0.8, &[]), None);
     }
 

@@ -5,7 +5,7 @@ use crate::instances::{Random, assert_limits_kept, solved};
 use proptest::prelude::*;
 use tiller_core::allocation::{Answer, ConflictKind, Goal, HeldBy, Problem, Repair, Use};
 use tiller_core::bridge::{bridge, bridge_of_returns};
-use tiller_core::evidence::{poisson, wilson};
+use tiller_core::evidence::{clopper_pearson, poisson, wilson};
 use tiller_core::share_out::share_out;
 use tiller_core::verdict::{BudgetUse, Case, Faults, Verdict, diagnose};
 use tiller_core::{Micros, Price, Tally, Target};
@@ -85,6 +85,8 @@ proptest! {
         let (s, n) = (f64::from(successes), f64::from(successes + more + 1));
         let w = wilson(s, n, 0.95).unwrap();
         prop_assert!(w.low <= s / n && s / n <= w.high);
+        let exact = clopper_pearson(s, n, 0.95).unwrap();
+        prop_assert!(exact.low <= s / n && s / n <= exact.high);
         let p = poisson(s, 0.95);
         prop_assert!(p.low <= s && s <= p.high);
         prop_assert!(poisson(s, 0.99).high > p.high);

@@ -7,7 +7,7 @@
 //! assert!((i.low - 0.2553).abs() < 5e-5 && (i.high - 0.3662).abs() < 5e-5);
 //! ```
 
-use statrs::distribution::{Binomial, ChiSquared, ContinuousCDF, DiscreteCDF, Normal};
+use statrs::distribution::{Beta, Binomial, ChiSquared, ContinuousCDF, DiscreteCDF, Normal};
 use statrs::function::beta::beta_reg;
 
 pub mod discovery;
@@ -67,6 +67,20 @@ pub fn wilson(successes: f64, trials: f64, confidence: f64) -> Option<Interval> 
     })
 }
 
+/// Exact interval of a proportion (C. J. Clopper, E. S. Pearson, "The use of confidence or fiducial limits illustrated in the case of
+/// the binomial", Biometrika 26 (1934)): of few trials Wilson's leaves out too much. Counts may be fractional. Absent without trials.
+pub fn clopper_pearson(successes: f64, trials: f64, confidence: f64) -> Option<Interval> {
+    if trials <= 0.0 {
+        return None;
+    }
+    let (tail, failures) = ((1.0 - confidence) / 2.0, (trials - successes).max(0.0));
+    let bound = |a, b, p, none| Beta::new(a, b).map_or(none, |of| of.inverse_cdf(p));
+    Some(Interval {
+        low: if successes > 0.0 { bound(successes, failures + 1.0, tail, 0.0) } else { 0.0 },
+        high: if failures > 0.0 { bound(successes + 1.0, failures, 1.0 - tail, 1.0) } else { 1.0 },
+    })
+}
+
 /// Exact interval of a Poisson mean given a count (F. Garwood, "Fiducial limits for the Poisson
 /// distribution", Biometrika 28 (1936)). The count may be fractional: credit is shared.
 pub fn poisson(count: f64, confidence: f64) -> Interval {
@@ -122,6 +136,24 @@ mod tests {
 
     fn close(found: f64, expected: f64, within: f64) {
         assert!((found - expected).abs() <= within, "{found} is not {expected}");
+    }
+
+    /// The same table, method 5; the last by hand: none of one is no less likely than 2.5% up to 1 − 0.025.
+    #[test]
+    fn newcombe_table_1_exact() {
+        for (s, n, low, high) in [
+            (81., 263., 0.2527, 0.3676),
+            (15., 148., 0.0578, 0.1617),
+            (0., 20., 0.0, 0.1684),
+            (1., 29., 0.0009, 0.1776),
+            (0., 1., 0.0, 0.975),
+            (1., 1., 0.025, 1.0),
+        ] {
+            let i = clopper_pearson(s, n, 0.95).unwrap();
+            close(i.low, low, 5e-5);
+            close(i.high, high, 5e-5);
+        }
+        assert!(clopper_pearson(0.0, 0.0, 0.95).is_none());
     }
 
     /// R. G. Newcombe, "Two-sided confidence intervals for the single proportion", Statistics in

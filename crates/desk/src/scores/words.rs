@@ -83,8 +83,12 @@ pub fn sentences(score: &Score) -> Vec<Words> {
         besides.push(format!("{n} worked out afterwards, from what had been reported by that day"));
     }
     if score.void > 0 {
-        let n = counted(score.void as u64, "statement does", "statements do");
-        besides.push(format!("{n} not count, because what it was about has been changed since"));
+        let (one, more) = (
+            "statement does not count, because what it was",
+            "statements do not count, because what they were",
+        );
+        let n = counted(score.void as u64, one, more);
+        besides.push(format!("{n} about has been changed since"));
     }
     if let Some((n, first)) = score.waiting {
         let n = counted(n as u64, "statement can’t", "statements can’t");
