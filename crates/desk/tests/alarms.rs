@@ -39,7 +39,7 @@ async fn they_set(s: &Scene, key: &str, campaign: &str, set: Setting) {
         .unwrap();
     let place = Place { campaign: campaign.into(), ad_group: None, item: None };
     let change = Change { id: "x".into(), place, was: None, set };
-    let told = http.send(key, &Batch { changes: vec![change] }).await.unwrap();
+    let told = http.send(key, &Batch { changes: vec![change] }).await.answers().unwrap();
     assert_eq!(told[0].refused, None, "{}", told[0].message);
 }
 

@@ -4,7 +4,7 @@
 use crate::common::market::{Answering, connected, fetch_all, time_passes, until};
 use crate::common::{account, book, day};
 use tiller_channel::Micros;
-use tiller_channel::connection::Connection as _;
+use tiller_channel::connection::{Connection as _, Sent};
 use tiller_core::setting::{Budget, MatchType, PlacesMode, Setting, Status, Strategy};
 use tiller_core::spot::Subject;
 use tiller_core::verdict::Verdict;
@@ -278,7 +278,8 @@ async fn what_changed_meanwhile_is_not_overwritten(db: PgPool) {
     let place = tiller_channel::wire::Place { campaign: "t-c1".into(), ad_group: None, item: None };
     let change =
         tiller_channel::wire::Change { id: "x".into(), place, was: None, set: daily(77.0) };
-    http.send("theirs", &tiller_channel::wire::Batch { changes: vec![change] }).await.unwrap();
+    let sent = http.send("theirs", &tiller_channel::wire::Batch { changes: vec![change] }).await;
+    assert!(matches!(sent, Sent::Answered(_)), "{sent:?}");
     // Not fetched yet: the channel refuses that one, and makes the other.
     s.send_all(&db).await.unwrap();
     carry(&db).await;
@@ -295,6 +296,65 @@ async fn what_changed_meanwhile_is_not_overwritten(db: PgPool) {
     logbook::again(&db, &s.account, of("Names, search").change.id).await.unwrap();
     let row = s.tray(&db).await.swap_remove(0);
     assert!(row.checks.iter().any(|c| c.stops && c.text.contains("77.00 now")), "{:?}", row.checks);
+}
+
+/// An answer that nobody can read, one that leaves a change out, a token that is revoked in between, a thing that has gone by the
+/// next try, a channel that is disconnected: what the channel made is never said to be refused.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_a_channel_made_of_a_batch_is_unknown_until_it_says_so(db: PgPool) {
+    let s = scene(&db).await;
+    let sending = async || {
+        s.tray(&db).await.iter().filter(|r| r.change.state == tray::State::Sending).count()
+    };
+    let made_at = |budget: f64| {
+        let set = Some(Budget::Daily { amount: Micros::from_units(budget) });
+        assert_eq!(s.at_market("Names, search").budget, set);
+    };
+    let unknown = [
+        Faults { garbled_answer: 1, ..Faults::default() },
+        Faults { short_answer: 1, ..Faults::default() },
+    ];
+    for (round, faults) in unknown.into_iter().enumerate() {
+        let budget = 140.0 + round as f64;
+        s.propose(&db, "Names, search", daily(budget)).await.unwrap();
+        s.market.service.set_faults(faults);
+        s.send_all(&db).await.unwrap();
+        assert!(tiller_desk::jobs::send::run_next(&db).await.unwrap());
+        made_at(budget);
+        assert_eq!((sending().await, s.log(&db).await.len()), (1, round), "{faults:?}");
+        let held = sending::held_up(&db, &s.account).await.unwrap();
+        assert!(held[0].contains("isn’t known yet whether"), "{held:?}");
+        // What is set has been fetched meanwhile; the batch is the same all the same.
+        for channel in connections::list(&db, &s.account).await.unwrap() {
+            connections::fetch(&db, &s.account, channel.connection.id).await.unwrap();
+        }
+        fetch_all(&db).await;
+        time_passes(&db).await;
+        carry(&db).await;
+        assert!(s.log(&db).await.iter().all(logbook::Entry::made), "{faults:?}");
+        assert_eq!((sending().await, s.log(&db).await.len()), (0, round + 1));
+    }
+    s.propose(&db, "Names, search", daily(150.0)).await.unwrap();
+    s.market.service.set_faults(Faults { garbled_answer: 1, ..Faults::default() });
+    s.send_all(&db).await.unwrap();
+    assert!(tiller_desk::jobs::send::run_next(&db).await.unwrap());
+    made_at(150.0);
+    let later = async |sql: &'static str| {
+        sqlx::raw_sql(sql).execute(&db).await.unwrap();
+        time_passes(&db).await;
+        assert!(tiller_desk::jobs::send::run_next(&db).await.unwrap());
+        assert_eq!((sending().await, s.log(&db).await.len()), (1, 2), "{sql}");
+    };
+    later("UPDATE connection SET token = 'revoked'").await;
+    later("CREATE TABLE aside AS SELECT * FROM connection; DELETE FROM connection").await;
+    sqlx::raw_sql("INSERT INTO connection OVERRIDING SYSTEM VALUE SELECT * FROM aside; UPDATE connection SET token = 'test-token'; UPDATE campaign SET channel_key = 'gone-' || id")
+        .execute(&db)
+        .await
+        .unwrap();
+    time_passes(&db).await;
+    carry(&db).await;
+    let log = s.log(&db).await;
+    assert!(log.len() == 3 && log.iter().all(logbook::Entry::made), "{log:?}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -401,7 +461,7 @@ async fn a_market_that_is_gone_is_tried_again_and_found_as_it_was(db: PgPool) {
         .await
         .unwrap();
     carry(&db).await;
-    let held: Vec<String> = tiller_store::changes::held_up(&db, account.id).await.unwrap();
+    let held = sending::held_up(&db, &account).await.unwrap();
     assert!(held[0].contains("can’t be reached"), "{held:?}");
     let market = Answering::open(Some(&journal), 0).await;
     assert_ne!(port, 0);

@@ -8,7 +8,7 @@ use bytes::Bytes;
 use chrono::NaiveDate;
 use futures::TryStreamExt;
 use tiller_channel::Micros;
-use tiller_channel::connection::{ChannelError, Connection, HttpConnection, Patience};
+use tiller_channel::connection::{ChannelError, Connection, HttpConnection, Patience, Sent};
 use tiller_channel::report::{Records, RowReader, guess};
 use tiller_channel::wire::{Batch, Change, Place, Refusal, ReportKind};
 use tiller_core::setting::{Budget, Setting};
@@ -107,8 +107,11 @@ async fn wrong_requests_are_told_apart() {
     assert!(matches!(backwards, Err(ChannelError::Refused { .. })));
     assert!(matches!(c.pass(0).await, Err(ChannelError::Refused { .. })));
     let many = batch((0..501).map(|i| budget(f64::from(i))));
-    assert!(matches!(c.send("many", &many).await, Err(ChannelError::Refused { .. })));
-    assert!(matches!(c.send("", &batch([budget(30.0)])).await, Err(ChannelError::Refused { .. })));
+    assert!(matches!(c.send("many", &many).await, Sent::Refused(ChannelError::Refused { .. })));
+    assert!(matches!(
+        c.send("", &batch([budget(30.0)])).await,
+        Sent::Refused(ChannelError::Refused { .. })
+    ));
     let refused = HttpConnection::new("mailto:a@b.example", "Findle", "x", PATIENCE);
     assert!(matches!(refused, Err(ChannelError::Address(_))));
     let nobody = HttpConnection::new("http://127.0.0.1:9", "Findle", "x", PATIENCE).unwrap();
@@ -120,18 +123,28 @@ async fn a_batch_is_made_once_however_often_it_comes() {
     let (service, address) = serve(None).await;
     let c = connect(&address);
     let first = batch([budget(55.0), Setting::Bid(Some(Micros::from_units(0.01)))]);
-    let answers = c.send("k1", &first).await.unwrap();
+    let answers = c.send("k1", &first).await.answers().unwrap();
     assert_eq!(answers[0].refused, None);
     assert_eq!(answers[1].refused, Some(Refusal::TooLow));
-    assert_eq!(c.send("k1", &first).await.unwrap(), answers);
+    assert_eq!(c.send("k1", &first).await.answers().unwrap(), answers);
     assert!(matches!(
         c.send("k1", &batch([budget(60.0)])).await,
-        Err(ChannelError::Refused { .. })
+        Sent::Refused(ChannelError::Refused { .. })
     ));
     // Its answer is lost: the client asks again and learns what was made.
     service.set_faults(Faults { lost_answer: 1, ..Faults::default() });
-    let answers = c.send("k2", &batch([budget(70.0)])).await.unwrap();
+    let answers = c.send("k2", &batch([budget(70.0)])).await.answers().unwrap();
     assert_eq!(answers[0].refused, None);
+    // One that nobody can read, or that leaves a change out, is none: it may have been made.
+    let two = batch([budget(70.0), Setting::Bid(Some(Micros::from_units(0.5)))]);
+    for (key, faults) in [
+        ("k3", Faults { garbled_answer: 1, ..Faults::default() }),
+        ("k4", Faults { short_answer: 1, ..Faults::default() }),
+    ] {
+        service.set_faults(faults);
+        assert!(matches!(c.send(key, &two).await, Sent::Unknown(ChannelError::Form(_))), "{key}");
+        assert_eq!(c.send(key, &two).await.answers().unwrap().len(), 2, "{key}");
+    }
     let structure = c.structure().await.unwrap();
     assert_eq!(
         structure.campaigns[0].settings.budget,
@@ -164,7 +177,8 @@ async fn splits_can_be_kept_back() {
 async fn half_a_batch_may_be_refused() {
     let (service, address) = serve(None).await;
     service.set_faults(Faults { half_batch: 1, ..Faults::default() });
-    let answers = connect(&address).send("k", &batch([budget(50.0), budget(51.0)])).await.unwrap();
+    let answers =
+        connect(&address).send("k", &batch([budget(50.0), budget(51.0)])).await.answers().unwrap();
     assert_eq!(answers[0].refused, None);
     assert_eq!(answers[1].refused, Some(Refusal::Unavailable));
 }
@@ -207,7 +221,7 @@ async fn a_market_that_starts_again_stands_where_it_was() {
     let (items, structure): (Vec<u8>, _) = {
         let (_, address) = serve(Some(&path)).await;
         let c = connect(&address);
-        c.send("k1", &batch([budget(9.0), budget(0.2)])).await.unwrap();
+        c.send("k1", &batch([budget(9.0), budget(0.2)])).await.answers().unwrap();
         let last: NaiveDate = c.pass(7).await.unwrap();
         assert_eq!(last, day("2026-11-16"));
         let items = text(&c, ReportKind::Items, "2026-11-01", "2026-11-16").await.unwrap();
@@ -220,7 +234,7 @@ async fn a_market_that_starts_again_stands_where_it_was() {
     let c = connect(&address);
     assert_eq!(c.structure().await.unwrap(), structure);
     assert_eq!(text(&c, ReportKind::Items, "2026-11-01", "2026-11-16").await.unwrap(), items);
-    let again = c.send("k1", &batch([budget(9.0), budget(0.2)])).await.unwrap();
+    let again = c.send("k1", &batch([budget(9.0), budget(0.2)])).await.answers().unwrap();
     assert_eq!(again[1].refused, Some(Refusal::TooLow), "an answer is remembered");
     std::fs::write(&path, "{}\n").unwrap();
     let other = tiller_market::World::clone(

@@ -516,6 +516,8 @@ pub struct Batch {
     pub key: String,
     /// How often it was begun.
     pub attempts: i32,
+    /// What the channel has been asked for, once it has.
+    pub body: Option<Value>,
 }
 
 /// Takes the next batch, or one whose carrier has been silent for a minute.
@@ -527,10 +529,24 @@ pub async fn claim(db: &PgPool) -> Result<Option<Batch>, StoreError> {
                SELECT account_id, id FROM change_batch
                WHERE (state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
-           RETURNING id AS "id: BatchId", account_id AS "account: AccountId", channel_id AS "channel: ChannelId", key, attempts"#
+           RETURNING id AS "id: BatchId", account_id AS "account: AccountId", channel_id AS "channel: ChannelId", key, attempts, body"#
     )
     .fetch_optional(db)
     .await?)
+}
+
+/// Writes down what a channel is about to be asked for, before it is.
+pub async fn seal(db: &PgPool, batch: &Batch, body: &Value) -> Result<(), StoreError> {
+    let done = sqlx::query!(
+        "UPDATE change_batch SET body = $4 WHERE account_id = $1 AND id = $2 AND attempts = $3 AND body IS NULL",
+        batch.account.0,
+        batch.id.0,
+        batch.attempts,
+        body
+    )
+    .execute(db)
+    .await?;
+    if done.rows_affected() == 0 { Err(StoreError::Lost) } else { Ok(()) }
 }
 
 /// What a channel said to a change.
@@ -648,10 +664,21 @@ pub async fn delay(
     Ok(())
 }
 
-/// Why batches of an account are held up.
-pub async fn held_up(db: &PgPool, account: AccountId) -> Result<Vec<String>, StoreError> {
-    Ok(sqlx::query_scalar!(
-        r#"SELECT DISTINCT error AS "error!" FROM change_batch WHERE account_id = $1 AND state IN ('queued', 'running') AND error IS NOT NULL"#,
+/// Batches that are held up for one reason.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HeldUp {
+    /// Why.
+    pub error: String,
+    /// Whether the channel has been asked: then it may have made their changes, though its answer is not known.
+    pub asked: bool,
+}
+
+/// Those of an account.
+pub async fn held_up(db: &PgPool, account: AccountId) -> Result<Vec<HeldUp>, StoreError> {
+    Ok(sqlx::query_as!(
+        HeldUp,
+        r#"SELECT DISTINCT error AS "error!", body IS NOT NULL AS "asked!" FROM change_batch
+           WHERE account_id = $1 AND state IN ('queued', 'running') AND error IS NOT NULL"#,
         account.0
     )
     .fetch_all(db)

@@ -11,9 +11,9 @@ use reqwest::{Client, Method, RequestBuilder, Response, StatusCode, Url, header}
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 
-use super::{ChannelError, Connection, Pieces};
+use super::{ChannelError, Connection, Pieces, Sent};
 use crate::wire::{
-    Answer, Batch, ChannelInfo, Clock, Draft, Estimate, Problem, ReportKind, Structure,
+    Answer, Batch, Change, ChannelInfo, Clock, Draft, Estimate, Problem, ReportKind, Structure,
 };
 
 /// How long a channel is waited for.
@@ -213,10 +213,28 @@ impl Connection for HttpConnection {
         Ok(answer.bytes_stream().map(|piece| piece.map_err(trouble)).boxed())
     }
 
-    async fn send(&self, key: &str, batch: &Batch) -> Result<Vec<Answer>, ChannelError> {
+    async fn send(&self, key: &str, batch: &Batch) -> Sent {
         let path = ["v1", "channels", &self.channel, "changes"];
-        let request = self.request(Method::POST, &path)?.header("Idempotency-Key", key).json(batch);
-        self.read(request).await
+        let request = match self.request(Method::POST, &path) {
+            Ok(request) => request.header("Idempotency-Key", key).json(batch),
+            Err(error) => return Sent::Refused(error),
+        };
+        match self.read::<Vec<Answer>>(request).await {
+            Ok(answers) => {
+                let answered = |c: &Change| answers.iter().any(|a| a.id == c.id);
+                match batch.changes.iter().find(|c| !answered(c)) {
+                    None => Sent::Answered(answers),
+                    Some(c) => Sent::Unknown(ChannelError::Form(format!(
+                        "it says nothing of change {}",
+                        c.id
+                    ))),
+                }
+            }
+            // It took the batch, and nobody can read what it says.
+            Err(error @ ChannelError::Form(_)) => Sent::Unknown(error),
+            Err(error) if error.passing() => Sent::Unknown(error),
+            Err(error) => Sent::Refused(error),
+        }
     }
 
     async fn estimate(&self, draft: &Draft) -> Result<Estimate, ChannelError> {

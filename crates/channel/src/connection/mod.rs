@@ -72,6 +72,27 @@ impl ChannelError {
     }
 }
 
+/// What is known of a batch that was sent.
+#[derive(Debug)]
+pub enum Sent {
+    /// What the channel says to each of its changes.
+    Answered(Vec<Answer>),
+    /// Nothing that can be relied on: it may have made them, or not. The same batch is to be sent again under the same key.
+    Unknown(ChannelError),
+    /// It made none of them.
+    Refused(ChannelError),
+}
+
+impl Sent {
+    /// What the channel says, where it does.
+    pub fn answers(self) -> Result<Vec<Answer>, ChannelError> {
+        match self {
+            Self::Answered(answers) => Ok(answers),
+            Self::Unknown(error) | Self::Refused(error) => Err(error),
+        }
+    }
+}
+
 /// A report as it comes in, in pieces.
 pub type Pieces = BoxStream<'static, Result<Bytes, ChannelError>>;
 
@@ -90,7 +111,7 @@ pub trait Connection: Send + Sync {
         to: NaiveDate,
     ) -> Result<Pieces, ChannelError>;
     /// Makes changes. Under the same key the same batch is made once, however often it is sent.
-    async fn send(&self, key: &str, batch: &Batch) -> Result<Vec<Answer>, ChannelError>;
+    async fn send(&self, key: &str, batch: &Batch) -> Sent;
     /// What a campaign would do that doesn't exist yet.
     async fn estimate(&self, draft: &Draft) -> Result<Estimate, ChannelError>;
     /// On a stand-in market: lets days pass, and tells the last that is over.

@@ -1,13 +1,14 @@
 //! Batches of changes on their way to the channels: each made once however often it has to be sent.
 
 use chrono::{NaiveDate, Utc};
-use tiller_channel::connection::{ChannelError, Connection as _};
-use tiller_channel::wire::{Batch as WireBatch, Change as WireChange};
+use serde::Deserialize;
+use tiller_channel::connection::{ChannelError, Connection as _, Sent};
+use tiller_channel::wire::{Answer, Batch as WireBatch, Change as WireChange};
 use tiller_core::look_back;
-use tiller_store::PgPool;
 use tiller_store::changes::{self, Answered, Batch, Besides, Find};
 use tiller_store::connections::{self, Connection};
-use tiller_store::people::{self, Account};
+use tiller_store::people;
+use tiller_store::{PgPool, StoreError};
 use tracing::Instrument;
 
 use super::caught::caught;
@@ -47,6 +48,10 @@ async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
         .into_iter()
         .find(|c| c.channel == batch.channel);
     let Some(connection) = connection else {
+        if batch.body.is_some() {
+            let gone = "the channel was disconnected before it answered; connect it again";
+            return Ok(changes::delay(db, batch, gone, pause(batch)).await?);
+        }
         // Without an interface the batch is the file that somebody carries.
         let answers: Vec<Answered> =
             rows.iter().map(|r| made(r, today(None), account.settle_days())).collect();
@@ -55,15 +60,15 @@ async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
         return Ok(());
     };
     let from = today(connection.last_day);
-    let answers = match deliver(db, &account, batch, &connection, &rows).await? {
-        Ok(answers) => answers,
-        Err(error) if error.passing() => {
-            tracing::warn!(channel = connection.channel_name, %error, "a batch was not delivered");
-            changes::delay(db, batch, &error.to_string(), pause(batch)).await?;
-            return Ok(());
+    let answers = match deliver(db, batch, &connection, &rows).await? {
+        Sent::Answered(told) => answers(&rows, &told, from, account.settle_days()),
+        Sent::Refused(error) if !unsettled(batch, &error) => {
+            rows.iter().map(|r| refused(r, error.to_string())).collect()
         }
-        // The channel understood, and made nothing of it.
-        Err(error) => rows.iter().map(|r| refused(r, error.to_string())).collect(),
+        Sent::Unknown(error) | Sent::Refused(error) => {
+            tracing::warn!(channel = connection.channel_name, %error, "a batch was not delivered");
+            return Ok(changes::delay(db, batch, &error.to_string(), pause(batch)).await?);
+        }
     };
     // What was refused has set nothing besides.
     let made = |r: &Row| answers.iter().any(|a| a.id == r.change.id && a.refused.is_none());
@@ -108,45 +113,56 @@ fn besides(rows: &[Row], from: NaiveDate, settle_days: u64) -> Result<Vec<Beside
     .collect()
 }
 
+/// Whether a refusal leaves open what became of an earlier try: who is turned away at the door learns nothing of it.
+fn unsettled(batch: &Batch, error: &ChannelError) -> bool {
+    batch.body.is_some() && !matches!(error, ChannelError::Refused { .. })
+}
+
+/// Asks the channel for the batch: what it was asked for the first time, word for word.
 async fn deliver(
     db: &PgPool,
-    account: &Account,
     batch: &Batch,
     connection: &Connection,
     rows: &[Row],
-) -> Result<Result<Vec<Answered>, ChannelError>, DeskError> {
-    let items: Vec<_> = rows.iter().filter_map(|r| r.change.item).collect();
-    let settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
-    let mut wire = Vec::with_capacity(rows.len());
-    let mut answers = Vec::new();
-    for row in rows {
-        match settings.keys(tray::spot(&row.change)) {
-            Some(place) => wire.push(WireChange {
-                id: row.change.id.to_string(),
-                place,
-                was: row.was.clone(),
-                set: row.set_to.clone(),
-            }),
-            None => answers.push(refused(row, "the channel no longer has it".into())),
+) -> Result<Sent, DeskError> {
+    let body = match &batch.body {
+        Some(body) => WireBatch::deserialize(body).map_err(StoreError::from)?,
+        None => {
+            let body = wire(db, batch, rows).await?;
+            changes::seal(db, batch, &tray::json(&body)?).await?;
+            body
         }
-    }
-    let sent = match crate::account::connections::open(connection) {
-        Ok(channel) => channel.send(&batch.key, &WireBatch { changes: wire }).await,
-        Err(error) => Err(error),
     };
-    let told = match sent {
-        Ok(told) => told,
-        Err(error) => return Ok(Err(error)),
+    Ok(match crate::account::connections::open(connection) {
+        Ok(channel) => channel.send(&batch.key, &body).await,
+        Err(error) => Sent::Refused(error),
+    })
+}
+
+/// A batch as it goes over the wire, without what the channel no longer has.
+async fn wire(db: &PgPool, batch: &Batch, rows: &[Row]) -> Result<WireBatch, DeskError> {
+    let items: Vec<_> = rows.iter().filter_map(|r| r.change.item).collect();
+    let settings = Settings::of_account(db, batch.account).await?.with_items(db, &items).await?;
+    let change = |row: &Row| {
+        Some(WireChange {
+            id: row.change.id.to_string(),
+            place: settings.keys(tray::spot(&row.change))?,
+            was: row.was.clone(),
+            set: row.set_to.clone(),
+        })
     };
-    let from = today(connection.last_day);
-    for row in rows {
+    Ok(WireBatch { changes: rows.iter().filter_map(change).collect() })
+}
+
+fn answers(rows: &[Row], told: &[Answer], from: NaiveDate, settle_days: u64) -> Vec<Answered> {
+    let answer = |row: &Row| {
         let id = row.change.id.to_string();
         match told.iter().find(|a| a.id == id) {
-            Some(a) if a.refused.is_none() => answers.push(made(row, from, account.settle_days())),
-            Some(a) => answers.push(refused(row, a.message.clone())),
-            None if answers.iter().any(|a| a.id == row.change.id) => {}
-            None => answers.push(refused(row, "the channel did not answer to this change".into())),
+            Some(a) if a.refused.is_none() => made(row, from, settle_days),
+            Some(a) => refused(row, a.message.clone()),
+            // It was not asked for.
+            None => refused(row, "the channel no longer has it".into()),
         }
-    }
-    Ok(Ok(answers))
+    };
+    rows.iter().map(answer).collect()
 }

@@ -3,7 +3,7 @@
 use tiller_channel::change_file::{self, ChangeRow};
 use tiller_core::ids::ChangeId;
 use tiller_store::PgPool;
-use tiller_store::changes::{self, Change, Find, State};
+use tiller_store::changes::{self, Change, Find, HeldUp, State};
 use tiller_store::people::Account;
 
 use crate::tray::{self, Row};
@@ -36,9 +36,17 @@ pub async fn send(db: &PgPool, account: &Account, ids: &[ChangeId]) -> Result<u6
     Ok(changes::load(db, account.id, &ids).await?)
 }
 
-/// Why batches of an account are held up, if any is.
+/// What is held up on its way, and whether its channel may have made it already.
 pub async fn held_up(db: &PgPool, account: &Account) -> Result<Vec<String>, DeskError> {
-    Ok(changes::held_up(db, account.id).await?)
+    let sentence = |held: HeldUp| {
+        let known = if held.asked {
+            "It isn’t known yet whether the channel made these changes. The same request is sent again until it answers; they are made once."
+        } else {
+            "It is tried again by itself; nothing is lost or sent twice."
+        };
+        format!("Held up: {}. {known}", held.error)
+    };
+    Ok(changes::held_up(db, account.id).await?.into_iter().map(sentence).collect())
 }
 
 /// Changes as a file, for channels without an interface or for people who look at them elsewhere.

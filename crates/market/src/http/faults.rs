@@ -21,6 +21,10 @@ pub struct Faults {
     pub half_batch: u32,
     /// Batches that are made, but whose answer is cut off.
     pub lost_answer: u32,
+    /// Batches that are made, but whose answer can't be read.
+    pub garbled_answer: u32,
+    /// Batches that are made, but whose answer says nothing of the last change.
+    pub short_answer: u32,
     /// For as long as it is set, reports by segments and by search terms have no rows.
     pub no_splits: bool,
 }

@@ -306,8 +306,11 @@ async fn changes(
     }
     let mut inner = service.lock();
     known(&inner.market, account, &channel)?;
-    let lost = Faults::take(&mut inner.faults.lost_answer);
-    let answers = match inner.journal.answered(account, key) {
+    let faults = &mut inner.faults;
+    let lost = Faults::take(&mut faults.lost_answer);
+    let garbled = Faults::take(&mut faults.garbled_answer);
+    let short = Faults::take(&mut faults.short_answer);
+    let mut answers = match inner.journal.answered(account, key) {
         Some(before) if before.changes == batch.changes && before.channel == channel => {
             before.answers.clone()
         }
@@ -325,6 +328,12 @@ async fn changes(
         let broken = Err::<String, _>(std::io::Error::other("cut, as asked for"));
         let body = futures::stream::once(std::future::ready(broken));
         return Ok(Body::from_stream(body).into_response());
+    }
+    if short {
+        answers.pop();
+    }
+    if garbled {
+        return Ok("<html>made, but not said, as asked for</html>".into_response());
     }
     Ok(Json(answers).into_response())
 }
