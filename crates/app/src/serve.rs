@@ -68,7 +68,7 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         tokio::spawn(tiller_web::sum_up_metrics(recorded));
     }
     tokio::spawn(tiller_web::sweep_sessions(db.clone()));
-    tokio::spawn(sweep_uploads(db));
+    tokio::spawn(keep_up(db));
     tracing::info!(address = %listener.local_addr()?, "serving");
     axum::serve(listener, tiller_web::router(app)).with_graceful_shutdown(interrupted()).await?;
     stop.send(true).ok();
@@ -133,8 +133,8 @@ async fn worker(
     }
 }
 
-/// Removes uploads that nobody goes on with, every hour.
-async fn sweep_uploads(db: PgPool) {
+/// Removes uploads that nobody goes on with and makes room for the days to come, every hour.
+async fn keep_up(db: PgPool) {
     let mut tick = tokio::time::interval(Duration::from_hours(1));
     loop {
         tick.tick().await;
@@ -142,6 +142,9 @@ async fn sweep_uploads(db: PgPool) {
             Ok(0) => {}
             Ok(gone) => tracing::info!(gone, "abandoned uploads were removed"),
             Err(error) => tracing::warn!(%error, "abandoned uploads could not be removed"),
+        }
+        if let Err(error) = tiller_store::partitions::ahead(&db).await {
+            tracing::warn!(%error, "no room could be made for the days to come");
         }
     }
 }

@@ -43,6 +43,7 @@ pub mod steps;
 pub mod strategy;
 pub mod target;
 pub mod terms;
+pub mod text;
 pub mod tracking;
 pub mod verdict;
 pub mod week;

@@ -328,3 +328,78 @@ async fn any_report_in_any_order_any_number_of_times(db: PgPool) {
         assert_eq!(everything(&db, &a).await, first, "case {case}: undone, the first stands");
     }
 }
+
+/// Eighty years of days would make a part of each table for each quarter: more than a database has locks for, and everybody's.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_report_is_of_ten_years_at_most_and_makes_parts_by_quarter(db: PgPool) {
+    let account = account(&db, "a").await;
+    let months = |years: std::ops::Range<i32>| -> String {
+        let month = |y, m| row(&format!("{y}-{m:02}-15"), "Spring", "course", 10, "25.5", "2");
+        years.flat_map(|y| (1..=12).map(move |m| month(y, m))).collect()
+    };
+    let parts = async || {
+        let sql = "SELECT count(*) FROM pg_inherits WHERE inhparent = 'item_day'::regclass";
+        sqlx::query_scalar::<_, i64>(sql).fetch_one(&db).await.unwrap()
+    };
+    let refused = import(&db, &account, &format!("{HEADER}{}", months(2010..2090))).await;
+    assert_eq!(refused.state, ImportState::Failed);
+    let message = refused.message.unwrap();
+    assert!(
+        message.contains("15 Jan 2010 to 15 Dec 2089") && message.contains("ten years"),
+        "{message}"
+    );
+    assert_eq!(parts().await, 0);
+    let done = import(&db, &account, &format!("{HEADER}{}", months(2016..2026))).await;
+    assert_eq!((done.state, done.rows_kept), (ImportState::Done, 120));
+    assert_eq!(parts().await, 40);
+}
+
+/// While one account's facts are being written, another may need a part that is not there yet: nobody waits for anybody.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn new_parts_wait_for_nobody(db: PgPool) {
+    let (mine, theirs) = (account(&db, "a").await, account(&db, "b").await);
+    import(&db, &mine, &format!("{HEADER}{}", three_days().concat())).await;
+    let mut long = db.acquire().await.unwrap();
+    sqlx::raw_sql(
+        "BEGIN; UPDATE item_day SET clicks = clicks; UPDATE conversion_day SET count = count",
+    )
+    .execute(&mut *long)
+    .await
+    .unwrap();
+    let other = format!("{HEADER}{}", row("2024-05-02", "Spring", "course", 12, "30", "4"));
+    let done =
+        tokio::time::timeout(std::time::Duration::from_secs(20), import(&db, &theirs, &other));
+    assert_eq!(done.await.expect("it does not wait").state, ImportState::Done);
+    sqlx::raw_sql("ROLLBACK").execute(&mut *long).await.unwrap();
+}
+
+/// Names and headers of any length, and what is no text: told, or taken in, and never left hanging.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn text_that_can_not_be_kept_is_told(db: PgPool) {
+    let account = account(&db, "a").await;
+    let extra = format!("{},{}\n", HEADER.trim(), "x".repeat(5_000));
+    let wide = row("2026-11-01", "Spring", "course", 10, "25.5", "2");
+    let done = import(&db, &account, &format!("{extra}{}", wide.replace('\n', ",1\n"))).await;
+    assert_eq!((done.state, done.message), (ImportState::Done, None));
+    let again = format!("{extra}{}", wide.replace('\n', ",2\n"));
+    let body = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(again))]);
+    let id = reports::upload(&db, &account, Sender::Nobody, "again.csv", body).await.unwrap();
+    let preview = reports::preview(&db, &account, id).await.unwrap();
+    assert!(preview.remembered, "however long its headers are");
+    let mut mapping = preview.mapping;
+    for (channel, says) in
+        [("x".repeat(5_000), "longer than 500 bytes"), ("Fin\0dle".into(), "U+0000")]
+    {
+        mapping.channel = Some(channel);
+        let error = reports::start(&db, &account, id, &mapping).await.unwrap_err();
+        assert!(error.to_string().contains(says), "{error}");
+    }
+    // A NUL far behind what the preview looks at, in a cell that can't be read besides.
+    let good: String =
+        (0..4_000).map(|n| row("2026-11-01", "Spring", &format!("c{n}"), 1, "1", "0")).collect();
+    let bad = row("2026-11-02", "Spr\0ing", "course", 1, "1\0", "0");
+    let done = import(&db, &account, &format!("{HEADER}{good}{bad}")).await;
+    assert_eq!((done.state, done.error_count), (ImportState::Decide, 2), "{:?}", done.message);
+    let errors = reports::errors(&db, &account, done.id, 10).await.unwrap();
+    assert!(errors.iter().all(|e| !e.found.contains('\0')), "{errors:?}");
+}

@@ -453,7 +453,7 @@ pub async fn remembered(
     source: &str,
 ) -> Result<Option<Value>, StoreError> {
     Ok(sqlx::query_scalar!(
-        "SELECT mapping FROM report_mapping WHERE account_id = $1 AND source = $2",
+        "SELECT mapping FROM report_mapping WHERE account_id = $1 AND source = encode(sha256(convert_to($2, 'UTF8')), 'hex')",
         account.0,
         source
     )
@@ -469,7 +469,7 @@ pub async fn remember(
     mapping: &Value,
 ) -> Result<(), StoreError> {
     sqlx::query!(
-        "INSERT INTO report_mapping (account_id, source, mapping) VALUES ($1, $2, $3)
+        "INSERT INTO report_mapping (account_id, source, mapping) VALUES ($1, encode(sha256(convert_to($2, 'UTF8')), 'hex'), $3)
          ON CONFLICT (account_id, source) DO UPDATE SET mapping = excluded.mapping",
         account.0,
         source,

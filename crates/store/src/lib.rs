@@ -13,6 +13,7 @@ pub mod lines;
 pub mod look_backs;
 pub mod merge;
 pub mod months;
+pub mod partitions;
 pub mod people;
 pub mod plans;
 pub mod rules;

@@ -197,9 +197,7 @@ impl<'a> Merge<'a> {
             .execute(&mut *self.tx)
             .await?;
         }
-        sqlx::raw_sql("ANALYZE touched; SELECT ensure_month(m) FROM (SELECT DISTINCT date_trunc('month', day)::date AS m FROM touched) t")
-            .execute(&mut *self.tx)
-            .await?;
+        sqlx::raw_sql("ANALYZE touched").execute(&mut *self.tx).await?;
         let (a, i) = (self.account.0, self.import.0);
         run(&mut self.tx, &[
             ("INSERT INTO import_campaign_day (account_id, import_id, campaign_id, day, budget, replaced_budget, replaced_lost_to_budget, replaced_lost_to_bid, replaced_expected, replaced_expected_error)

@@ -62,9 +62,7 @@ impl FromRequestParts<App> for Member {
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
         let SignedIn { person } = SignedIn::from_request_parts(parts, app).await?;
-        let path = RawPathParams::from_request_parts(parts, app)
-            .await
-            .map_err(|e| PageError::Internal(e.to_string()))?;
+        let path = RawPathParams::from_request_parts(parts, app).await.map_err(|_| unreadable())?;
         let slug = path
             .iter()
             .find(|(name, _)| *name == "account")
@@ -120,6 +118,11 @@ impl<S: Send + Sync> FromRequestParts<S> for Fragment {
     }
 }
 
+/// An address that is no text.
+fn unreadable() -> PageError {
+    PageError::NotFound("This address can’t be read. Check it for typing errors.".into())
+}
+
 /// The id of the thing in the address.
 #[derive(Clone, Copy, Debug)]
 pub struct Id<T>(pub T);
@@ -128,9 +131,7 @@ impl<T: From<i64>> FromRequestParts<App> for Id<T> {
     type Rejection = PageError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
-        let path = RawPathParams::from_request_parts(parts, app)
-            .await
-            .map_err(|e| PageError::Internal(e.to_string()))?;
+        let path = RawPathParams::from_request_parts(parts, app).await.map_err(|_| unreadable())?;
         let text = path.iter().find(|(name, _)| *name == "id").map_or("", |(_, text)| text);
         text.parse().map(|n: i64| Self(n.into())).map_err(|_| {
             PageError::NotFound(format!("‘{text}’ is not the number of anything here."))

@@ -6,6 +6,7 @@ mod chart;
 mod error;
 mod extract;
 mod frame;
+mod limits;
 mod metrics;
 mod pages;
 mod params;

@@ -1,7 +1,6 @@
 //! The query of an address: filters, period, order. Every page holds its state there.
 
 use std::collections::BTreeMap;
-use std::convert::Infallible;
 use std::str::FromStr;
 
 use axum::extract::FromRequestParts;
@@ -10,6 +9,7 @@ use chrono::NaiveDate;
 use tiller_desk::book::PeriodChoice;
 
 use crate::error::PageError;
+use crate::limits;
 
 /// Parts of the query that say which days are looked at; links between stations keep them.
 const PERIOD: [&str; 5] = ["from", "to", "against_from", "against_to", "alone"];
@@ -19,9 +19,14 @@ const PERIOD: [&str; 5] = ["from", "to", "against_from", "against_to", "alone"];
 pub struct Params(BTreeMap<String, String>);
 
 impl<S: Send + Sync> FromRequestParts<S> for Params {
-    type Rejection = Infallible;
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
-        Ok(Self::read(parts.uri.query().unwrap_or_default()))
+    type Rejection = PageError;
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, PageError> {
+        let query = parts.uri.query().unwrap_or_default();
+        limits::at_most("bytes of an address", query.len(), limits::QUERY)?;
+        let params = Self::read(query);
+        limits::at_most("fields of an address", params.0.len(), limits::PARAMS)?;
+        params.0.iter().try_for_each(|(name, value)| limits::field(name, value))?;
+        Ok(params)
     }
 }
 
@@ -31,9 +36,11 @@ impl Params {
         let mut map: BTreeMap<String, String> = BTreeMap::new();
         for (name, value) in form_urlencoded::parse(query.as_bytes()).filter(|(_, v)| !v.is_empty())
         {
-            map.entry(name.into_owned())
-                .and_modify(|v| *v = format!("{v},{value}"))
-                .or_insert_with(|| value.into_owned());
+            let all = map.entry(name.into_owned()).or_default();
+            if !all.is_empty() {
+                all.push(',');
+            }
+            all.push_str(&value);
         }
         Self(map)
     }

@@ -20,7 +20,7 @@ use crate::pages::{
     score, shared, sign_in, spend, split, strategies, strategy_table, targets, today, tray, views,
     volume, working,
 };
-use crate::{App, assets, error, metrics, security, session};
+use crate::{App, assets, error, limits, metrics, security, session};
 
 /// The whole program as a service.
 pub fn router(app: App) -> Router {
@@ -129,6 +129,7 @@ pub fn router(app: App) -> Router {
         .route("/sign-in/demo", post(sign_in::demo))
         .route("/sign-out", post(sign_in::sign_out))
         .nest("/accounts/{account}", account.layer(from_fn(one_account)))
+        .layer(DefaultBodyLimit::max(limits::FORM))
         .layer(session::layer(app.db.clone(), app.https));
 
     pages

@@ -11,6 +11,7 @@ use tiller_desk::PersonId;
 use crate::App;
 use crate::error::PageError;
 use crate::extract::{Editor, Fragment, Member};
+use crate::limits;
 use crate::params::Params;
 
 /// The fields of a form, in the order of the page; several may have one name.
@@ -54,6 +55,13 @@ impl Fields {
         self.0.iter().map(|(k, v)| (k.as_str(), v.as_str()))
     }
 
+    /// Themselves, if all can be taken.
+    fn checked(self) -> Result<Self, PageError> {
+        limits::at_most("fields", self.0.len(), limits::FIELDS)?;
+        self.0.iter().try_for_each(|(name, value)| limits::field(name, value))?;
+        Ok(self)
+    }
+
     /// By their names, where each has one of its own.
     pub fn map(self) -> HashMap<String, String> {
         self.0.into_iter().collect()
@@ -67,7 +75,7 @@ impl<S: Send + Sync> FromRequest<S> for Fields {
         let Form(fields) = Form::from_request(request, state).await.map_err(|e| {
             PageError::Invalid(format!("What was sent could not be read as a form: {e}"))
         })?;
-        Ok(Self(fields))
+        Self(fields).checked()
     }
 }
 
@@ -111,9 +119,7 @@ impl FromRequest<App> for Sent {
     async fn from_request(request: Request, app: &App) -> Result<Self, PageError> {
         let (mut parts, body) = request.into_parts();
         let Editor(member) = Editor::from_request_parts(&mut parts, app).await?;
-        let params = Params::from_request_parts(&mut parts, app)
-            .await
-            .unwrap_or_else(|never| match never {});
+        let params = Params::from_request_parts(&mut parts, app).await?;
         let Fragment(fragment) = Fragment::from_request_parts(&mut parts, app)
             .await
             .unwrap_or_else(|never| match never {});

@@ -3,6 +3,7 @@
 mod bids;
 mod common;
 mod doors;
+mod every_place;
 mod money;
 mod pages;
 mod purposes;

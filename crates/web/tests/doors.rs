@@ -8,68 +8,6 @@ use axum::http::{Request, StatusCode, header};
 use tiller_desk::{PgPool, Role, account};
 use tiller_store::MIGRATIONS;
 
-/// Every address that changes an account. A member's own views are theirs, whatever their role.
-const WRITES: [&str; 58] = [
-    "budgets/advice",
-    "budgets/steps",
-    "budgets/1/refresh",
-    "budgets/campaigns/1/experiment",
-    "budgets/campaigns/1/lift",
-    "budgets/campaigns/1/convert",
-    "budgets/campaigns/1/pool",
-    "budgets/campaigns/1/split",
-    "budgets/campaigns/1/hours",
-    "budgets/courses/1/stop",
-    "spend/pace/follow",
-    "spend/pace/tray",
-    "bids/edit",
-    "bids/adjustments",
-    "bids/strategies/table",
-    "targets/lines",
-    "bids/campaigns/1/volume/tray",
-    "bids/campaigns/1/volume/experiment",
-    "bids/campaigns/1/steps",
-    "bids/campaigns/1/strategy",
-    "bids/campaigns/1/strategy/tray",
-    "tray/remedy",
-    "targets",
-    "budgets",
-    "budgets/1",
-    "budgets/1/remove",
-    "reports/1",
-    "reports/1/undo",
-    "reports/1/accept",
-    "tray/send",
-    "tray/withdraw",
-    "tray/edit",
-    "budgets/1/tray",
-    "logbook/1/undo",
-    "logbook/1/again",
-    "logbook/looked",
-    "logbook/1/looked",
-    "channels",
-    "channels/1/fetch",
-    "channels/1/remove",
-    "clock",
-    "measure",
-    "measure/campaigns/1",
-    "causes/campaigns/1/tray",
-    "causes/campaigns/1/seen",
-    "targets/1",
-    "budgets/1/duplicate",
-    "reports/1/drop",
-    "rules",
-    "rules/stop",
-    "rules/file",
-    "rules/1",
-    "rules/1/try",
-    "rules/1/limits",
-    "rules/1/switch",
-    "rules/1/run",
-    "rules/1/rehearsal",
-    "rules/runs/1/undo",
-];
-
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn strangers_are_asked_to_sign_in(db: PgPool) {
     let site = Site::new(db);
@@ -95,87 +33,12 @@ async fn strangers_are_asked_to_sign_in(db: PgPool) {
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
-async fn accounts_of_others_look_like_none(db: PgPool) {
-    let site = Site::new(db);
-    let (a, b) = (site.account("a").await, site.account("b").await);
-    let mine = site.member("me@a.example", &a, Role::Admin).await;
-    site.member("you@b.example", &b, Role::Admin).await;
-    for place in [
-        "spend",
-        "spend.csv",
-        "causes",
-        "bids",
-        "bids.csv",
-        "bids/adjustments",
-        "bids/strategies",
-        "bids/strategies/table",
-        "bids/campaigns/1/strategy",
-        "bids/campaigns/1/volume",
-        "targets/lines",
-        "rules",
-        "rules/new",
-        "rules/sets/kill-and-scale",
-        "rules/posture?campaign=1",
-        "rules/1",
-        "rules/1/rule.json",
-        "rules/1/rehearsal",
-        "rules/runs/1",
-        "budgets",
-        "budgets/1",
-        "budgets/1/plan.json",
-        "reports",
-        "reports/1",
-        "targets",
-        "working",
-        "measure",
-        "measure/campaigns/1",
-        "spend/split",
-        "spend/split.csv",
-        "today",
-        "tray",
-        "tray.csv",
-        "logbook",
-        "logbook.csv",
-        "logbook.ics",
-        "rules/runs/1/run.csv",
-        "logbook/how-right-we-were",
-        "logbook/how-right-we-were.csv",
-        "channels",
-        "fetching",
-    ] {
-        let theirs = site.get(&format!("/accounts/b/{place}"), Some(&mine)).await;
-        let nobodys = site.get(&format!("/accounts/nowhere/{place}"), Some(&mine)).await;
-        assert_eq!(
-            (theirs.status(), nobodys.status()),
-            (StatusCode::NOT_FOUND, StatusCode::NOT_FOUND),
-            "{place}"
-        );
-        assert_eq!(
-            text(theirs).await.replace('b', ""),
-            text(nobodys).await.replace("nowhere", "").replace('b', ""),
-            "{place}"
-        );
-    }
-    for place in WRITES.into_iter().chain(["views", "views/remove"]) {
-        let answer =
-            site.post(&format!("/accounts/b/{place}"), Some(&mine), "kind=cpa&cpa=1").await;
-        assert_eq!(answer.status(), StatusCode::NOT_FOUND, "{place}");
-    }
-    assert_eq!(account::by_slug(&site.db, "b").await.unwrap().target_cpa, None);
-}
-
-#[sqlx::test(migrator = "MIGRATIONS")]
 async fn viewers_see_and_change_nothing(db: PgPool) {
     let site = Site::new(db);
     let a = site.account("a").await;
     let viewer = site.member("v@a.example", &a, Role::Viewer).await;
     let analyst = site.member("e@a.example", &a, Role::Analyst).await;
     assert_eq!(site.get("/accounts/a/targets", Some(&viewer)).await.status(), StatusCode::OK);
-    for place in WRITES {
-        let answer =
-            site.post(&format!("/accounts/a/{place}"), Some(&viewer), "kind=cpa&cpa=12").await;
-        assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{place}");
-    }
     assert_eq!(
         site.get("/accounts/a/budgets/new", Some(&viewer)).await.status(),
         StatusCode::FORBIDDEN
@@ -190,21 +53,6 @@ async fn viewers_see_and_change_nothing(db: PgPool) {
         page.contains("value=\"lots\"") && page.contains("is not a number"),
         "the form comes back filled, with the message"
     );
-}
-
-#[sqlx::test(migrator = "MIGRATIONS")]
-async fn other_sites_can_not_post(db: PgPool) {
-    let site = Site::new(db);
-    let a = site.account("a").await;
-    let admin = site.member("me@a.example", &a, Role::Admin).await;
-    for forged in [("sec-fetch-site", "cross-site"), ("origin", "https://evil.example")] {
-        let request = Request::post("/accounts/a/targets")
-            .header(forged.0, forged.1)
-            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded");
-        let answer = site.send(request, Some(&admin), Body::from("kind=cpa&cpa=1")).await;
-        assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{forged:?}");
-    }
-    assert_eq!(account::by_slug(&site.db, "a").await.unwrap().target_cpa, None);
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

@@ -2,9 +2,10 @@
 
 use std::borrow::Cow;
 
-use chrono::NaiveDate;
+use chrono::{Datelike, NaiveDate};
 use serde::{Deserialize, Serialize};
 use tiller_core::setting::{ItemKind, MatchType, Status};
+use tiller_core::text::{self, TextError};
 use tiller_core::{Currency, Micros};
 
 use super::column::Column;
@@ -76,6 +77,9 @@ pub enum MappingError {
     /// Two fields are one column.
     #[error("two columns of the file are chosen for {0}; choose one of them")]
     Twice(&'static str),
+    /// What was typed for all rows can't be kept.
+    #[error("what is set as {0} can’t be used: {1}")]
+    Text(&'static str, TextError),
     /// Rows tell no channel.
     #[error("the file has no channel column; name the channel that the report is from")]
     NoChannel,
@@ -92,6 +96,10 @@ impl Mapping {
         let missing: Vec<&str> = missing.map(|c| c.title()).collect();
         if !missing.is_empty() {
             return Err(MappingError::Missing(missing));
+        }
+        for (what, typed) in [("channel", &self.channel), ("currency", &self.currency)] {
+            let typed = typed.as_deref().unwrap_or_default();
+            text::line(typed, text::NAME).map_err(|e| MappingError::Text(what, e))?;
         }
         let named = self.channel.as_ref().is_some_and(|c| !c.trim().is_empty());
         if self.place(Column::Channel).is_none() && !named {
@@ -127,7 +135,8 @@ pub struct RowReader<'m> {
     buffer: String,
 }
 
-const LONGEST_NAME: usize = 500;
+/// Years that reports may be of: others are slips of the pen.
+const YEARS: std::ops::Range<i32> = 2000..2100;
 const COUNT: &str = "a whole number of 0 or more, below 10 000 000 000";
 const AMOUNT: &str = "an amount of 0 or more with at most six decimals, below 10 000 000 000";
 /// In millionths: hundreds of rows of the largest amount still add up to a number that fits.
@@ -162,27 +171,31 @@ impl<'m> RowReader<'m> {
                 found: if found.is_empty() {
                     "nothing".into()
                 } else {
-                    // A NUL is no text that a database keeps.
-                    found.chars().take(80).map(|c| if c == '\0' { '\u{fffd}' } else { c }).collect()
+                    // What is no text can't be kept, nor shown.
+                    let plain = |c: char| if c.is_control() { '\u{fffd}' } else { c };
+                    found.chars().take(80).map(plain).collect()
                 },
                 expected: expected.to_owned(),
             });
         };
         let text = self.field(record, Column::Date).unwrap_or_default();
-        let date = self.mapping.dialect.date(&text);
+        let date = self.mapping.dialect.date(&text).filter(|d| YEARS.contains(&d.year()));
         if date.is_none() {
             wrong(
                 Column::Date,
                 &text,
-                &format!("a date such as {}", self.mapping.dialect.date_order.example()),
+                &format!(
+                    "a date such as {}, from 2000 on",
+                    self.mapping.dialect.date_order.example()
+                ),
             );
         }
         let mut name = |column| {
             let text = self.field(record, column).unwrap_or_default();
-            if text.len() > LONGEST_NAME {
-                wrong(column, &text, "at most 500 bytes");
-            } else if text.contains('\0') {
-                wrong(column, "a NUL character", "plain text");
+            match text::lines(&text, text::NAME) {
+                Ok(()) => {}
+                Err(TextError::Long(_)) => wrong(column, &text, "at most 500 bytes"),
+                Err(TextError::Control(_)) => wrong(column, &text, "plain text"),
             }
             text
         };
@@ -317,8 +330,10 @@ mod tests {
     #[test]
     fn every_column_says_what_it_expects() {
         for (column, text, expected) in [
-            (Column::Date, "2026-02-30", "a date such as 2026-11-09"),
-            (Column::Date, "", "a date such as 2026-11-09"),
+            (Column::Date, "2026-02-30", "a date such as 2026-11-09, from 2000 on"),
+            (Column::Date, "1999-12-31", "a date such as 2026-11-09, from 2000 on"),
+            (Column::Date, "9999-12-31", "a date such as 2026-11-09, from 2000 on"),
+            (Column::Date, "", "a date such as 2026-11-09, from 2000 on"),
             (Column::Channel, "", "the name of a channel"),
             (Column::Campaign, " ", "the name of a campaign"),
             (Column::Kind, "banner", "one of keyword listing ad audience"),
@@ -401,6 +416,13 @@ mod tests {
         mapping = own();
         mapping.columns[1] = None;
         assert_eq!(mapping.check(), Err(MappingError::NoChannel));
+        for (typed, error) in [
+            ("x".repeat(5000), TextError::Long(500)),
+            ("Fin\0dle".to_owned(), TextError::Control('\0')),
+        ] {
+            mapping.channel = Some(typed);
+            assert_eq!(mapping.check(), Err(MappingError::Text("channel", error)));
+        }
         mapping.channel = Some("Findle".into());
         mapping.check().unwrap();
     }

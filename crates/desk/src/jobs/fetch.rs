@@ -11,13 +11,14 @@ use tiller_channel::report::guess;
 use tiller_channel::wire::{Campaign, ReportKind, Structure};
 use tiller_core::Window;
 use tiller_core::setting::{ItemKind, MatchType};
+use tiller_core::text::{self, TextError};
 use tiller_store::connections::{self, Connection, End, Sync};
 use tiller_store::facts;
 use tiller_store::imports::{self, Sender};
 use tiller_store::merge::Merged;
 use tiller_store::people::{self, Account};
 use tiller_store::structure::{self, Told, ToldCampaign, ToldChannel, ToldGroup, ToldItem};
-use tiller_store::{Kind, PgPool, StoreError};
+use tiller_store::{Kind, PgPool, StoreError, partitions};
 use tracing::Instrument;
 
 use super::caught::caught;
@@ -145,6 +146,7 @@ async fn fetch_all(db: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDate
     };
     let to_last =
         |from| Window::new(from, told.last_day).unwrap_or(Window::ending(told.last_day, 1));
+    partitions::ensure(db, to_last(split_from).iter()).await?;
     staging::stage(db, sync, c, &channel, id, to_last(from), to_last(split_from)).await?;
     connections::progress(db, sync, "merge", 0, 0).await?;
     let merged = tokio::select! {
@@ -236,16 +238,23 @@ fn told_channel(s: &Structure) -> Result<ToldChannel, Trouble> {
     })
 }
 
-/// A name without what a database can't keep.
-fn plain(name: &str) -> String {
-    name.replace('\0', "\u{fffd}")
+/// A thing as a channel tells of it: its name without what can't be kept.
+fn told(key: &str, name: &str, settings: &impl serde::Serialize) -> Result<Told, Trouble> {
+    let name = name.replace(|c: char| c.is_control() && !c.is_whitespace(), "\u{fffd}");
+    let wrong = |what: &str, of: &str, e: TextError| {
+        let begins: String = of.chars().take(40).collect();
+        Trouble::Report(format!("the channel’s {what} ‘{begins}…’ can’t be kept: {e}"))
+    };
+    text::lines(&name, text::NAME).map_err(|e| wrong("name", &name, e))?;
+    text::line(key, text::KEY).map_err(|e| wrong("key", key, e))?;
+    Ok(Told { key: key.to_owned(), name, settings: json(settings)? })
 }
 
 fn told_campaign(c: &Campaign) -> Result<ToldCampaign, Trouble> {
     let kinds: Vec<ItemKind> = c.ad_groups.iter().flat_map(|g| &g.items).map(|i| i.kind).collect();
     let most = kinds.iter().max_by_key(|k| kinds.iter().filter(|o| o == k).count());
     Ok(ToldCampaign {
-        told: Told { key: c.key.clone(), name: plain(&c.name), settings: json(&c.settings)? },
+        told: told(&c.key, &c.name, &c.settings)?,
         kind: most.copied().unwrap_or(ItemKind::Ad).word(),
         status: c.settings.status.word(),
         ad_groups: c
@@ -253,21 +262,13 @@ fn told_campaign(c: &Campaign) -> Result<ToldCampaign, Trouble> {
             .iter()
             .map(|g| {
                 Ok(ToldGroup {
-                    told: Told {
-                        key: g.key.clone(),
-                        name: plain(&g.name),
-                        settings: json(&g.settings)?,
-                    },
+                    told: told(&g.key, &g.name, &g.settings)?,
                     items: g
                         .items
                         .iter()
                         .map(|i| {
                             Ok(ToldItem {
-                                told: Told {
-                                    key: i.key.clone(),
-                                    name: plain(&i.name),
-                                    settings: json(&i.settings)?,
-                                },
+                                told: told(&i.key, &i.name, &i.settings)?,
                                 kind: i.kind.word(),
                                 match_type: i.match_type.map_or("", MatchType::word),
                             })

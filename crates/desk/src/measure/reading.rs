@@ -11,10 +11,14 @@ use tiller_store::imports::{self, ERRORS_KEPT, ErrorRow, Import};
 use tiller_store::merge::{Merge, Merged};
 use tiller_store::people::Account;
 use tiller_store::staging::{Contents, CopyBuffer, ItemKey, StagedRow};
-use tiller_store::{PgPool, StoreError};
+use tiller_store::{PgPool, StoreError, partitions};
 use tokio::sync::mpsc;
 
 use crate::DeskError;
+use crate::numerals::full_day;
+
+/// Days between the first and the last of a file, at most.
+const LONGEST_SPAN: i64 = 3_653;
 
 /// How far an import has come.
 #[derive(Default)]
@@ -67,6 +71,17 @@ pub(crate) async fn read(
             "the file has a header and no rows; export the report for days that have data".into(),
         ));
     }
+    let days = || contents.days.keys().map(|(_, day)| *day);
+    if let (Some(first), Some(last)) = (days().min(), days().max())
+        && (last - first).num_days() > LONGEST_SPAN
+    {
+        return Err(DeskError::Invalid(format!(
+            "the file reaches from {} to {}; at most ten years are taken in at once: correct the dates, or split the file",
+            full_day(first),
+            full_day(last)
+        )));
+    }
+    partitions::ensure(db, days()).await?;
     Ok(merge.finish(contents).await?)
 }
 

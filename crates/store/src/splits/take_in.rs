@@ -49,8 +49,6 @@ pub(crate) async fn take_in(
         ("INSERT INTO campaign_event_day (account_id, campaign_id, day, event, count, value, channel_counts, counts)
            SELECT $1, campaign_id, day, event, sum(count), sum(value), bool_or(channel_counts), bool_or(counts)
            FROM converted WHERE in_window AND event <> '' GROUP BY campaign_id, day, event", &[a]),
-        ("SELECT ensure_month(m) FROM (SELECT DISTINCT date_trunc('month', day)::date AS m FROM fetched_segment WHERE account_id = $1 AND connection_id = $2 AND import_id = $3
-               UNION SELECT DISTINCT date_trunc('month', day)::date FROM fetched_term WHERE account_id = $1 AND connection_id = $2 AND import_id = $3) t", &[a, c, i]),
         ("DELETE FROM segment_day s USING group_named g WHERE s.account_id = $1 AND s.ad_group_id = g.id
              AND s.day >= (SELECT min(day) FROM fetched_segment WHERE account_id = $1 AND connection_id = $2 AND import_id = $3)", &[a, c, i]),
         ("INSERT INTO segment_day (account_id, ad_group_id, day, dimension, segment, impressions, clicks, spend, conversions, value)

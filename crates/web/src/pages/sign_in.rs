@@ -3,10 +3,8 @@
 use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::Form;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
-use serde::Deserialize;
 use tiller_desk::account::sign_in as desk;
 use tower_sessions::Session;
 
@@ -14,6 +12,7 @@ use crate::App;
 use crate::error::PageError;
 use crate::extract::{PERSON, SignedIn};
 use crate::params::Params;
+use crate::sent::Fields;
 
 #[derive(Template, WebTemplate)]
 #[template(path = "sign_in.html")]
@@ -25,21 +24,24 @@ struct SignInPage {
 }
 
 /// What the form sends.
-#[derive(Deserialize)]
-pub struct Credentials {
-    #[serde(default)]
+struct Credentials {
     email: String,
-    #[serde(default)]
     password: String,
-    #[serde(default)]
     next: String,
+}
+
+impl Credentials {
+    fn of(fields: &Fields) -> Self {
+        let text = |name| fields.text(name).to_owned();
+        Self { email: text("email"), password: text("password"), next: text("next") }
+    }
 }
 
 /// Only paths of our own: `//host` and `/\host` lead elsewhere.
 fn own_path(next: &str) -> &str {
     let own = next.starts_with('/')
         && !next[1..].starts_with(['/', '\\'])
-        && !next.contains(['\n', '\r']);
+        && !next.contains(char::is_control);
     if own { next } else { "/" }
 }
 
@@ -71,8 +73,9 @@ pub async fn show(State(app): State<App>, params: Params) -> impl IntoResponse {
 pub async fn sign_in(
     session: Session,
     State(app): State<App>,
-    Form(form): Form<Credentials>,
+    fields: Fields,
 ) -> Result<Response, PageError> {
+    let form = Credentials::of(&fields);
     match desk::sign_in(&app.db, &form.email, &form.password).await? {
         Some(person) => enter(&session, person.id, &form.next).await,
         None => {
@@ -91,12 +94,12 @@ pub async fn sign_in(
 pub async fn demo(
     session: Session,
     State(app): State<App>,
-    Form(form): Form<Credentials>,
+    fields: Fields,
 ) -> Result<Response, PageError> {
     let none = || PageError::NotFound("This server has no demo.".into());
     let demo = app.demo.as_ref().ok_or_else(none)?;
     let person = desk::sign_in(&app.db, &demo.email, &demo.password).await?.ok_or_else(none)?;
-    enter(&session, person.id, &form.next).await
+    enter(&session, person.id, fields.text("next")).await
 }
 
 async fn enter(
@@ -126,6 +129,8 @@ mod tests {
             ("/\\evil.example", "/"),
             ("https://evil.example", "/"),
             ("", "/"),
+            ("/a\tb", "/"),
+            ("/\u{0}", "/"),
         ] {
             assert_eq!(super::own_path(asked), taken);
         }

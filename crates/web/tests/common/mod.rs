@@ -4,6 +4,7 @@
 pub mod desk;
 #[path = "../../../desk/tests/common/market.rs"]
 pub mod market;
+pub mod places;
 
 use axum::Router;
 use axum::body::Body;
