@@ -23,7 +23,7 @@ async fn main() -> anyhow::Result<()> {
     let mut given = std::env::args().skip(1);
     let mut next = || given.next().context("usage: rules DATABASE_URL ACCOUNT");
     let (url, slug) = (next()?, next()?);
-    let db = tiller_store::connect(&url, 8).await?;
+    let db = tiller_store::connect(&url, 8, None).await?;
     let account = account::by_slug(&db, &slug).await?;
     let units = Micros::from_units;
     let limits: Limits = Thresholds {

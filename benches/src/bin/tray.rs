@@ -18,7 +18,7 @@ async fn main() -> anyhow::Result<()> {
     let mut given = std::env::args().skip(1);
     let mut next = || given.next().context("usage: tray DATABASE_URL ACCOUNT");
     let (url, slug) = (next()?, next()?);
-    let db = tiller_store::connect(&url, 8).await?;
+    let db = tiller_store::connect(&url, 8, None).await?;
     let account = account::by_slug(&db, &slug).await?;
     let book = Book::load(&db, &account, PeriodChoice::default()).await?.context("no figures")?;
     let campaigns: Vec<_> = book.entries.iter().map(|e| e.campaign.id).collect();

@@ -112,7 +112,7 @@ impl Helm {
         let task =
             tokio::spawn(async move { answering.serve(listener, std::future::pending()).await });
         let person =
-            account::save_person(db, "steersman@amberfold.example", "Steersman", "a long password")
+            account::add_person(db, "steersman@amberfold.example", "Steersman", "a long password")
                 .await?;
         let mut accounts = Vec::new();
         for from in &world.accounts {

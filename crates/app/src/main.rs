@@ -4,6 +4,7 @@ mod by_rule;
 mod commands;
 mod demo;
 mod follow;
+mod listen;
 mod serve;
 mod settings;
 

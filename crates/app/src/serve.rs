@@ -8,35 +8,43 @@ use std::time::Duration;
 use anyhow::Context;
 use tiller_desk::mail::Mailer;
 use tiller_desk::{DeskError, PgPool, jobs};
-use tiller_web::{App, DemoSignIn, Queues, Wake};
+use tiller_web::{App, DemoSignIn, Door, Queues, Wake};
 use tokio::net::TcpListener;
 use tokio::sync::Notify;
 
 use crate::demo;
+use crate::listen::{self, Limits};
 use crate::settings::Settings;
 
+/// Connections to the database for workers, beside those for pages: an import holds three.
+const FOR_WORKERS: u32 = 12;
+/// A page's statement that takes longer is ended.
+const LONGEST_STATEMENT: Duration = Duration::from_secs(20);
 /// Queues are looked at this often, even if no bell rings.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
 
 /// Runs until interrupted.
 pub async fn run(settings: Settings) -> anyhow::Result<()> {
-    let db = tiller_store::connect(&settings.database_url, settings.connections)
+    let url = &settings.database_url;
+    let db = tiller_store::connect(url, FOR_WORKERS, None)
         .await
         .context("no connection to the database")?;
     tiller_store::migrate(&db).await?;
+    let pages = tiller_store::connect(url, settings.connections, Some(LONGEST_STATEMENT)).await?;
     let address = SocketAddr::new(settings.host, settings.port);
     let listener = TcpListener::bind(address)
         .await
         .with_context(|| format!("{address} can’t be listened on; choose another --port"))?;
     let app = App {
-        db: db.clone(),
+        db: pages,
         demo: settings
             .demo
             .then(|| DemoSignIn { email: demo::EMAIL.into(), password: demo::PASSWORD.into() }),
         https: settings.https,
         wake: Wake::default(),
         queues: Queues::default(),
-        metrics: tiller_web::install_metrics(),
+        hosts: Some(settings.host_names()),
+        door: Door::default(),
     };
     let mailer = match (&settings.smtp, &settings.mail_from) {
         (None, _) => None,
@@ -64,19 +72,43 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         };
         workers.push(work("mail", &Arc::default(), next(post)));
     }
-    if let Some(recorded) = app.metrics.clone() {
-        tokio::spawn(tiller_web::sum_up_metrics(recorded));
+    if let Some(at) = settings.metrics {
+        count(at).await?;
     }
     tokio::spawn(tiller_web::sweep_sessions(db.clone()));
     tokio::spawn(keep_up(db));
     tracing::info!(address = %listener.local_addr()?, "serving");
-    axum::serve(listener, tiller_web::router(app)).with_graceful_shutdown(interrupted()).await?;
-    stop.send(true).ok();
-    // What is under way is finished; killed harder, it is taken up again from the start.
-    for worker in workers {
-        worker.await?;
+    let limits = Limits::default();
+    let asked = async move {
+        interrupted().await;
+        tracing::info!("stopping");
+        stop.send(true).ok();
+        // Whoever asks twice does not want to wait.
+        tokio::spawn(async {
+            interrupted().await;
+            std::process::exit(130);
+        });
+    };
+    let mut workers = tokio::spawn(futures::future::join_all(workers));
+    listen::serve(listener, tiller_web::router(app), limits, asked).await;
+    // What is under way is finished, if it is soon; else it is taken up again from the start.
+    tokio::select! {
+        done = &mut workers => drop(done),
+        () = tokio::time::sleep(limits.grace) => tracing::warn!("work under way was given up"),
     }
     tracing::info!("stopped");
+    Ok(())
+}
+
+/// Serves what the program counts of itself.
+async fn count(at: SocketAddr) -> anyhow::Result<()> {
+    let recorded = tiller_web::install_metrics().context("the metrics are recorded already")?;
+    tokio::spawn(tiller_web::sum_up_metrics(recorded.clone()));
+    let listener = TcpListener::bind(at).await.with_context(|| {
+        format!("{at} can’t be listened on; choose another address for metrics")
+    })?;
+    let router = tiller_web::metrics_router(recorded);
+    tokio::spawn(listen::serve(listener, router, Limits::default(), std::future::pending()));
     Ok(())
 }
 

@@ -1,11 +1,33 @@
 //! Settings: defaults, then a file, then the environment (`GOLD_TILLER_…`), then flags.
 
-use std::net::IpAddr;
+use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
 use std::path::Path;
 
 use anyhow::Context;
 use config::{Config, Environment, File};
 use serde::Deserialize;
+use tiller_web::LOOPBACK;
+
+/// What our variables begin with.
+const PREFIX: &str = "GOLD_TILLER_";
+/// The settings, as variables name them behind that.
+const NAMES: [&str; 12] = [
+    "database_url",
+    "host",
+    "port",
+    "connections",
+    "demo",
+    "https",
+    "json_logs",
+    "smtp",
+    "mail_from",
+    "hosts",
+    "metrics",
+    "log",
+];
+/// Fewer would keep readers waiting for each other.
+const LEAST_CONNECTIONS: u32 = 2;
 
 /// All settings of the server.
 #[derive(Clone, Debug, Deserialize, PartialEq)]
@@ -17,7 +39,7 @@ pub struct Settings {
     pub host: IpAddr,
     /// Port to listen on.
     pub port: u16,
-    /// Connections to the database at most.
+    /// Connections to the database at most, for pages; workers have twelve more.
     pub connections: u32,
     /// Offer the demo analyst on the sign-in page.
     pub demo: bool,
@@ -31,6 +53,12 @@ pub struct Settings {
     /// The address that e-mail comes from.
     #[serde(default)]
     pub mail_from: Option<String>,
+    /// The names under which pages may be asked for, with commas between; those of this machine itself where it listens to nobody else.
+    #[serde(default)]
+    pub hosts: String,
+    /// Where `/metrics` is served; nowhere without it.
+    #[serde(default)]
+    pub metrics: Option<SocketAddr>,
     /// Which logs are written, such as `info,sqlx=warn`.
     pub log: String,
 }
@@ -63,15 +91,52 @@ impl Settings {
         if let Some(file) = file {
             sources = sources.add_source(File::from(file));
         }
+        // Whatever runs containers sets variables of its own beside ours, such as GOLD_TILLER_SERVICE_HOST.
+        let ours = std::env::vars().filter(|(name, _)| {
+            name.strip_prefix(PREFIX)
+                .is_some_and(|n| NAMES.iter().any(|known| n.eq_ignore_ascii_case(known)))
+        });
+        let ours: HashMap<String, String> = ours.collect();
         sources = sources
             .add_source(
-                Environment::with_prefix("GOLD_TILLER").prefix_separator("_").try_parsing(true),
+                Environment::with_prefix("GOLD_TILLER")
+                    .prefix_separator("_")
+                    .try_parsing(true)
+                    .source(Some(ours)),
             )
             .set_override_option("database_url", flags.database_url.clone())?
             .set_override_option("host", flags.host.map(|h| h.to_string()))?
             .set_override_option("port", flags.port)?
             .set_override_option("demo", flags.demo.then_some(true))?;
-        sources.build()?.try_deserialize().context("the settings can’t be used")
+        let settings: Self =
+            sources.build()?.try_deserialize().context("the settings can’t be used")?;
+        settings.checked()
+    }
+
+    /// Themselves, if they go together.
+    fn checked(self) -> anyhow::Result<Self> {
+        anyhow::ensure!(
+            self.connections >= LEAST_CONNECTIONS,
+            "connections is {}: pages need at least {LEAST_CONNECTIONS}",
+            self.connections
+        );
+        anyhow::ensure!(
+            !self.demo || self.host.is_loopback(),
+            "the demo lets anybody in who reaches it, so it is for this machine only: leave out --demo, or --host {}",
+            self.host
+        );
+        anyhow::ensure!(
+            self.host.is_loopback() || !self.hosts.trim().is_empty(),
+            "set the names under which people reach this server: hosts = \"desk.example\", or GOLD_TILLER_HOSTS"
+        );
+        Ok(self)
+    }
+
+    /// The names under which pages may be asked for.
+    pub fn host_names(&self) -> Vec<String> {
+        let own = self.host.is_loopback().then_some(LOOPBACK).into_iter().flatten();
+        let named = self.hosts.split(',').map(str::trim).filter(|n| !n.is_empty());
+        own.chain(named).map(str::to_owned).collect()
     }
 }
 
@@ -88,6 +153,20 @@ mod tests {
         let settings =
             Settings::load(Some(&file), &Flags { port: Some(9001), ..Flags::default() }).unwrap();
         assert_eq!((settings.port, settings.https, settings.connections), (9001, true, 20));
+        for (text, says) in [
+            ("connections = 0", "at least 2"),
+            ("demo = true\nhost = \"0.0.0.0\"", "for this machine only"),
+            ("host = \"0.0.0.0\"", "GOLD_TILLER_HOSTS"),
+        ] {
+            std::fs::write(&file, text).unwrap();
+            let error =
+                format!("{:#}", Settings::load(Some(&file), &Flags::default()).unwrap_err());
+            assert!(error.contains(says), "{error}");
+        }
+        std::fs::write(&file, "host = \"0.0.0.0\"\nhosts = \"desk.example, other.example\"")
+            .unwrap();
+        let named = Settings::load(Some(&file), &Flags::default()).unwrap().host_names();
+        assert_eq!(named, ["desk.example", "other.example"]);
         std::fs::write(&file, "prot = 9000\n").unwrap();
         let error = format!("{:#}", Settings::load(Some(&file), &Flags::default()).unwrap_err());
         assert!(error.contains("prot"), "{error}");

@@ -60,7 +60,12 @@ fn market(folder: &std::path::Path, port: u16) -> (Program, String) {
 
 /// The server, which works the queues off; its pages are not asked.
 fn server(database: &str) -> Program {
-    let settings = [("DATABASE_URL", database), ("GOLD_TILLER_LOG", "off")];
+    // The last is of those that whatever runs containers sets by itself.
+    let settings = [
+        ("DATABASE_URL", database),
+        ("GOLD_TILLER_LOG", "off"),
+        ("GOLD_TILLER_SERVICE_HOST", "10.0.0.7"),
+    ];
     Program(start(&["serve", "--port", "0"], &settings).spawn().unwrap())
 }
 
@@ -162,7 +167,7 @@ async fn open(db: PgPool) -> (Scene, Program, String) {
     account::set_default_target(&db, id, Some(Target::Cpa(Price(30.0)))).await.unwrap();
     let account = account::by_slug(&db, "t").await.unwrap();
     let person =
-        account::save_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
+        account::add_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
     account::join(&db, account.id, person, Role::Analyst).await.unwrap();
     let (at_market, address) = market(&folder, 0);
     (Scene { db, account, person, address, folder }, at_market, url)

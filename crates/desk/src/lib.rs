@@ -55,6 +55,9 @@ pub enum DeskError {
     /// What was being sent to us ended before its end.
     #[error("{0}")]
     BrokeOff(String),
+    /// More at once than can be done.
+    #[error("too many ask for this at once; try again in a moment")]
+    Busy,
     /// A fault of the program itself.
     #[error("the program broke at it ({0}), which is its own fault")]
     Broke(String),

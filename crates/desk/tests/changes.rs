@@ -20,7 +20,7 @@ use tiller_store::MIGRATIONS;
 
 async fn analyst(db: &PgPool, account: &Account) -> PersonId {
     let id =
-        account::save_person(db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
+        account::add_person(db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
     account::join(db, account.id, id, tiller_desk::Role::Analyst).await.unwrap();
     id
 }

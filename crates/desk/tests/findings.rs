@@ -106,7 +106,7 @@ async fn the_schools_faults_are_found(db: PgPool) {
     assert!(own.all().next().is_none(), "{:?}", own.all().collect::<Vec<_>>());
     // Chosen findings go to the tray, each change once.
     let person =
-        account::save_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
+        account::add_person(&db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
     account::join(&db, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
     let button = |id: &str| {
         queens.all().find(|f| f.id == id).and_then(|f| Some(f.offer()?.button())).unwrap()

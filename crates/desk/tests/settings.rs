@@ -37,7 +37,7 @@ async fn what_was_sent_is_read_at_once(db: PgPool) {
     let before = budget().await;
     assert_eq!(budget().await, before, "what stands is read once and kept");
     let new = Budget::Daily { amount: before.per_day() + Micros::from_units(7.0) };
-    let person = account::save_person(&db, "a@amberfold.example", "Ada", "a long password").await;
+    let person = account::add_person(&db, "a@amberfold.example", "Ada", "a long password").await;
     let person = person.unwrap();
     account::join(&db, account.id, person, Role::Analyst).await.unwrap();
     let proposal =

@@ -123,10 +123,16 @@ fn told(error: &sqlx::Error) -> &'static str {
     }
 }
 
-/// Connects; waits a while for a database that is only starting.
-pub async fn connect(url: &str, connections: u32) -> Result<PgPool, StoreError> {
+/// Connects; waits a while for a database that is only starting. Statements that take longer than they may are ended.
+pub async fn connect(
+    url: &str,
+    connections: u32,
+    longest: Option<Duration>,
+) -> Result<PgPool, StoreError> {
+    let milliseconds = longest.map_or(0, |l| l.as_millis()).to_string();
     // Compiling a statement costs more than any of these takes.
-    let options = PgConnectOptions::from_str(url)?.options([("jit", "off")]);
+    let options = [("jit", "off"), ("statement_timeout", milliseconds.as_str())];
+    let options = PgConnectOptions::from_str(url)?.options(options);
     let db = PgPoolOptions::new()
         .max_connections(connections)
         .acquire_timeout(Duration::from_secs(10))

@@ -111,23 +111,39 @@ pub async fn by_id(db: &PgPool, id: PersonId) -> Result<Option<Person>, StoreErr
     .await?)
 }
 
-/// Adds a person, or gives the one with this address a new name and password.
-pub async fn save(
+/// Adds a person; the address must be free.
+pub async fn add(
     db: &PgPool,
     email: &str,
     name: &str,
     password_hash: &str,
 ) -> Result<PersonId, StoreError> {
     Ok(sqlx::query_scalar!(
-        r#"INSERT INTO person (email, name, password_hash) VALUES (lower($1), $2, $3)
-           ON CONFLICT (email) DO UPDATE SET name = excluded.name, password_hash = excluded.password_hash
-           RETURNING id AS "id: PersonId""#,
+        r#"INSERT INTO person (email, name, password_hash) VALUES (lower($1), $2, $3) RETURNING id AS "id: PersonId""#,
         email,
         name,
         password_hash
     )
     .fetch_one(db)
     .await?)
+}
+
+/// Gives a person a new password, and ends all of their sessions; false if nobody has the address.
+pub async fn set_password(
+    db: &PgPool,
+    email: &str,
+    password_hash: &str,
+) -> Result<bool, StoreError> {
+    let ended = sqlx::query_scalar!(
+        r#"WITH changed AS (UPDATE person SET password_hash = $2 WHERE email = lower($1) RETURNING id),
+                ended AS (DELETE FROM session s USING changed c WHERE s.data -> 0 -> 'person' = to_jsonb(c.id))
+           SELECT count(*) AS "n!" FROM changed"#,
+        email,
+        password_hash
+    )
+    .fetch_one(db)
+    .await?;
+    Ok(ended > 0)
 }
 
 /// Adds an account; its slug must be free.

@@ -1,4 +1,4 @@
-//! Server-side sessions: an opaque id with data that expires.
+//! Server-side sessions: data that expire, under the SHA-256 of an opaque id. Who reads the table can't sign in with it.
 
 use chrono::{DateTime, Utc};
 use sqlx::PgPool;
@@ -13,7 +13,7 @@ pub async fn create(
     expires: DateTime<Utc>,
 ) -> Result<bool, StoreError> {
     let done = sqlx::query!(
-        "INSERT INTO session (id, data, expires_at) VALUES ($1, $2, $3) ON CONFLICT (id) DO NOTHING",
+        "INSERT INTO session (id, data, expires_at) VALUES (encode(sha256(convert_to($1, 'UTF8')), 'hex'), $2, $3) ON CONFLICT (id) DO NOTHING",
         id,
         data,
         expires
@@ -31,7 +31,7 @@ pub async fn save(
     expires: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     sqlx::query!(
-        "INSERT INTO session (id, data, expires_at) VALUES ($1, $2, $3)
+        "INSERT INTO session (id, data, expires_at) VALUES (encode(sha256(convert_to($1, 'UTF8')), 'hex'), $2, $3)
          ON CONFLICT (id) DO UPDATE SET data = excluded.data, expires_at = excluded.expires_at",
         id,
         data,
@@ -44,14 +44,19 @@ pub async fn save(
 
 /// A session that has not expired.
 pub async fn load(db: &PgPool, id: &str) -> Result<Option<serde_json::Value>, StoreError> {
-    Ok(sqlx::query_scalar!("SELECT data FROM session WHERE id = $1 AND expires_at > now()", id)
+    Ok(sqlx::query_scalar!("SELECT data FROM session WHERE id = encode(sha256(convert_to($1, 'UTF8')), 'hex') AND expires_at > now()", id)
         .fetch_optional(db)
         .await?)
 }
 
 /// Ends a session.
 pub async fn delete(db: &PgPool, id: &str) -> Result<(), StoreError> {
-    sqlx::query!("DELETE FROM session WHERE id = $1", id).execute(db).await?;
+    sqlx::query!(
+        "DELETE FROM session WHERE id = encode(sha256(convert_to($1, 'UTF8')), 'hex')",
+        id
+    )
+    .execute(db)
+    .await?;
     Ok(())
 }
 

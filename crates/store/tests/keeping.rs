@@ -27,7 +27,7 @@ impl Scene {
         let new = NewAccount { slug, name: slug, currency: "EUR", time_zone: "Europe/Copenhagen" };
         let account = people::add_account(db, &new).await.unwrap();
         let email = format!("Ada@{slug}.example");
-        let person = people::save(db, &email, "Ada", "hash").await.unwrap();
+        let person = people::add(db, &email, "Ada", "hash").await.unwrap();
         people::join(db, account, person, Role::Analyst).await.unwrap();
         let channel: i64 = sqlx::query_scalar(
             "INSERT INTO channel (account_id, name) VALUES ($1, 'Findle') RETURNING id",
@@ -401,9 +401,12 @@ async fn an_address_is_one_person_however_it_is_written(db: PgPool) {
     let a = Scene::new(&db, "a").await;
     let found = people::by_email(&db, "ADA@a.example").await.unwrap().unwrap();
     assert_eq!((found.id, found.email.as_str()), (a.person, "ada@a.example"));
-    let again = people::save(&db, "ada@A.example", "Ada L.", "other").await.unwrap();
-    assert_eq!(again, a.person);
-    assert_eq!(people::by_id(&db, a.person).await.unwrap().unwrap().name, "Ada L.");
+    let again = people::add(&db, "ada@A.example", "Ada L.", "other").await.unwrap_err();
+    assert_eq!(again.kind(), tiller_store::Kind::Taken, "nobody is written over");
+    assert!(people::set_password(&db, "ada@A.example", "other").await.unwrap());
+    assert!(!people::set_password(&db, "nobody@a.example", "other").await.unwrap());
+    let now = people::by_id(&db, a.person).await.unwrap().unwrap();
+    assert_eq!((now.name.as_str(), now.password_hash.as_str()), ("Ada", "other"));
     let taken = NewAccount { slug: "a", name: "b", currency: "EUR", time_zone: "UTC" };
     assert!(people::add_account(&db, &taken).await.is_err(), "a slug is one account");
 }

@@ -1,5 +1,7 @@
 //! One error type that knows its status; people get a page, programs get problem details (RFC 9457).
 
+use std::time::Duration;
+
 use askama::Template;
 use axum::Json;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -21,6 +23,8 @@ pub enum PageError {
     NotFound(String),
     /// Input that can't be used.
     Invalid(String),
+    /// Asked too often: so long has to be waited.
+    TooMany(Duration),
     /// The database is not there right now.
     Away(String),
     /// Our fault.
@@ -38,6 +42,7 @@ impl From<DeskError> for PageError {
                 Self::Away(error.to_string())
             }
             DeskError::Store(error) => Self::Internal(error.to_string()),
+            DeskError::Busy => Self::TooMany(Duration::from_secs(2)),
             error @ DeskError::Broke(_) => Self::Internal(error.to_string()),
         }
     }
@@ -77,6 +82,11 @@ impl PageError {
             Self::Invalid(message) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "That can’t be used as it is", message)
             }
+            Self::TooMany(_) => (
+                StatusCode::TOO_MANY_REQUESTS,
+                "Please wait a moment",
+                "There were too many tries to sign in. Wait a little, at most a quarter of an hour, and try again.",
+            ),
             Self::Away(_) => (
                 StatusCode::SERVICE_UNAVAILABLE,
                 "The database can’t be reached",
@@ -110,6 +120,9 @@ impl IntoResponse for PageError {
         let (status, heading, message) = self.parts();
         let page = ErrorPage { heading, message }.render().unwrap_or_else(|_| heading.to_owned());
         let mut response = (status, Html(page)).into_response();
+        if let Self::TooMany(wait) = &self {
+            response.headers_mut().insert(header::RETRY_AFTER, wait.as_secs().max(1).into());
+        }
         response.extensions_mut().insert(std::sync::Arc::new(self));
         response
     }

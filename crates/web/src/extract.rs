@@ -3,6 +3,7 @@
 use crate::paths::Paths;
 use axum::extract::{FromRequestParts, OriginalUri, RawPathParams};
 use axum::http::request::Parts;
+use chrono::{NaiveDate, Utc};
 use tiller_desk::account::connections::{self, Standing};
 use tiller_desk::account::sign_in;
 use tiller_desk::{Account, Person, PersonId, Role, numerals};
@@ -13,6 +14,17 @@ use crate::error::PageError;
 
 /// The session's key for the person.
 pub const PERSON: &str = "person";
+/// The session's key for the day of the last visit.
+const SEEN: &str = "seen";
+
+/// A visit a day keeps a session: it is written anew, and with it when it ends.
+async fn seen(session: &Session) -> Result<(), PageError> {
+    let today = Utc::now().date_naive();
+    if session.get::<NaiveDate>(SEEN).await? != Some(today) {
+        session.insert(SEEN, today).await?;
+    }
+    Ok(())
+}
 
 /// Somebody is signed in.
 #[derive(Clone, Debug)]
@@ -33,6 +45,9 @@ impl FromRequestParts<App> for SignedIn {
             Some(id) => sign_in::person(&app.db, id).await?,
             None => None,
         };
+        if person.is_some() {
+            seen(&session).await?;
+        }
         // The address as it was asked for: a nested router sees only its own part.
         let OriginalUri(uri) = OriginalUri::from_request_parts(parts, app)
             .await

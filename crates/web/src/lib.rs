@@ -3,9 +3,11 @@
 
 mod assets;
 mod chart;
+mod door;
 mod error;
 mod extract;
 mod frame;
+mod hosts;
 mod limits;
 mod metrics;
 mod pages;
@@ -22,7 +24,9 @@ use std::sync::Arc;
 use tiller_desk::PgPool;
 use tokio::sync::Notify;
 
-pub use metrics::{install as install_metrics, sum_up as sum_up_metrics};
+pub use door::Door;
+pub use hosts::{Hosts, LOOPBACK};
+pub use metrics::{install as install_metrics, router as metrics_router, sum_up as sum_up_metrics};
 pub use queues::Queues;
 pub use routes::router;
 pub use session::sweep as sweep_sessions;
@@ -34,14 +38,16 @@ pub struct App {
     pub db: PgPool,
     /// Offered on the sign-in page in demo mode.
     pub demo: Option<DemoSignIn>,
+    /// The names under which it may be asked for.
+    pub hosts: Hosts,
+    /// Who has tried to sign in too often.
+    pub door: Door,
     /// Cookies are sent over HTTPS only.
     pub https: bool,
     /// Rung when there is work for a worker.
     pub wake: Wake,
     /// Whether the workers live.
     pub queues: Queues,
-    /// What the program counts of itself.
-    pub metrics: Option<metrics_exporter_prometheus::PrometheusHandle>,
 }
 
 /// What wakes the workers.

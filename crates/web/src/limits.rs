@@ -1,6 +1,14 @@
 //! What a request may bring, in one place; docs/operations.md states the same.
 
+use std::time::Duration;
+
+use axum::body::Body;
+use axum::extract::Request;
+use axum::http::header;
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
 use tiller_core::text::{TextError, lines};
+use tower_http::timeout::TimeoutBody;
 
 use crate::error::PageError;
 
@@ -16,6 +24,25 @@ pub const FIELDS: usize = 20_000;
 pub const NAME: usize = 200;
 /// Bytes of a field: plans and rules go through forms as files.
 pub const VALUE: usize = 256 << 10;
+
+/// Until more of what is sent comes in.
+pub const PAUSE: Duration = Duration::from_secs(30);
+/// Until a page is there; reports take as long as they take to come in.
+pub const PAGE: Duration = Duration::from_mins(1);
+
+/// Ends what takes too long.
+pub async fn in_time(request: Request, next: Next) -> Response {
+    let kind = request.headers().get(header::CONTENT_TYPE).and_then(|k| k.to_str().ok());
+    let report = kind.is_some_and(|k| k.starts_with("multipart/form-data"));
+    let answer = next.run(request.map(|body| Body::new(TimeoutBody::new(PAUSE, body))));
+    if report {
+        return answer.await;
+    }
+    match tokio::time::timeout(PAGE, answer).await {
+        Ok(answer) => answer,
+        Err(_) => PageError::Away("it took longer than a minute".into()).into_response(),
+    }
+}
 
 /// A field of a form or a query, if it can be taken.
 pub fn field(name: &str, value: &str) -> Result<(), PageError> {

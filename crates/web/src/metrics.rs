@@ -2,13 +2,13 @@
 
 use std::time::{Duration, Instant};
 
-use axum::extract::{MatchedPath, Request, State};
+use axum::Router;
+use axum::extract::{MatchedPath, Request};
 use axum::http::Method;
 use axum::middleware::Next;
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
+use axum::routing::get;
 use metrics_exporter_prometheus::{Matcher, PrometheusBuilder, PrometheusHandle};
-
-use crate::App;
 
 /// Seconds that divide answers into quick and slow ones.
 const BUCKETS: &[f64] = &[0.002, 0.005, 0.01, 0.02, 0.04, 0.08, 0.12, 0.25, 0.5, 1.0, 2.5];
@@ -52,12 +52,9 @@ pub async fn measure(request: Request, next: Next) -> Response {
     response
 }
 
-/// The numbers.
-pub async fn show(State(app): State<App>) -> Response {
-    match &app.metrics {
-        Some(handle) => handle.render().into_response(),
-        None => axum::http::StatusCode::NOT_FOUND.into_response(),
-    }
+/// The numbers, at an address of their own: they are for whoever runs the server, not for its readers.
+pub fn router(recorded: PrometheusHandle) -> Router {
+    Router::new().route("/metrics", get(async move || recorded.render()))
 }
 
 #[cfg(test)]

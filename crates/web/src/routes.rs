@@ -2,7 +2,7 @@
 
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
-use axum::middleware::{Next, from_fn};
+use axum::middleware::{Next, from_fn, from_fn_with_state};
 use axum::response::Response;
 use axum::routing::{get, post};
 use tiller_desk::numerals;
@@ -20,7 +20,7 @@ use crate::pages::{
     score, shared, sign_in, spend, split, strategies, strategy_table, targets, today, tray, views,
     volume, working,
 };
-use crate::{App, assets, error, limits, metrics, security, session};
+use crate::{App, assets, error, hosts, limits, metrics, security, session};
 
 /// The whole program as a service.
 pub fn router(app: App) -> Router {
@@ -136,7 +136,6 @@ pub fn router(app: App) -> Router {
         .route("/assets/{*path}", get(assets::get))
         .route("/healthz", get(health::alive))
         .route("/readyz", get(health::ready))
-        .route("/metrics", get(metrics::show))
         .fallback(error::no_such_page)
         .layer(
             ServiceBuilder::new()
@@ -144,9 +143,11 @@ pub fn router(app: App) -> Router {
                 .layer(TraceLayer::new_for_http().make_span_with(health::span))
                 .layer(PropagateRequestIdLayer::x_request_id())
                 .layer(from_fn(metrics::measure))
-                .layer(from_fn(security::headers))
+                .layer(from_fn_with_state(app.clone(), security::headers))
+                .layer(from_fn_with_state(app.clone(), hosts::check))
                 .layer(from_fn(error::for_programs))
                 .layer(CatchPanicLayer::new())
+                .layer(from_fn(limits::in_time))
                 .layer(from_fn(to_its_end))
                 .layer(CompressionLayer::new())
                 .layer(CsrfLayer::new()),

@@ -192,3 +192,126 @@ async fn a_database_that_is_away_is_told_on_every_page(db: PgPool) {
         assert!(told.contains("database") && !told.contains("our side"), "{told}");
     }
 }
+
+const HERS: &str = "email=me@a.example&password=smoke+over+the+hive";
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn only_the_hash_of_a_session_is_kept_and_a_new_password_ends_it(db: PgPool) {
+    let site = Site::new(db);
+    let a = site.account("a").await;
+    let (cookie, other) = (
+        site.member("me@a.example", &a, Role::Admin).await,
+        site.member("you@a.example", &a, Role::Admin).await,
+    );
+    let status = async |cookie: &str| site.get("/accounts/a/reports", Some(cookie)).await.status();
+    assert_eq!((status(&cookie).await, status(&other).await), (StatusCode::OK, StatusCode::OK));
+    let ids: Vec<String> =
+        sqlx::query_scalar("SELECT id FROM session").fetch_all(&site.db).await.unwrap();
+    let sent = cookie.split_once('=').unwrap().1;
+    assert!(ids.len() == 2 && ids.iter().all(|id| id.len() == 64 && id != sent), "{ids:?}");
+    // What stands in the table opens nothing.
+    assert_eq!(status(&format!("gold_tiller={}", ids[0])).await, StatusCode::SEE_OTHER);
+    account::set_password(&site.db, "me@a.example", "another over the hive").await.unwrap();
+    assert_eq!(
+        (status(&cookie).await, status(&other).await),
+        (StatusCode::SEE_OTHER, StatusCode::OK)
+    );
+    let before = site.post("/sign-in", None, HERS).await;
+    assert_eq!(before.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    let twice = account::add_person(&site.db, "ME@a.example", "Me", "yet another password").await;
+    assert!(twice.unwrap_err().to_string().contains("already"), "nobody is written over");
+}
+
+/// A visit moves the end of a session; without one it comes after a week.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_visit_keeps_a_session(db: PgPool) {
+    let site = Site::new(db);
+    let a = site.account("a").await;
+    let cookie = site.member("me@a.example", &a, Role::Admin).await;
+    site.page("/accounts/a/reports", &cookie).await;
+    // Two days go by.
+    sqlx::raw_sql(
+        "UPDATE session SET expires_at = expires_at - interval '2 days',
+            data = jsonb_set(jsonb_set(data, '{0,seen}', to_jsonb(current_date - 2)), '{1}', to_jsonb((data ->> 1)::bigint - 172800))",
+    )
+    .execute(&site.db)
+    .await
+    .unwrap();
+    let left = async || {
+        let sql = "SELECT extract(epoch FROM expires_at - now())::float8 / 86400 FROM session";
+        sqlx::query_scalar::<_, f64>(sql).fetch_one(&site.db).await.unwrap()
+    };
+    assert!((left().await - 5.0).abs() < 0.01);
+    site.page("/accounts/a/reports", &cookie).await;
+    assert!((left().await - 7.0).abs() < 0.01, "{}", left().await);
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn who_tries_too_many_passwords_has_to_wait(db: PgPool) {
+    let site = Site::new(db);
+    let a = site.account("a").await;
+    site.member("me@a.example", &a, Role::Admin).await;
+    for n in 0..6 {
+        let wrong = site.post("/sign-in", None, "email=ME@a.example&password=whatever+it+is").await;
+        assert_eq!(wrong.status(), StatusCode::UNPROCESSABLE_ENTITY, "{n}");
+    }
+    let waits = site.post("/sign-in", None, HERS).await;
+    assert_eq!(waits.status(), StatusCode::TOO_MANY_REQUESTS);
+    assert_eq!(waits.headers()[header::RETRY_AFTER].to_str().unwrap(), "1");
+    let others = site.post("/sign-in", None, "email=you@a.example&password=whatever+it+is").await;
+    assert_eq!(others.status(), StatusCode::UNPROCESSABLE_ENTITY);
+}
+
+/// Six hundred at once are hashed a core at a time; most are told to come again, at once.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_crowd_at_the_door_is_turned_away(db: PgPool) {
+    let site = Site::new(db);
+    let sign_in = |n| {
+        let site = &site;
+        async move {
+            let body = format!("email=p{n}@a.example&password=whatever+it+is");
+            site.post("/sign-in", None, &body).await.status()
+        }
+    };
+    let all = futures::future::join_all((0..600).map(sign_in)).await;
+    let count = |status| all.iter().filter(|s| **s == status).count();
+    let (taken, away) =
+        (count(StatusCode::UNPROCESSABLE_ENTITY), count(StatusCode::TOO_MANY_REQUESTS));
+    assert_eq!(taken + away, 600, "{all:?}");
+    assert!(taken >= 17 && away >= 300, "{taken} taken, {away} turned away");
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_demos_word_opens_nothing_without_the_demo(db: PgPool) {
+    let demo = tiller_web::DemoSignIn { email: "d@a.example".into(), password: "demo-word".into() };
+    for demo in [Some(demo), None] {
+        let there = demo.is_some();
+        let site = Site::as_set(db.clone(), |app| app.demo = demo);
+        account::person_without_password(&site.db, "d@a.example", "Demo").await.unwrap();
+        for (path, body) in
+            [("/sign-in", "email=d@a.example&password=demo-word"), ("/sign-in/demo", "next=")]
+        {
+            let status = site.post(path, None, body).await.status();
+            assert_eq!(status == StatusCode::SEE_OTHER, there, "{path}: {status}");
+        }
+        let none = site.post("/sign-in", None, "email=d@a.example&password=none").await;
+        assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn other_names_are_not_answered_to_and_https_is_asked_for(db: PgPool) {
+    let site = Site::as_set(db, |app| {
+        app.hosts = Some(vec!["desk.example".into()]);
+        app.https = true;
+    });
+    let page = site.get("/sign-in", None).await;
+    assert_eq!(page.status(), StatusCode::OK);
+    assert!(page.headers().contains_key(header::STRICT_TRANSPORT_SECURITY));
+    for host in ["evil.example", "desk.example.evil.example", "127.0.0.1:8400"] {
+        let request = Request::get("/sign-in").header(header::HOST, host);
+        let answer = site.send_as(request, Body::empty()).await;
+        assert_eq!(answer.status(), StatusCode::MISDIRECTED_REQUEST, "{host}");
+    }
+    assert_eq!(site.get("/metrics", None).await.status(), StatusCode::NOT_FOUND);
+}

@@ -238,7 +238,7 @@ struct RulesOver {
 
 #[derive(Debug, Subcommand)]
 enum User {
-    /// Add a person, or give one a new password; it is read from standard input.
+    /// Add a person; the password is read from standard input.
     Add {
         #[command(flatten)]
         database: Database,
@@ -247,6 +247,13 @@ enum User {
         /// Name.
         #[arg(long)]
         name: String,
+    },
+    /// Give a person another password, read from standard input; their sessions end.
+    Password {
+        #[command(flatten)]
+        database: Database,
+        /// E-mail address.
+        email: String,
     },
     /// Make a person a member of an account, or change the role.
     Join {

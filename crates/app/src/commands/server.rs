@@ -3,6 +3,7 @@
 use std::future::Future;
 use std::io::Read;
 use std::process::ExitCode;
+use std::time::Duration;
 
 use anyhow::Context;
 use bytes::Bytes;
@@ -25,7 +26,11 @@ fn start_logs(settings: &Settings) {
 
 /// Runs something that waits.
 pub fn block_on<T>(work: impl Future<Output = anyhow::Result<T>>) -> anyhow::Result<T> {
-    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(work)
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
+    let done = runtime.block_on(work);
+    // A thread that still reads a file keeps nobody.
+    runtime.shutdown_timeout(Duration::from_secs(1));
+    done
 }
 
 /// What happens, told on the way as the settings ask.
@@ -37,7 +42,7 @@ pub fn tell(database: &Database) -> anyhow::Result<()> {
 /// Connects and brings the schema up to date.
 pub async fn connect(database: &Database) -> anyhow::Result<PgPool> {
     let settings = Settings::load(database.settings.as_deref(), &database.flags())?;
-    let db = tiller_store::connect(&settings.database_url, 4)
+    let db = tiller_store::connect(&settings.database_url, 4, None)
         .await
         .context("no connection to the database")?;
     tiller_store::migrate(&db).await?;
@@ -134,18 +139,27 @@ pub fn import(args: &Import) -> anyhow::Result<ExitCode> {
     })
 }
 
+/// A password from standard input.
+fn typed_password() -> anyhow::Result<String> {
+    let mut password = String::new();
+    std::io::stdin().read_line(&mut password).context("the password could not be read")?;
+    Ok(password.trim_end_matches(['\r', '\n']).to_owned())
+}
+
 pub fn user(args: User) -> anyhow::Result<ExitCode> {
     block_on(async {
         match args {
             User::Add { database, email, name } => {
-                let mut password = String::new();
-                std::io::stdin()
-                    .read_line(&mut password)
-                    .context("the password could not be read")?;
+                let password = typed_password()?;
                 let db = connect(&database).await?;
-                account::save_person(&db, &email, &name, password.trim_end_matches(['\r', '\n']))
-                    .await?;
+                account::add_person(&db, &email, &name, &password).await?;
                 println!("{email} may sign in");
+            }
+            User::Password { database, email } => {
+                let password = typed_password()?;
+                let db = connect(&database).await?;
+                account::set_password(&db, &email, &password).await?;
+                println!("{email} signs in with the new password; all sessions have ended");
             }
             User::Join { database, email, account, role } => {
                 let db = connect(&database).await?;

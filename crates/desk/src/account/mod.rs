@@ -7,15 +7,15 @@ pub mod sign_in;
 pub mod views;
 
 use tiller_core::ids::{AccountId, PersonId};
-use tiller_core::{Currency, Target};
+use tiller_core::{Currency, Target, text};
 use tiller_store::people::{self, NewAccount, Role};
 use tiller_store::{Kind, PgPool};
 
 use crate::DeskError;
 use crate::account::decisions::Own;
 
-/// Adds a person, or gives an existing one a new name and password.
-pub async fn save_person(
+/// Adds a person who may sign in.
+pub async fn add_person(
     db: &PgPool,
     email: &str,
     name: &str,
@@ -24,14 +24,48 @@ pub async fn save_person(
     let email = email.trim().to_lowercase();
     let parts = email.split_once('@');
     if parts.is_none_or(|(a, b)| a.is_empty() || b.is_empty())
-        || email.contains(char::is_whitespace)
+        || email.contains(|c: char| c.is_whitespace() || c.is_control())
+        || email.len() > 254
     {
         return Err(DeskError::Invalid(format!("‘{email}’ is not an e-mail address")));
     }
-    if name.trim().is_empty() {
+    let name = name.trim();
+    text::line(name, text::NAME).map_err(|e| DeskError::Invalid(format!("this name: {e}")))?;
+    if name.is_empty() {
         return Err(DeskError::Invalid("a person needs a name".into()));
     }
-    Ok(people::save(db, &email, name.trim(), &sign_in::hash(password)?).await?)
+    people::add(db, &email, name, &sign_in::hash(password)?).await.map_err(|e| match e.kind() {
+        Kind::Taken => DeskError::Invalid(format!(
+            "there is somebody with the address {email} already; give them another password, or make them a member"
+        )),
+        _ => e.into(),
+    })
+}
+
+/// Somebody who signs in without a password, where a server lets them: the demo's analyst. No password is right for them.
+pub async fn person_without_password(
+    db: &PgPool,
+    email: &str,
+    name: &str,
+) -> Result<PersonId, DeskError> {
+    const NONE: &str = "none";
+    match people::by_email(db, email).await? {
+        Some(there) => {
+            if there.password_hash != NONE {
+                people::set_password(db, email, NONE).await?;
+            }
+            Ok(there.id)
+        }
+        None => Ok(people::add(db, email, name, NONE).await?),
+    }
+}
+
+/// Gives somebody a new password. Wherever they are signed in, they are no longer.
+pub async fn set_password(db: &PgPool, email: &str, password: &str) -> Result<(), DeskError> {
+    if people::set_password(db, email.trim(), &sign_in::hash(password)?).await? {
+        return Ok(());
+    }
+    Err(DeskError::Invalid(format!("nobody has the address {email}; add them first")))
 }
 
 /// Adds an account.

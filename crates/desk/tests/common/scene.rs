@@ -28,9 +28,8 @@ impl Scene {
     }
 
     pub async fn of(db: &PgPool, market: Answering, account: Account) -> Self {
-        let person = account::save_person(db, "a@amberfold.example", "Ada", "a long password")
-            .await
-            .unwrap();
+        let person =
+            account::add_person(db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
         account::join(db, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
         Self { market, account, person }
     }

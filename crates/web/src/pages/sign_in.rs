@@ -1,9 +1,13 @@
 //! Sign in and out.
 
+use std::net::SocketAddr;
+use std::time::Instant;
+
 use crate::paths::Paths;
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::extract::State;
+use axum::Extension;
+use axum::extract::{ConnectInfo, State};
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_desk::account::sign_in as desk;
 use tower_sessions::Session;
@@ -73,12 +77,29 @@ pub async fn show(State(app): State<App>, params: Params) -> impl IntoResponse {
 pub async fn sign_in(
     session: Session,
     State(app): State<App>,
+    peer: Option<Extension<ConnectInfo<SocketAddr>>>,
     fields: Fields,
 ) -> Result<Response, PageError> {
     let form = Credentials::of(&fields);
-    match desk::sign_in(&app.db, &form.email, &form.password).await? {
-        Some(person) => enter(&session, person.id, &form.next).await,
+    let from = peer.map(|Extension(ConnectInfo(address))| address.ip());
+    if let Some(wait) = app.door.waits(&form.email, from, Instant::now()) {
+        tracing::warn!(email = form.email, ?from, ?wait, "a sign-in has to wait");
+        return Err(PageError::TooMany(wait));
+    }
+    let demo = app.demo.as_ref().filter(|d| d.email == form.email && d.password == form.password);
+    let person = match demo {
+        Some(demo) => desk::known(&app.db, &demo.email).await?,
+        None => desk::sign_in(&app.db, &form.email, &form.password).await?,
+    };
+    match person {
+        Some(person) => {
+            app.door.right(&form.email);
+            tracing::info!(person = person.id.0, ?from, "signed in");
+            enter(&session, person.id, &form.next).await
+        }
         None => {
+            app.door.wrong(&form.email, from, Instant::now());
+            tracing::warn!(email = form.email, ?from, "a sign-in was refused");
             let page = SignInPage {
                 email: form.email,
                 next: own_path(&form.next).to_owned(),
@@ -98,7 +119,7 @@ pub async fn demo(
 ) -> Result<Response, PageError> {
     let none = || PageError::NotFound("This server has no demo.".into());
     let demo = app.demo.as_ref().ok_or_else(none)?;
-    let person = desk::sign_in(&app.db, &demo.email, &demo.password).await?.ok_or_else(none)?;
+    let person = desk::known(&app.db, &demo.email).await?.ok_or_else(none)?;
     enter(&session, person.id, fields.text("next")).await
 }
 

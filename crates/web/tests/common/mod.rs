@@ -26,14 +26,21 @@ pub struct Site {
 
 impl Site {
     pub fn new(db: PgPool) -> Self {
-        let app = App {
+        Self::as_set(db, |_| {})
+    }
+
+    /// A site with other settings.
+    pub fn as_set(db: PgPool, set: impl FnOnce(&mut App)) -> Self {
+        let mut app = App {
             db: db.clone(),
             demo: None,
             https: false,
             wake: Wake::default(),
             queues: tiller_web::Queues::default(),
-            metrics: None,
+            hosts: None,
+            door: tiller_web::Door::default(),
         };
+        set(&mut app);
         Self { router: router(app), db }
     }
 
@@ -43,7 +50,7 @@ impl Site {
 
     /// A member with a role; answers their cookie.
     pub async fn member(&self, email: &str, account: &Account, role: Role) -> String {
-        let person = account::save_person(&self.db, email, "Somebody", PASSWORD).await.unwrap();
+        let person = account::add_person(&self.db, email, "Somebody", PASSWORD).await.unwrap();
         account::join(&self.db, account.id, person, role).await.unwrap();
         let answer = self
             .post(
@@ -76,6 +83,15 @@ impl Site {
         let request = request
             .header(header::HOST, "desk.example")
             .header(header::COOKIE, cookie.unwrap_or_default());
+        self.send_as(request, body).await
+    }
+
+    /// A request as it is.
+    pub async fn send_as(
+        &self,
+        request: axum::http::request::Builder,
+        body: Body,
+    ) -> Response<Body> {
         self.router.clone().oneshot(request.body(body).unwrap()).await.unwrap()
     }
 }
