@@ -2,6 +2,8 @@
 
 use std::io::Write;
 
+use tiller_core::text::cell;
+
 /// A change as a person reads it.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
 pub struct ChangeRow {
@@ -31,8 +33,46 @@ pub fn write<W: Write>(
     changes: impl IntoIterator<Item = ChangeRow>,
 ) -> std::io::Result<()> {
     let mut writer = csv::Writer::from_writer(sink);
-    for change in changes {
+    for mut change in changes {
+        for text in [
+            &mut change.channel,
+            &mut change.campaign,
+            &mut change.ad_group,
+            &mut change.item,
+            &mut change.from,
+            &mut change.to,
+            &mut change.reason,
+        ] {
+            *text = cell(text).into_owned();
+        }
         writer.serialize(change).map_err(std::io::Error::from)?;
     }
     writer.flush()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_spreadsheet_would_run_is_marked() {
+        let row = ChangeRow {
+            channel: "Findle".into(),
+            campaign: "=1+1".into(),
+            ad_group: "-kits".into(),
+            item: "@hive".into(),
+            setting: "budget".into(),
+            from: "-3.5".into(),
+            to: "+10%".into(),
+            value: "{}".into(),
+            reason: "\tbecause".into(),
+        };
+        let mut file = Vec::new();
+        write(&mut file, [row]).unwrap();
+        let text = String::from_utf8(file).unwrap();
+        assert_eq!(
+            text.lines().nth(1).unwrap(),
+            "Findle,'=1+1,'-kits,'@hive,budget,-3.5,'+10%,{},'\tbecause"
+        );
+    }
 }

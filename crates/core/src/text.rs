@@ -9,6 +9,8 @@
 //! assert_eq!(line(&"æ".repeat(300), 500), Err(TextError::Long(500)));
 //! ```
 
+use std::borrow::Cow;
+
 /// Names of channels, campaigns, ad groups and items, in bytes: an index of the database keeps them.
 pub const NAME: usize = 500;
 /// Keys by which channels know their things.
@@ -33,6 +35,19 @@ pub fn line(text: &str, most: usize) -> Result<(), TextError> {
 /// A text that may have lines and tabs.
 pub fn lines(text: &str, most: usize) -> Result<(), TextError> {
     check(text, most, &['\n', '\r', '\t'])
+}
+
+/// A cell of a file that people open in spreadsheets: what these would take for a formula is marked as text; numbers are not.
+///
+/// ```
+/// use tiller_core::text::cell;
+/// assert_eq!(cell("=HYPERLINK(A1)"), "'=HYPERLINK(A1)");
+/// assert_eq!(cell("-2+3"), "'-2+3");
+/// assert_eq!((cell("-2.5"), cell("Hive kits")), ("-2.5".into(), "Hive kits".into()));
+/// ```
+pub fn cell(text: &str) -> Cow<'_, str> {
+    let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
+    if formula && text.parse::<f64>().is_err() { format!("'{text}").into() } else { text.into() }
 }
 
 fn check(text: &str, most: usize, allowed: &[char]) -> Result<(), TextError> {

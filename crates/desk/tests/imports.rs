@@ -403,3 +403,28 @@ async fn text_that_can_not_be_kept_is_told(db: PgPool) {
     let errors = reports::errors(&db, &account, done.id, 10).await.unwrap();
     assert!(errors.iter().all(|e| !e.found.contains('\0')), "{errors:?}");
 }
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_file_that_kills_its_reader_is_left_alone_after_the_second_time(db: PgPool) {
+    let account = account(&db, "a").await;
+    let text = format!("{HEADER}{}", three_days().concat());
+    let body = futures::stream::iter([Ok::<_, std::io::Error>(bytes::Bytes::from(text))]);
+    let id = reports::upload(&db, &account, Sender::Nobody, "deadly.csv", body).await.unwrap();
+    let mapping = reports::preview(&db, &account, id).await.unwrap().mapping;
+    reports::start(&db, &account, id, &mapping).await.unwrap();
+    for _ in 0..2 {
+        // Whoever takes it up dies.
+        tiller_store::imports::claim(&db).await.unwrap().unwrap();
+        sqlx::raw_sql("UPDATE report_import SET claimed_at = now() - interval '2 minutes'")
+            .execute(&db)
+            .await
+            .unwrap();
+    }
+    assert!(!tiller_desk::jobs::import::run_next(&db).await.unwrap(), "nobody tries a third time");
+    let left = reports::get(&db, &account, id).await.unwrap();
+    assert_eq!(left.state, ImportState::Failed);
+    assert!(left.message.unwrap().contains("stopped twice"));
+    // The file is kept: its columns can be chosen again.
+    reports::back(&db, &account, id).await.unwrap();
+    assert_eq!(reports::get(&db, &account, id).await.unwrap().state, ImportState::Mapping);
+}

@@ -246,7 +246,7 @@ pub async fn queue(
 /// Takes the next import from the queue, or one whose worker has been silent for a minute.
 pub async fn claim(db: &PgPool) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
-        r#"UPDATE report_import SET state = 'running', claimed_at = now(), attempts = attempts + 1
+        r#"UPDATE report_import SET state = 'running', claimed_at = now(), attempts = attempts + 1, deaths = deaths + (state = 'running')::int
            WHERE (account_id, id) IN (
                SELECT account_id, id FROM report_import
                WHERE connection_id IS NULL AND ((state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
@@ -257,6 +257,18 @@ pub async fn claim(db: &PgPool) -> Result<Option<Import>, StoreError> {
     .fetch_optional(db)
     .await?;
     Ok(row.map(|r| import!(r)))
+}
+
+/// Ends imports whose readers have died twice, with a message: a third would do no better. Tells how many.
+pub async fn quarantine(db: &PgPool, message: &str) -> Result<u64, StoreError> {
+    let done = sqlx::query!(
+        "UPDATE report_import SET state = 'failed', attempts = attempts + 1, message = $1
+         WHERE connection_id IS NULL AND state = 'running' AND claimed_at < now() - interval '60 seconds' AND deaths >= 1",
+        message
+    )
+    .execute(db)
+    .await?;
+    Ok(done.rows_affected())
 }
 
 /// Tells how far a worker has come, and that it lives; an error once another worker has the import.

@@ -7,9 +7,35 @@ use csv::ByteRecord;
 /// Strips a byte-order mark and reads records with their line numbers. Lines may end in either manner.
 /// Text that is not UTF-8 is read as Windows-1252, as spreadsheets write it.
 pub struct Records<R> {
-    inner: csv::Reader<Chain<R, &'static [u8]>>,
+    inner: csv::Reader<Bounded<Chain<R, &'static [u8]>>>,
     record: ByteRecord,
 }
+
+/// Bytes of a record, at most: a quote that is never closed would take in the rest of the file.
+pub const LONGEST: usize = 1 << 20;
+/// Bytes that are read at once.
+const BUFFER: usize = 1 << 18;
+
+/// A source that ends with an error when a record takes too much of it.
+struct Bounded<R> {
+    inner: R,
+    /// Read since the record began.
+    taken: usize,
+}
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
+        if self.taken > LONGEST {
+            return Err(std::io::Error::other(TOO_LONG));
+        }
+        let n = self.inner.read(out)?;
+        self.taken += n;
+        Ok(n)
+    }
+}
+
+const TOO_LONG: &str =
+    "a row is longer than 1 MB; most likely a quotation mark in it is never closed";
 
 /// One record.
 pub struct Record<'a> {
@@ -47,14 +73,15 @@ impl<R: Read> Records<R> {
             .has_headers(false)
             .flexible(true)
             .terminator(csv::Terminator::Any(b'\n'))
-            .buffer_capacity(1 << 18)
-            .from_reader(source.chain(&b"\n"[..]));
+            .buffer_capacity(BUFFER)
+            .from_reader(Bounded { inner: source.chain(&b"\n"[..]), taken: 0 });
         Self { inner, record: ByteRecord::new() }
     }
 
     /// The next record that is not empty.
     pub fn next_record(&mut self) -> std::io::Result<Option<Record<'_>>> {
         loop {
+            self.inner.get_mut().taken = 0;
             if !self.inner.read_byte_record(&mut self.record).map_err(std::io::Error::from)? {
                 return Ok(None);
             }
@@ -78,6 +105,25 @@ impl<R: Read> Records<R> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Only as much as a record may have is read of a source that has no end.
+    #[test]
+    fn a_quote_that_is_never_closed_takes_in_no_more_than_a_record() {
+        let begin = &b"a,b\n1,\"two\n"[..];
+        let mut records = Records::new(begin.chain(std::io::repeat(b'x')), ',');
+        assert!(records.next_record().unwrap().is_some());
+        let error = records.next_record().err().unwrap();
+        assert!(error.to_string().contains("never closed"), "{error}");
+        assert!(records.inner.get_ref().taken <= LONGEST + BUFFER);
+        // A long one that ends is read.
+        let long = format!("a,b\n1,\"{}\"\n2,3\n", "y".repeat(LONGEST - BUFFER));
+        let mut records = Records::new(long.as_bytes(), ',');
+        let mut read = 0;
+        while records.next_record().unwrap().is_some() {
+            read += 1;
+        }
+        assert_eq!(read, 3);
+    }
 
     #[test]
     fn marks_line_ends_and_odd_encodings() {

@@ -19,11 +19,20 @@ use crate::DeskError;
 use crate::measure::reading::{self, Counters};
 use crate::measure::reports;
 
+/// What is said of a file that nobody has lived to read.
+const TWICE: &str = "the server stopped twice while it read this file, so it is left alone: nothing was imported, and the file is kept. Try it in parts, or tell whoever runs this server";
 /// A passing trouble is tried so often.
 const ATTEMPTS: i32 = 6;
 
 /// Runs the next import in the queue; false if there is none.
 pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
+    let left = imports::quarantine(db, TWICE).await?;
+    if left > 0 {
+        tracing::error!(
+            left,
+            "imports were left alone, since the server stopped twice while it read them"
+        );
+    }
     let Some(import) = imports::claim(db).await? else { return Ok(false) };
     let sample = imports::chunk(db, import.account, import.id, 0).await?.unwrap_or_default();
     let read_as = guess(&sample).ok().map(|g| reports::source(&g.headers));

@@ -45,6 +45,7 @@ use std::sync::Arc;
 
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
+use tiller_core::text;
 use tiller_desk::PgPool;
 use tiller_desk::book::Book;
 
@@ -99,10 +100,7 @@ fn csv_file(
         csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     writer.write_record(header).map_err(failed)?;
     for row in rows {
-        let safe = row
-            .into_iter()
-            .map(|t| if t.starts_with(['=', '+', '@', '\t', '\r']) { format!("'{t}") } else { t });
-        writer.write_record(safe).map_err(failed)?;
+        writer.write_record(row.iter().map(|t| text::cell(t).into_owned())).map_err(failed)?;
     }
     let bytes = writer.into_inner().map_err(|e| PageError::Internal(e.to_string()))?;
     Ok(download("text/csv; charset=utf-8", name, bytes))
