@@ -16,8 +16,10 @@ use crate::demo;
 use crate::listen::{self, Limits};
 use crate::settings::Settings;
 
+/// Accounts whose channels are fetched at once: a slow one keeps few others waiting.
+const FETCHES: usize = 4;
 /// Connections to the database for workers, beside those for pages: an import holds three.
-const FOR_WORKERS: u32 = 12;
+const FOR_WORKERS: u32 = 20;
 /// A page's statement that takes longer is ended.
 const LONGEST_STATEMENT: Duration = Duration::from_secs(20);
 /// Queues are looked at this often, even if no bell rings.
@@ -61,10 +63,13 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
     let wake = &app.wake;
     let mut workers = vec![
         work("imports", &wake.imports, next(|db| async move { jobs::import::run_next(&db).await })),
-        work("fetches", &wake.fetches, next(|db| async move { jobs::fetch::run_next(&db).await })),
         work("changes", &wake.changes, next(|db| async move { jobs::send::run_next(&db).await })),
         work("rules", &wake.rules, next(|db| async move { jobs::rules::run_next(&db).await })),
     ];
+    for _ in 0..FETCHES {
+        let fetch = next(|db| async move { jobs::fetch::run_next(&db).await });
+        workers.push(work("fetches", &wake.fetches, fetch));
+    }
     if let Some(mailer) = mailer {
         let post = move |db| {
             let mailer = mailer.clone();

@@ -39,7 +39,7 @@ pub struct Settings {
     pub host: IpAddr,
     /// Port to listen on.
     pub port: u16,
-    /// Connections to the database at most, for pages; workers have twelve more.
+    /// Connections to the database at most, for pages; workers have twenty more.
     pub connections: u32,
     /// Offer the demo analyst on the sign-in page.
     pub demo: bool,

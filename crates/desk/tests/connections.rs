@@ -197,3 +197,31 @@ async fn a_database_that_drops_its_connections_loses_nothing(db: PgPool) {
         truth(&market, "2026-10-01", "2026-11-09")
     );
 }
+
+/// While one account's channel takes its time, its other one waits, and other accounts don't.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_slow_channel_keeps_no_other_account_waiting(db: PgPool) {
+    let market = Answering::new().await;
+    let slow = connected(&db, &market).await;
+    let other = account(&db, "other").await;
+    connections::connect(&db, &other, &market.address, "test-token").await.unwrap();
+    fetch_all(&db).await;
+    for of in [&slow, &other] {
+        for channel in connections::list(&db, of).await.unwrap() {
+            connections::fetch(&db, of, channel.connection.id).await.unwrap();
+        }
+    }
+    let claim =
+        async || tiller_store::connections::claim(&db).await.unwrap().map(|(s, _)| s.account);
+    let taken = [claim().await, claim().await, claim().await];
+    assert_eq!(taken, [Some(slow.id), Some(other.id), None], "one of each account");
+    // Those who claim at once do the same.
+    time_passes(&db).await;
+    sqlx::raw_sql("UPDATE sync_job SET state = 'queued' WHERE state = 'running'")
+        .execute(&db)
+        .await
+        .unwrap();
+    let at_once = futures::future::join_all((0..6).map(|_| claim())).await;
+    let of = |id| at_once.iter().filter(|c| **c == Some(id)).count();
+    assert_eq!((of(slow.id), of(other.id)), (1, 1), "{at_once:?}");
+}

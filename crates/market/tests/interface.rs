@@ -17,6 +17,7 @@ use tiller_market::http::{Faults, Service, openapi};
 const PATIENCE: Patience = Patience {
     connect: Duration::from_secs(2),
     read: Duration::from_millis(400),
+    whole: (Duration::from_secs(5), Duration::from_secs(5)),
     retries: 3,
     pause: Duration::from_millis(1),
     longest: Duration::from_secs(2),
@@ -262,4 +263,28 @@ fn the_openapi_document_names_every_place() {
         ]
     );
     assert!(document["components"]["schemas"]["Setting"].is_object());
+}
+
+/// A channel that never ends its answer, or sends elsewhere: neither fills the memory nor learns the token.
+#[tokio::test]
+async fn an_answer_without_end_and_one_that_leads_elsewhere_are_turned_down() {
+    use axum::body::Body;
+    use axum::response::Redirect;
+    use axum::routing::get;
+    let (_, elsewhere) = serve(None).await;
+    let endless = async || {
+        let piece = Bytes::from(vec![b' '; 1 << 20]);
+        Body::from_stream(futures::stream::repeat_with(move || {
+            Ok::<_, std::io::Error>(piece.clone())
+        }))
+    };
+    let to = format!("{elsewhere}/v1/channels/Findle/structure");
+    let router = axum::Router::new()
+        .route("/v1/channels", get(endless))
+        .route("/v1/channels/Findle/structure", get(async move || Redirect::temporary(&to)));
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let c = connect(&format!("http://{}", listener.local_addr().unwrap()));
+    tokio::spawn(async move { axum::serve(listener, router).await });
+    assert!(matches!(c.channels().await, Err(ChannelError::TooLarge(_))));
+    assert!(matches!(c.structure().await, Err(ChannelError::Refused { .. })));
 }

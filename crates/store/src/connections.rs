@@ -172,20 +172,27 @@ pub async fn queue(db: &PgPool, account: AccountId, id: ConnectionId) -> Result<
     Ok(done.rows_affected() == 1)
 }
 
-/// Takes the next job, or one whose worker has been silent for a minute.
+/// Takes the next job, or one whose worker has been silent for a minute. An account has one under way at a time: a slow channel
+/// keeps its own account waiting, and no other.
 pub async fn claim(db: &PgPool) -> Result<Option<(Sync, Connection)>, StoreError> {
+    let mut tx = crate::begin(db).await?;
+    // One claims after the other, so that two don't take two of one account.
+    sqlx::query!("SELECT pg_advisory_xact_lock(7002)").execute(&mut *tx).await?;
     let claimed = sqlx::query_as!(
         Sync,
         r#"UPDATE sync_job SET state = 'running', claimed_at = now(), attempts = attempts + 1, bytes_read = 0, rows_read = 0
            WHERE (account_id, id) IN (
-               SELECT account_id, id FROM sync_job
-               WHERE (state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds')
-               ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+               SELECT account_id, id FROM sync_job j
+               WHERE ((state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
+                 AND NOT EXISTS (SELECT FROM sync_job r WHERE r.account_id = j.account_id AND r.id <> j.id AND r.state = 'running'
+                                 AND r.claimed_at >= now() - interval '60 seconds')
+               ORDER BY id LIMIT 1)
            RETURNING id AS "id: SyncId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId",
                      state AS "state: State", step, bytes_read, rows_read, attempts, error, finished_at"#
     )
-    .fetch_optional(db)
+    .fetch_optional(&mut *tx)
     .await?;
+    tx.commit().await?;
     let Some(sync) = claimed else { return Ok(None) };
     let of = list(db, sync.account).await?.into_iter().find(|c| c.id == sync.connection);
     Ok(of.map(|connection| (sync, connection)))

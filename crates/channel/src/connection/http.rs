@@ -23,6 +23,8 @@ pub struct Patience {
     pub connect: Duration,
     /// Until more of an answer comes.
     pub read: Duration,
+    /// Until all of an answer has come, and of a report.
+    pub whole: (Duration, Duration),
     /// How often a request is sent again after a passing trouble.
     pub retries: usize,
     /// Before the first of those; doubled each time, with jitter.
@@ -36,6 +38,7 @@ impl Default for Patience {
         Self {
             connect: Duration::from_secs(5),
             read: Duration::from_secs(30),
+            whole: (Duration::from_mins(3), Duration::from_hours(1)),
             retries: 4,
             pause: Duration::from_millis(250),
             longest: Duration::from_secs(20),
@@ -74,6 +77,8 @@ impl HttpConnection {
         let client = Client::builder()
             .connect_timeout(patience.connect)
             .read_timeout(patience.read)
+            // An address that leads elsewhere is another address.
+            .redirect(reqwest::redirect::Policy::none())
             .user_agent(concat!("gold-tiller/", env!("CARGO_PKG_VERSION")))
             .build()
             .map_err(|e| ChannelError::Unreachable(e.to_string()))?;
@@ -117,15 +122,32 @@ impl HttpConnection {
     async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ChannelError> {
         // An answer that breaks off is asked for again as a whole.
         for _ in 0..self.patience.retries {
-            let answer = self.ask(request.try_clone().ok_or_else(no_copy)?).await?;
-            match answer.bytes().await {
+            let again = request.try_clone().ok_or_else(no_copy)?;
+            match whole(self.ask(again.timeout(self.patience.whole.0)).await?, LARGEST).await {
                 Ok(bytes) => return form(&bytes),
-                Err(error) => tracing::warn!(%error, "an answer broke off"),
+                Err(error @ ChannelError::Cut(_)) => tracing::warn!(%error, "an answer broke off"),
+                Err(error) => return Err(error),
             }
         }
-        let answer = self.ask(request).await?;
-        form(&answer.bytes().await.map_err(trouble)?)
+        form(&whole(self.ask(request.timeout(self.patience.whole.0)).await?, LARGEST).await?)
     }
+}
+
+/// Bytes of an answer that is not a report: a structure of a hundred thousand items takes a third.
+const LARGEST: usize = 64 << 20;
+/// Bytes of the reason of a refusal.
+const REASON: usize = 64 << 10;
+
+/// All of an answer, if it is not too large.
+async fn whole(mut answer: Response, most: usize) -> Result<Vec<u8>, ChannelError> {
+    let mut all = Vec::new();
+    while let Some(piece) = answer.chunk().await.map_err(trouble)? {
+        if all.len() + piece.len() > most {
+            return Err(ChannelError::TooLarge(most));
+        }
+        all.extend_from_slice(&piece);
+    }
+    Ok(all)
 }
 
 fn no_copy() -> ChannelError {
@@ -169,13 +191,16 @@ async fn judge(answer: Response) -> Result<Response, ChannelError> {
             ChannelError::TooMany(Duration::from_secs(seconds.unwrap_or(1)))
         }
         s if s.is_server_error() => ChannelError::Unavailable(s.as_u16()),
-        _ => match answer.json::<Problem>().await {
-            Ok(p) => ChannelError::Refused { title: p.title, detail: p.detail },
-            Err(_) => ChannelError::Refused {
-                title: format!("status {}", status.as_u16()),
-                detail: String::new(),
-            },
-        },
+        _ => {
+            let told = whole(answer, REASON).await.ok();
+            match told.and_then(|bytes| serde_json::from_slice::<Problem>(&bytes).ok()) {
+                Some(p) => ChannelError::Refused { title: p.title, detail: p.detail },
+                None => ChannelError::Refused {
+                    title: format!("status {}", status.as_u16()),
+                    detail: String::new(),
+                },
+            }
+        }
     })
 }
 
@@ -209,6 +234,7 @@ impl Connection for HttpConnection {
             .append_pair("from", &from.to_string())
             .append_pair("to", &to.to_string());
         let request = RequestBuilder::from_parts(self.client.clone(), request);
+        let request = request.timeout(self.patience.whole.1);
         let answer = self.ask(request).await?;
         Ok(answer.bytes_stream().map(|piece| piece.map_err(trouble)).boxed())
     }
@@ -231,7 +257,9 @@ impl Connection for HttpConnection {
                 }
             }
             // It took the batch, and nobody can read what it says.
-            Err(error @ ChannelError::Form(_)) => Sent::Unknown(error),
+            Err(error @ (ChannelError::Form(_) | ChannelError::TooLarge(_))) => {
+                Sent::Unknown(error)
+            }
             Err(error) if error.passing() => Sent::Unknown(error),
             Err(error) => Sent::Refused(error),
         }
@@ -246,7 +274,7 @@ impl Connection for HttpConnection {
         // Not asked again: the days might pass twice.
         let request = self.request(Method::POST, &["v1", "clock"])?.json(&Clock { days });
         let answer = judge(request.send().await.map_err(trouble)?).await?;
-        let today: Today = form(&answer.bytes().await.map_err(trouble)?)?;
+        let today: Today = form(&whole(answer, LARGEST).await?)?;
         Ok(today.last_day)
     }
 }

@@ -53,6 +53,9 @@ pub enum ChannelError {
     /// The connection broke while the answer came in.
     #[error("the connection broke while the answer came in: {0}")]
     Cut(String),
+    /// The answer has no end.
+    #[error("the channel’s answer is larger than {} MB", .0 >> 20)]
+    TooLarge(usize),
     /// The answer is not of the interface's form.
     #[error("the channel’s answer can’t be read: {0}")]
     Form(String),
