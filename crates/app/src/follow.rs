@@ -112,7 +112,7 @@ impl Helm {
         let task =
             tokio::spawn(async move { answering.serve(listener, std::future::pending()).await });
         let person =
-            account::add_person(db, "steersman@amberfold.example", "Steersman", "a long password")
+            account::person_without_password(db, "steersman@amberfold.example", "Steersman")
                 .await?;
         let mut accounts = Vec::new();
         for from in &world.accounts {

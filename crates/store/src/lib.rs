@@ -135,7 +135,8 @@ pub async fn connect(
     let options = PgConnectOptions::from_str(url)?.options(options);
     let db = PgPoolOptions::new()
         .max_connections(connections)
-        .acquire_timeout(Duration::from_secs(10))
+        // A reader is told soon that the database is away; a worker has time.
+        .acquire_timeout(Duration::from_secs(if longest.is_some() { 3 } else { 10 }))
         .connect_with(options.application_name("gold-tiller"))
         .await?;
     Ok(db)

@@ -18,7 +18,7 @@ pub const PERSON: &str = "person";
 const SEEN: &str = "seen";
 
 /// A visit a day keeps a session: it is written anew, and with it when it ends.
-async fn seen(session: &Session) -> Result<(), PageError> {
+pub async fn seen(session: &Session) -> Result<(), PageError> {
     let today = Utc::now().date_naive();
     if session.get::<NaiveDate>(SEEN).await? != Some(today) {
         session.insert(SEEN, today).await?;

@@ -193,6 +193,23 @@ async fn a_database_that_is_away_is_told_on_every_page(db: PgPool) {
     }
 }
 
+/// A database that takes no more connections: whoever watches over the server knows within a second or so.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn that_the_database_does_not_answer_is_known_soon(db: PgPool) {
+    let site = Site::new(db);
+    assert_eq!(site.get("/readyz", None).await.status(), StatusCode::OK);
+    let mut held = Vec::new();
+    let soon = std::time::Duration::from_millis(300);
+    while let Ok(Ok(connection)) = tokio::time::timeout(soon, site.db.acquire()).await {
+        held.push(connection);
+    }
+    let asked = std::time::Instant::now();
+    assert_eq!(site.get("/readyz", None).await.status(), StatusCode::SERVICE_UNAVAILABLE);
+    assert!(asked.elapsed() < std::time::Duration::from_secs(3));
+    drop(held);
+    assert_eq!(site.get("/readyz", None).await.status(), StatusCode::OK, "back by itself");
+}
+
 const HERS: &str = "email=me@a.example&password=smoke+over+the+hive";
 
 #[sqlx::test(migrator = "MIGRATIONS")]

@@ -28,8 +28,8 @@ impl Scene {
     }
 
     pub async fn of(db: &PgPool, market: Answering, account: Account) -> Self {
-        let person =
-            account::add_person(db, "a@amberfold.example", "Ada", "a long password").await.unwrap();
+        let email = format!("ada@{}.example", account.slug);
+        let person = account::add_person(db, &email, "Ada", "a long password").await.unwrap();
         account::join(db, account.id, person, tiller_desk::Role::Analyst).await.unwrap();
         Self { market, account, person }
     }

@@ -1,10 +1,15 @@
 //! For whoever runs the server: is it alive, can it serve.
 
+use std::time::Duration;
+
 use axum::extract::{Request, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 
 use crate::App;
+
+/// Whoever asks wants to know by then.
+const SOON: Duration = Duration::from_secs(1);
 
 /// The process answers.
 pub async fn alive() -> &'static str {
@@ -13,7 +18,9 @@ pub async fn alive() -> &'static str {
 
 /// The database answers too, and the queues are worked off.
 pub async fn ready(State(app): State<App>) -> Response {
-    match tiller_store::ping(&app.db).await {
+    let ping = tokio::time::timeout(SOON, tiller_store::ping(&app.db)).await;
+    match ping.map_err(|_| "it took too long".to_owned()).and_then(|p| p.map_err(|e| e.to_string()))
+    {
         Ok(()) => match app.queues.dead() {
             dead if dead.is_empty() => "ready\n".into_response(),
             dead => {

@@ -14,7 +14,7 @@ use tower_sessions::Session;
 
 use crate::App;
 use crate::error::PageError;
-use crate::extract::{PERSON, SignedIn};
+use crate::extract::{PERSON, SignedIn, seen};
 use crate::params::Params;
 use crate::sent::Fields;
 
@@ -131,6 +131,7 @@ async fn enter(
     // A new id, so that one planted before signing in is worth nothing.
     session.cycle_id().await?;
     session.insert(PERSON, person).await?;
+    seen(session).await?;
     Ok(Redirect::to(own_path(next)).into_response())
 }
 
