@@ -92,7 +92,9 @@ impl Settings {
             sources = sources.add_source(File::from(file));
         }
         // Whatever runs containers sets variables of its own beside ours, such as GOLD_TILLER_SERVICE_HOST.
-        let ours = std::env::vars().filter(|(name, _)| {
+        let texts = std::env::vars_os()
+            .filter_map(|(name, value)| name.into_string().ok().zip(value.into_string().ok()));
+        let ours = texts.filter(|(name, _)| {
             name.strip_prefix(PREFIX)
                 .is_some_and(|n| NAMES.iter().any(|known| n.eq_ignore_ascii_case(known)))
         });

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use chrono::NaiveDate;
 use tiller_core::ids::CampaignId;
 use tiller_core::score::Kind;
+use tiller_core::window::later;
 use tiller_core::{Window, course};
 use tiller_store::PgPool;
 use tiller_store::look_backs::{Moved, moved};
@@ -15,7 +16,6 @@ use super::evening::Money;
 use crate::book::Book;
 use crate::budgets::curves::Curves;
 use crate::{DeskError, courses};
-use tiller_core::window::later;
 
 /// Spends within these times of each other are alike enough that results go with them.
 const ALIKE: std::ops::RangeInclusive<f64> = 0.5..=2.0;
