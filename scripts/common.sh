@@ -38,6 +38,14 @@ need_cargo() {
 }
 rust_needed=$(sed -n 's/^rust-version = "\(.*\)"/\1/p' "$root/Cargo.toml" | head -1)
 
+# token_key: the key that seals the tokens of channels, made once; sets GOLD_TILLER_KEY_FILE.
+token_key() {
+  mkdir -p "$local_dir"
+  GOLD_TILLER_KEY_FILE=$local_dir/key
+  export GOLD_TILLER_KEY_FILE
+  [ -s "$GOLD_TILLER_KEY_FILE" ] || (umask 077; head -c 32 /dev/urandom | base64 > "$GOLD_TILLER_KEY_FILE")
+}
+
 # free_port FROM: the first port from FROM on that nothing listens on.
 free_port() {
   local port=$1

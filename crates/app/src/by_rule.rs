@@ -60,9 +60,9 @@ pub async fn steer(
         for account in &helm.accounts {
             queue(db, account, None).await?;
         }
-        fetch(db).await?;
+        fetch(db, &helm.channels).await?;
         run_all(db).await?;
-        fetch(db).await?;
+        fetch(db, &helm.channels).await?;
     }
     helm.task.abort();
     let market = helm.service.market();
@@ -88,7 +88,7 @@ pub async fn rehearse(
     let mut all = Vec::new();
     for (i, (account, rules)) in helm.accounts.iter().zip(about).enumerate() {
         queue(db, account, None).await?;
-        fetch(db).await?;
+        fetch(db, &helm.channels).await?;
         let account = tiller_desk::account::by_slug(db, &account.slug).await?;
         let mut ground = Ground::load(db, &account).await?.context("the account has no figures")?;
         // A run on the first of those days knows the one before.

@@ -6,6 +6,7 @@ use anyhow::Context;
 use bytes::Bytes;
 use chrono::NaiveDate;
 use tiller_core::Target;
+use tiller_desk::account::channels::Channels;
 use tiller_desk::account::{self, connections};
 use tiller_desk::measure::reports;
 use tiller_desk::{PgPool, Role};
@@ -22,7 +23,7 @@ const ANALYST: &str = "Demo analyst";
 #[derive(Clone, Copy, Debug)]
 pub enum Source<'a> {
     /// A stand-in market that answers at this address: accounts are connected to it.
-    Market(&'a str),
+    Market(&'a str, &'a Channels),
     /// The market's history up to a day, taken in by the same import as any report.
     History(NaiveDate),
 }
@@ -52,7 +53,9 @@ pub async fn load(db: &PgPool, world: World, source: Source<'_>) -> anyhow::Resu
         account::join(db, id, person, Role::Admin).await?;
         let there = account::by_slug(db, &slug).await?;
         match source {
-            Source::Market(address) => connect(db, &there, address, &account.token).await?,
+            Source::Market(address, channels) => {
+                connect(db, channels, &there, address, &account.token).await?;
+            }
             Source::History(last) => {
                 // Killed half-way, the account stands without its report: the import is one transaction.
                 if !tiller_store::facts::campaigns(db, id).await?.is_empty() {
@@ -75,9 +78,9 @@ pub async fn load(db: &PgPool, world: World, source: Source<'_>) -> anyhow::Resu
             }
         }
     }
-    if let Source::Market(_) = source {
+    if let Source::Market(_, channels) = source {
         eprintln!("Fetching from the market …");
-        while tiller_desk::jobs::fetch::run_next(db).await? {}
+        while tiller_desk::jobs::fetch::run_next(db, channels).await? {}
     }
     Ok(())
 }
@@ -85,6 +88,7 @@ pub async fn load(db: &PgPool, world: World, source: Source<'_>) -> anyhow::Resu
 /// Connects an account that is not connected yet, and follows a market that moved to another port.
 async fn connect(
     db: &PgPool,
+    channels: &Channels,
     account: &tiller_desk::Account,
     address: &str,
     token: &str,
@@ -97,6 +101,6 @@ async fn connect(
         }
         return Ok(());
     }
-    connections::connect(db, account, address, token).await?;
+    connections::connect(db, channels, account, address, token).await?;
     Ok(())
 }

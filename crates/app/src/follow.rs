@@ -8,6 +8,7 @@ use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
 use tiller_core::ids::CampaignId;
 use tiller_core::setting::Setting;
 use tiller_core::{Target, Window};
+use tiller_desk::account::channels::Channels;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::account::{self, connections};
 use tiller_desk::advice::{Advised, Cure, Means};
@@ -56,7 +57,7 @@ pub async fn follow(
     days: u32,
     levers: Levers,
 ) -> anyhow::Result<Vec<Outcome>> {
-    let Helm { service, clock, person, accounts: mut followed, task } =
+    let Helm { channels, service, clock, person, accounts: mut followed, task } =
         Helm::take(db, &world, until).await?;
     let mut day = until;
     let end = until + Days::new(u64::from(days));
@@ -66,7 +67,7 @@ pub async fn follow(
             for account in &mut followed {
                 // What it has learned since, how long its days take to settle, is looked at with the rest.
                 *account = account::by_slug(db, &account.slug).await?;
-                week(db, account, person, levers).await?;
+                week(db, &channels, account, person, levers).await?;
             }
             look = look + WEEK;
         }
@@ -85,7 +86,7 @@ pub async fn follow(
             let campaigns: Vec<CampaignId> = steps.map(|(_, due)| due.campaign).collect();
             queue(db, account, (day < look).then_some(&campaigns[..])).await?;
         }
-        fetch(db).await?;
+        fetch(db, &channels).await?;
     }
     task.abort();
     let market = service.market();
@@ -94,6 +95,7 @@ pub async fn follow(
 
 /// A market that answers, and its accounts with their whole history fetched.
 pub(crate) struct Helm {
+    pub channels: Channels,
     pub service: Service,
     pub clock: HttpConnection,
     pub person: PersonId,
@@ -114,13 +116,15 @@ impl Helm {
         let person =
             account::person_without_password(db, "steersman@amberfold.example", "Steersman")
                 .await?;
+        let channels = Channels::practice();
         let mut accounts = Vec::new();
         for from in &world.accounts {
-            accounts.push(open(db, from, world, &address, person).await?);
+            accounts.push(open(db, &channels, from, world, &address, person).await?);
         }
         let token = &world.accounts[0].token;
-        let clock = HttpConnection::new(&address, "clock", token, Patience::default())?;
-        Ok(Self { service, clock, person, accounts, task })
+        let clock =
+            HttpConnection::new(&address, "clock", token, Patience::default(), &channels.reach)?;
+        Ok(Self { channels, service, clock, person, accounts, task })
     }
 }
 
@@ -142,10 +146,10 @@ pub(crate) async fn queue(
     Ok(())
 }
 
-pub(crate) async fn fetch(db: &PgPool) -> anyhow::Result<()> {
+pub(crate) async fn fetch(db: &PgPool, channels: &Channels) -> anyhow::Result<()> {
     // What a fetch sets going, the next step of a course, is sent before the next day.
-    while tiller_desk::jobs::fetch::run_next(db).await?
-        || tiller_desk::jobs::send::run_next(db).await?
+    while tiller_desk::jobs::fetch::run_next(db, channels).await?
+        || tiller_desk::jobs::send::run_next(db, channels).await?
     {}
     Ok(())
 }
@@ -153,6 +157,7 @@ pub(crate) async fn fetch(db: &PgPool) -> anyhow::Result<()> {
 /// An account of the world, with its whole history fetched.
 async fn open(
     db: &PgPool,
+    channels: &Channels,
     from: &tiller_market::world::Account,
     world: &World,
     address: &str,
@@ -171,14 +176,15 @@ async fn open(
     account::set_default_target(db, id, target).await?;
     account::join(db, id, person, Role::Analyst).await?;
     let account = account::by_slug(db, &slug).await?;
-    connections::connect(db, &account, address, &from.token).await?;
-    fetch(db).await?;
+    connections::connect(db, channels, &account, address, &from.token).await?;
+    fetch(db, channels).await?;
     Ok(account)
 }
 
 /// Takes the week's advice and sends it.
 async fn week(
     db: &PgPool,
+    channels: &Channels,
     account: &Account,
     person: PersonId,
     levers: Levers,
@@ -205,7 +211,7 @@ async fn week(
     weekly::propose(db, account, person, &moves).await?;
     let ids: Vec<_> = tray::rows(db, account).await?.iter().map(|r| r.change.id).collect();
     sending::send(db, account, &ids).await?;
-    fetch(db).await
+    fetch(db, channels).await
 }
 
 /// The changes of bids, targets, highest bids and of budgets that stand for them that the one advice asks for.

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
+use tiller_desk::account::connections;
 use tiller_desk::mail::Mailer;
 use tiller_desk::{DeskError, PgPool, jobs};
 use tiller_web::{App, DemoSignIn, Door, Queues, Wake};
@@ -27,11 +28,13 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 
 /// Runs until interrupted.
 pub async fn run(settings: Settings) -> anyhow::Result<()> {
+    let channels = settings.channels()?;
     let url = &settings.database_url;
     let db = tiller_store::connect(url, FOR_WORKERS, None)
         .await
         .context("no connection to the database")?;
     tiller_store::migrate(&db).await?;
+    connections::seal_plain(&db, &channels).await?;
     let pages = tiller_store::connect(url, settings.connections, Some(LONGEST_STATEMENT)).await?;
     let address = SocketAddr::new(settings.host, settings.port);
     let listener = TcpListener::bind(address)
@@ -39,6 +42,7 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         .with_context(|| format!("{address} can’t be listened on; choose another --port"))?;
     let app = App {
         db: pages,
+        channels: channels.clone(),
         demo: settings
             .demo
             .then(|| DemoSignIn { email: demo::EMAIL.into(), password: demo::PASSWORD.into() }),
@@ -61,13 +65,22 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
         tokio::spawn(worker(name, db.clone(), Arc::clone(bell), queues, next, stopped.clone()))
     };
     let wake = &app.wake;
+    let through = channels.clone();
+    let send = next(move |db| {
+        let channels = through.clone();
+        async move { jobs::send::run_next(&db, &channels).await }
+    });
     let mut workers = vec![
         work("imports", &wake.imports, next(|db| async move { jobs::import::run_next(&db).await })),
-        work("changes", &wake.changes, next(|db| async move { jobs::send::run_next(&db).await })),
+        work("changes", &wake.changes, send),
         work("rules", &wake.rules, next(|db| async move { jobs::rules::run_next(&db).await })),
     ];
     for _ in 0..FETCHES {
-        let fetch = next(|db| async move { jobs::fetch::run_next(&db).await });
+        let through = channels.clone();
+        let fetch = next(move |db| {
+            let channels = through.clone();
+            async move { jobs::fetch::run_next(&db, &channels).await }
+        });
         workers.push(work("fetches", &wake.fetches, fetch));
     }
     if let Some(mailer) = mailer {

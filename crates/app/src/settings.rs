@@ -2,17 +2,18 @@
 
 use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use config::{Config, Environment, File};
 use serde::Deserialize;
+use tiller_desk::account::channels::{Channels, Key, Reach};
 use tiller_web::LOOPBACK;
 
 /// What our variables begin with.
 const PREFIX: &str = "GOLD_TILLER_";
 /// The settings, as variables name them behind that.
-const NAMES: [&str; 12] = [
+const NAMES: [&str; 15] = [
     "database_url",
     "host",
     "port",
@@ -25,6 +26,9 @@ const NAMES: [&str; 12] = [
     "hosts",
     "metrics",
     "log",
+    "key",
+    "key_file",
+    "reach",
 ];
 /// Fewer would keep readers waiting for each other.
 const LEAST_CONNECTIONS: u32 = 2;
@@ -59,6 +63,15 @@ pub struct Settings {
     /// Where `/metrics` is served; nowhere without it.
     #[serde(default)]
     pub metrics: Option<SocketAddr>,
+    /// The key that seals the tokens of channels, 32 bytes in base64.
+    #[serde(default)]
+    pub key: Option<String>,
+    /// A file that holds that key.
+    #[serde(default)]
+    pub key_file: Option<PathBuf>,
+    /// Networks that channels may be reached in beside the public internet, with commas between.
+    #[serde(default)]
+    pub reach: String,
     /// Which logs are written, such as `info,sqlx=warn`.
     pub log: String,
 }
@@ -134,6 +147,28 @@ impl Settings {
         Ok(self)
     }
 
+    /// How channels are reached: the demo's market is on this machine.
+    pub fn channels(&self) -> anyhow::Result<Channels> {
+        let reach: Reach =
+            self.reach.parse().map_err(anyhow::Error::msg).context("reach can’t be used")?;
+        let reach = if self.demo { reach.and_this_machine() } else { reach };
+        Ok(Channels { reach, key: self.token_key()? })
+    }
+
+    fn token_key(&self) -> anyhow::Result<Key> {
+        let text = match (&self.key, &self.key_file) {
+            (Some(_), Some(_)) => anyhow::bail!("set either key or key_file, not both"),
+            (Some(key), None) => key.clone(),
+            (None, Some(file)) => std::fs::read_to_string(file)
+                .with_context(|| format!("the key file {} can’t be read", file.display()))?,
+            (None, None) => anyhow::bail!(
+                "there is no key to seal the tokens of channels with. Make one, once, and keep it: \
+                 (umask 077; head -c 32 /dev/urandom | base64 > KEY), then set GOLD_TILLER_KEY_FILE=KEY"
+            ),
+        };
+        text.parse().map_err(anyhow::Error::msg)
+    }
+
     /// The names under which pages may be asked for.
     pub fn host_names(&self) -> Vec<String> {
         let own = self.host.is_loopback().then_some(LOOPBACK).into_iter().flatten();
@@ -169,6 +204,32 @@ mod tests {
             .unwrap();
         let named = Settings::load(Some(&file), &Flags::default()).unwrap().host_names();
         assert_eq!(named, ["desk.example", "other.example"]);
+        let key = "BwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwc=";
+        let with = |text: &str| {
+            std::fs::write(&file, text).unwrap();
+            Settings::load(Some(&file), &Flags::default()).unwrap().channels()
+        };
+        let key_file = dir.join("key");
+        std::fs::write(&key_file, format!("{key}\n")).unwrap();
+        let from_file = format!("key_file = \"{}\"", key_file.display());
+        for (text, expected) in [
+            (format!("key = \"{key}\""), false),
+            (format!("key = \"{key}\"\nreach = \"127.0.0.0/8\""), true),
+            (format!("{from_file}\ndemo = true"), true),
+        ] {
+            let channels = with(&text).unwrap();
+            assert_eq!(channels.reach.allows([127, 0, 0, 1].into()), expected, "{text}");
+        }
+        for (text, says) in [
+            (String::new(), "GOLD_TILLER_KEY_FILE"),
+            ("key = \"short\"".into(), "32 bytes"),
+            (format!("key = \"{key}\"\n{from_file}"), "not both"),
+            ("key_file = \"/nowhere/key\"".into(), "/nowhere/key"),
+            (format!("key = \"{key}\"\nreach = \"next door\""), "‘next door’"),
+        ] {
+            let error = format!("{:#}", with(&text).unwrap_err());
+            assert!(error.contains(says), "{error}");
+        }
         std::fs::write(&file, "prot = 9000\n").unwrap();
         let error = format!("{:#}", Settings::load(Some(&file), &Flags::default()).unwrap_err());
         assert!(error.contains("prot"), "{error}");

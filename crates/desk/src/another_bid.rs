@@ -22,6 +22,9 @@ use crate::wording;
 
 /// Surely enough that the next conversion meets the target, for more to be spent.
 const SURE_OF_NEXT: f64 = 0.7;
+/// The same where conversions are few: of those that look cheap, some are by luck, and a raise of a bid costs at once what it may
+/// bring in months.
+const SURE_OF_FEW: f64 = 0.9;
 /// What is said of fewer conversions holds with this probability.
 const LIKELY: f64 = 0.8;
 /// So sure it has to be that the last conversions cost too much, for a bid to be lowered where the mean one may not.
@@ -167,7 +170,8 @@ impl<'a> Bidder<'a> {
         }
         let meets = |costs: f64| self.meets(costs);
         let most = if self.by_step()? { 1.0 + STEP } else { DOUBLED };
-        let highest = self.elasticity.highest_bid(most, SURE_OF_NEXT, meets)?;
+        let sure = if self.few() { SURE_OF_FEW } else { SURE_OF_NEXT };
+        let highest = self.elasticity.highest_bid(most, sure, meets)?;
         let room = match purse {
             Some(purse) => purse.fits_raised(most),
             None => FILLED / uses.used?,
@@ -327,7 +331,8 @@ impl<'a> Bidder<'a> {
         }
     }
 
-    /// Whether its conversions, dispersion taken out, are few: then a bid is not lowered that may be on target.
+    /// Whether its conversions, dispersion taken out, are few: then a bid is not lowered that may be on target, and raised only
+    /// where it is surer.
     fn few(&self) -> bool {
         self.judged.tally.conversions / self.dispersion < FEW
     }

@@ -114,6 +114,16 @@ pub struct Visit {
     pub day: Option<NaiveDate>,
 }
 
+/// A member's last visit.
+pub async fn last_visit(
+    db: &PgPool,
+    account: &Account,
+    person: PersonId,
+) -> Result<Option<Visit>, DeskError> {
+    let last = people::last_visit(db, account.id, person).await?;
+    Ok(last.map(|(at, day)| Visit { at, day }))
+}
+
 /// A member's last visit; this one is written down in its place.
 pub async fn visit(
     db: &PgPool,
@@ -121,9 +131,9 @@ pub async fn visit(
     person: PersonId,
     book: Option<&Book>,
 ) -> Result<Option<Visit>, DeskError> {
-    let last = people::last_visit(db, account.id, person).await?;
+    let last = last_visit(db, account, person).await?;
     people::visit(db, account.id, person, book.map(|b| b.span.to())).await?;
-    Ok(last.map(|(at, day)| Visit { at, day }))
+    Ok(last)
 }
 
 /// By the visit before, and the day.

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use crate::common::book;
-use crate::common::market::{Answering, WORLD, amberfold, calm_amberfold, practice};
+use crate::common::market::{Answering, WORLD, amberfold, calm_amberfold, channels, practice};
 use crate::common::scene::{Scene, says};
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, HttpConnection, Patience};
@@ -35,8 +35,14 @@ fn said(all: &[Alarm]) -> Vec<String> {
 
 /// Somebody else sets something at the channel.
 async fn they_set(s: &Scene, key: &str, campaign: &str, set: Setting) {
-    let http = HttpConnection::new(&s.market.address, "Findle", "test-token", Patience::default())
-        .unwrap();
+    let http = HttpConnection::new(
+        &s.market.address,
+        "Findle",
+        "test-token",
+        Patience::default(),
+        &channels().reach,
+    )
+    .unwrap();
     let place = Place { campaign: campaign.into(), ad_group: None, item: None };
     let change = Change { id: "x".into(), place, was: None, set };
     let told = http.send(key, &Batch { changes: vec![change] }).await.answers().unwrap();

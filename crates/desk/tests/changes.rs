@@ -1,7 +1,7 @@
 //! Changes from the tray to the channel and into the logbook; and that no fault loses or doubles one.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use crate::common::market::{Answering, connected, fetch_all, time_passes, until};
+use crate::common::market::{Answering, channels, connected, fetch_all, time_passes, until};
 use crate::common::{account, book, day};
 use tiller_channel::Micros;
 use tiller_channel::connection::{Connection as _, Sent};
@@ -98,7 +98,7 @@ async fn nobody_writes(db: &PgPool) -> bool {
 }
 
 async fn carry(db: &PgPool) {
-    while tiller_desk::jobs::send::run_next(db).await.unwrap() {}
+    while tiller_desk::jobs::send::run_next(db, channels()).await.unwrap() {}
 }
 
 fn daily(units: f64) -> Setting {
@@ -147,7 +147,7 @@ async fn from_a_verdict_to_a_lower_cost(db: PgPool) {
         let window = tiller_core::Window::new(day(from), day(to)).unwrap();
         book.entry(id).unwrap().tally(window).cpa().unwrap()
     };
-    connections::let_pass(&db, &s.account, 9).await.unwrap();
+    connections::let_pass(&db, channels(), &s.account, 9).await.unwrap();
     fetch_all(&db).await;
     let after = book(&db, &s.account).await;
     let (then, now) =
@@ -273,6 +273,7 @@ async fn what_changed_meanwhile_is_not_overwritten(db: PgPool) {
         "Findle",
         "test-token",
         tiller_channel::connection::Patience::default(),
+        &channels().reach,
     )
     .unwrap();
     let place = tiller_channel::wire::Place { campaign: "t-c1".into(), ad_group: None, item: None };
@@ -319,7 +320,7 @@ async fn what_a_channel_made_of_a_batch_is_unknown_until_it_says_so(db: PgPool) 
         s.propose(&db, "Names, search", daily(budget)).await.unwrap();
         s.market.service.set_faults(faults);
         s.send_all(&db).await.unwrap();
-        assert!(tiller_desk::jobs::send::run_next(&db).await.unwrap());
+        assert!(tiller_desk::jobs::send::run_next(&db, channels()).await.unwrap());
         made_at(budget);
         assert_eq!((sending().await, s.log(&db).await.len()), (1, round), "{faults:?}");
         let held = sending::held_up(&db, &s.account).await.unwrap();
@@ -337,20 +338,27 @@ async fn what_a_channel_made_of_a_batch_is_unknown_until_it_says_so(db: PgPool) 
     s.propose(&db, "Names, search", daily(150.0)).await.unwrap();
     s.market.service.set_faults(Faults { garbled_answer: 1, ..Faults::default() });
     s.send_all(&db).await.unwrap();
-    assert!(tiller_desk::jobs::send::run_next(&db).await.unwrap());
+    assert!(tiller_desk::jobs::send::run_next(&db, channels()).await.unwrap());
     made_at(150.0);
     let later = async |sql: &'static str| {
         sqlx::raw_sql(sql).execute(&db).await.unwrap();
         time_passes(&db).await;
-        assert!(tiller_desk::jobs::send::run_next(&db).await.unwrap());
+        assert!(tiller_desk::jobs::send::run_next(&db, channels()).await.unwrap());
         assert_eq!((sending().await, s.log(&db).await.len()), (1, 2), "{sql}");
     };
-    later("UPDATE connection SET token = 'revoked'").await;
+    // Its token is revoked, and given back below.
+    let seal = async |token: &str| {
+        let sealed = channels().key.seal(s.account.id, token);
+        sqlx::query("UPDATE connection SET sealed = $1").bind(sealed).execute(&db).await.unwrap();
+    };
+    seal("revoked").await;
+    later("SELECT 1").await;
     later("CREATE TABLE aside AS SELECT * FROM connection; DELETE FROM connection").await;
-    sqlx::raw_sql("INSERT INTO connection OVERRIDING SYSTEM VALUE SELECT * FROM aside; UPDATE connection SET token = 'test-token'; UPDATE campaign SET channel_key = 'gone-' || id")
+    sqlx::raw_sql("INSERT INTO connection OVERRIDING SYSTEM VALUE SELECT * FROM aside; UPDATE campaign SET channel_key = 'gone-' || id")
         .execute(&db)
         .await
         .unwrap();
+    seal("test-token").await;
     time_passes(&db).await;
     carry(&db).await;
     let log = s.log(&db).await;
@@ -411,7 +419,7 @@ async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(db: PgPool) {
     s.send_all(&db).await.unwrap();
     let carrier = tokio::spawn({
         let db = db.clone();
-        async move { tiller_desk::jobs::send::run_next(&db).await }
+        async move { tiller_desk::jobs::send::run_next(&db, channels()).await }
     });
     until(|| async { s.at_market("Names, search").bid == Some(Micros::from_units(3.9)) }).await;
     // The channel has made it; nobody here knows yet.
@@ -424,7 +432,7 @@ async fn a_carrier_killed_in_mid_send_leaves_the_batch_to_the_next(db: PgPool) {
         .unwrap();
     if there == 1 {
         assert!(
-            !tiller_desk::jobs::send::run_next(&db).await.unwrap(),
+            !tiller_desk::jobs::send::run_next(&db, channels()).await.unwrap(),
             "it is claimed for a minute"
         );
         time_passes(&db).await;

@@ -1,9 +1,10 @@
 //! Fetching from channels: what comes in, what goes wrong, and that nothing is lost or doubled by it.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use crate::common::market::{Answering, connected, fetch_all, time_passes, until};
+use crate::common::market::{Answering, channels, connected, fetch_all, time_passes, until};
 use crate::common::{account, book, day};
 use tiller_core::Tally;
+use tiller_desk::account::channels::{Channels, Reach};
 use tiller_desk::account::connections;
 use tiller_desk::{Account, DeskError, PgPool};
 use tiller_market::http::Faults;
@@ -48,7 +49,10 @@ async fn everything_comes_in_and_late_conversions_are_restated(db: PgPool) {
     let set = structure::campaigns(&db, account.id).await.unwrap();
     assert_eq!(set.len(), 4);
     let before = counted(&db, &account, "2026-11-05", "2026-11-09").await;
-    assert_eq!(connections::let_pass(&db, &account, 7).await.unwrap(), day("2026-11-16"));
+    assert_eq!(
+        connections::let_pass(&db, channels(), &account, 7).await.unwrap(),
+        day("2026-11-16")
+    );
     fetch_all(&db).await;
     let after = counted(&db, &account, "2026-11-05", "2026-11-09").await;
     assert!(after.conversions > before.conversions && after.clicks == before.clicks);
@@ -73,7 +77,8 @@ async fn a_connection_that_can_not_be_is_refused_with_what_to_do(db: PgPool) {
         ("http://127.0.0.1:9", "test-token", "can’t be reached"),
         ("findle", "test-token", "begins with http"),
     ] {
-        let error = connections::connect(&db, &account, address, token).await.unwrap_err();
+        let error =
+            connections::connect(&db, channels(), &account, address, token).await.unwrap_err();
         assert!(matches!(&error, DeskError::Invalid(m) if m.contains(says)), "{error}");
     }
     let new = tiller_store::people::NewAccount {
@@ -84,9 +89,67 @@ async fn a_connection_that_can_not_be_is_refused_with_what_to_do(db: PgPool) {
     };
     tiller_desk::account::add(&db, &new).await.unwrap();
     let other = tiller_desk::account::by_slug(&db, "nok").await.unwrap();
-    let error = connections::connect(&db, &other, &market.address, "test-token").await.unwrap_err();
+    let error = connections::connect(&db, channels(), &other, &market.address, "test-token")
+        .await
+        .unwrap_err();
     assert!(error.to_string().contains("EUR"), "{error}");
     assert!(connections::list(&db, &other).await.unwrap().is_empty());
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_server_that_may_not_reach_its_neighbours_asks_none(db: PgPool) {
+    let market = Answering::new().await;
+    let account = account(&db, "a").await;
+    let public = Channels { reach: Reach::default(), ..channels().clone() };
+    let port = market.address.rsplit(':').next().unwrap();
+    for host in ["127.0.0.1", "localhost", "[::1]", "0x7f000001"] {
+        let address = format!("http://{host}:{port}");
+        let error = connections::connect(&db, &public, &account, &address, "test-token").await;
+        let error = error.unwrap_err().to_string();
+        assert!(error.contains("GOLD_TILLER_REACH"), "{host}: {error}");
+    }
+    assert!(connections::list(&db, &account).await.unwrap().is_empty());
+    // One that was connected when it was listed is not asked any more.
+    connections::connect(&db, channels(), &account, &market.address, "test-token").await.unwrap();
+    while tiller_desk::jobs::fetch::run_next(&db, &public).await.unwrap() {}
+    for (stands, error) in state(&db, &account).await {
+        assert_eq!(stands, "failed");
+        assert!(error.unwrap().contains("not on the public internet"));
+    }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn tokens_are_sealed_and_another_key_is_told_of(db: PgPool) {
+    let market = Answering::new().await;
+    let account = connected(&db, &market).await;
+    let kept: Vec<(Option<String>, Vec<u8>)> =
+        sqlx::query_as("SELECT token, sealed FROM connection").fetch_all(&db).await.unwrap();
+    for (plain, sealed) in &kept {
+        assert!(plain.is_none() && sealed.len() > 40, "{plain:?}");
+        assert!(!sealed.windows(5).any(|w| w == b"token"));
+    }
+    // One from before, which stood there plain, is sealed when a server starts.
+    sqlx::query("UPDATE connection SET token = 'test-token', sealed = ''")
+        .execute(&db)
+        .await
+        .unwrap();
+    connections::seal_plain(&db, channels()).await.unwrap();
+    let id = connections::list(&db, &account).await.unwrap()[0].connection.id;
+    connections::fetch(&db, &account, id).await.unwrap();
+    fetch_all(&db).await;
+    assert!(state(&db, &account).await.iter().all(|(stands, _)| *stands == "done"));
+    // A server with another key opens none, says so once, and goes on when the token is entered again.
+    let other = Channels::practice();
+    connections::fetch(&db, &account, id).await.unwrap();
+    assert!(tiller_desk::jobs::fetch::run_next(&db, &other).await.unwrap());
+    let told = state(&db, &account).await;
+    assert!(
+        told.iter().any(|(_, e)| e.as_ref().is_some_and(|e| e.contains("enter the token again"))),
+        "{told:?}"
+    );
+    connections::connect(&db, &other, &account, &market.address, "test-token").await.unwrap();
+    while tiller_desk::jobs::fetch::run_next(&db, &other).await.unwrap() {}
+    assert!(state(&db, &account).await.iter().all(|(stands, _)| *stands == "done"));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -97,7 +160,7 @@ async fn one_account_never_reaches_anothers_connection(db: PgPool) {
     let id = connections::list(&db, &mine).await.unwrap()[0].connection.id;
     assert!(matches!(connections::fetch(&db, &theirs, id).await, Err(DeskError::NotFound(_))));
     assert!(matches!(connections::remove(&db, &theirs, id).await, Err(DeskError::NotFound(_))));
-    assert!(connections::let_pass(&db, &theirs, 1).await.is_err());
+    assert!(connections::let_pass(&db, channels(), &theirs, 1).await.is_err());
     assert_eq!(connections::list(&db, &mine).await.unwrap().len(), 2);
 }
 
@@ -105,11 +168,11 @@ async fn one_account_never_reaches_anothers_connection(db: PgPool) {
 async fn a_report_that_breaks_off_is_fetched_again(db: PgPool) {
     let market = Answering::new().await;
     let account = account(&db, "cut").await;
-    connections::connect(&db, &account, &market.address, "test-token").await.unwrap();
+    connections::connect(&db, channels(), &account, &market.address, "test-token").await.unwrap();
     market.service.set_faults(Faults { cut_report: 1, ..Faults::default() });
     // Each channel once: what broke off is due again in seconds.
     for _ in ["Findle", "Emberlane"] {
-        assert!(tiller_desk::jobs::fetch::run_next(&db).await.unwrap());
+        assert!(tiller_desk::jobs::fetch::run_next(&db, channels()).await.unwrap());
     }
     let cut: Vec<_> =
         state(&db, &account).await.into_iter().filter(|(s, _)| *s == "queued").collect();
@@ -128,7 +191,8 @@ async fn a_report_that_breaks_off_is_fetched_again(db: PgPool) {
 async fn a_lasting_trouble_ends_the_job_with_its_reason(db: PgPool) {
     let market = Answering::new().await;
     let account = connected(&db, &market).await;
-    sqlx::raw_sql("UPDATE connection SET token = 'revoked'").execute(&db).await.unwrap();
+    let revoked = channels().key.seal(account.id, "revoked");
+    sqlx::query("UPDATE connection SET sealed = $1").bind(revoked).execute(&db).await.unwrap();
     let id = connections::list(&db, &account).await.unwrap()[0].connection.id;
     connections::fetch(&db, &account, id).await.unwrap();
     fetch_all(&db).await;
@@ -141,12 +205,12 @@ async fn a_lasting_trouble_ends_the_job_with_its_reason(db: PgPool) {
 async fn a_worker_killed_in_the_middle_leaves_its_job_to_the_next(db: PgPool) {
     let market = Answering::new().await;
     let account = account(&db, "killed").await;
-    connections::connect(&db, &account, &market.address, "test-token").await.unwrap();
+    connections::connect(&db, channels(), &account, &market.address, "test-token").await.unwrap();
     market.service.set_faults(Faults { latency_ms: 150, ..Faults::default() });
     for _ in 0..3 {
         let worker = tokio::spawn({
             let db = db.clone();
-            async move { tiller_desk::jobs::fetch::run_next(&db).await }
+            async move { tiller_desk::jobs::fetch::run_next(&db, channels()).await }
         });
         until(|| async {
             let running = state(&db, &account).await;
@@ -175,11 +239,11 @@ async fn a_worker_killed_in_the_middle_leaves_its_job_to_the_next(db: PgPool) {
 async fn a_database_that_drops_its_connections_loses_nothing(db: PgPool) {
     let market = Answering::new().await;
     let account = account(&db, "dropped").await;
-    connections::connect(&db, &account, &market.address, "test-token").await.unwrap();
+    connections::connect(&db, channels(), &account, &market.address, "test-token").await.unwrap();
     market.service.set_faults(Faults { latency_ms: 100, ..Faults::default() });
     let worker = tokio::spawn({
         let db = db.clone();
-        async move { tiller_desk::jobs::fetch::run_next(&db).await }
+        async move { tiller_desk::jobs::fetch::run_next(&db, channels()).await }
     });
     until(|| async { state(&db, &account).await.iter().any(|(s, _)| *s == "running") }).await;
     sqlx::raw_sql(
@@ -204,7 +268,7 @@ async fn a_slow_channel_keeps_no_other_account_waiting(db: PgPool) {
     let market = Answering::new().await;
     let slow = connected(&db, &market).await;
     let other = account(&db, "other").await;
-    connections::connect(&db, &other, &market.address, "test-token").await.unwrap();
+    connections::connect(&db, channels(), &other, &market.address, "test-token").await.unwrap();
     fetch_all(&db).await;
     for of in [&slow, &other] {
         for channel in connections::list(&db, of).await.unwrap() {

@@ -2,7 +2,7 @@
 //! the changes that are proposed; what counts can be chosen, and every figure follows.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use crate::common::market::{Answering, fetch_all};
+use crate::common::market::{Answering, channels, fetch_all};
 use crate::common::{book, day};
 use tiller_core::setting::{Dimension as Told, Setting, Strategy};
 use tiller_core::tracking::Finding;
@@ -31,7 +31,7 @@ async fn demo(db: &PgPool, key: &str, target: Target) -> (Answering, Account) {
     account::set_default_target(db, id, Some(target)).await.unwrap();
     let account = account::by_slug(db, key).await.unwrap();
     let token = format!("amberfold-{key}-practice");
-    connections::connect(db, &account, &market.address, &token).await.unwrap();
+    connections::connect(db, channels(), &account, &market.address, &token).await.unwrap();
     fetch_all(db).await;
     let account = account::by_slug(db, key).await.unwrap();
     (market, account)

@@ -2,7 +2,7 @@
 //! that comes back too late, a database that refuses in mid-import, names that move at the channel.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use crate::common::market::{Answering, connected, fetch_all, time_passes};
+use crate::common::market::{Answering, channels, connected, fetch_all, time_passes};
 use crate::common::{HEADER, account, book, row};
 use tiller_channel::report::Mapping;
 use tiller_desk::account::connections;
@@ -34,8 +34,8 @@ async fn staged_rows_that_vanish_are_noticed_and_fetched_again(db: PgPool) {
          CREATE TRIGGER vanish AFTER INSERT ON fetched_segment FOR EACH STATEMENT EXECUTE FUNCTION vanish()",
     )
     .await;
-    connections::let_pass(&db, &account, 1).await.unwrap();
-    assert!(tiller_desk::jobs::fetch::run_next(&db).await.unwrap());
+    connections::let_pass(&db, channels(), &account, 1).await.unwrap();
+    assert!(tiller_desk::jobs::fetch::run_next(&db, channels()).await.unwrap());
     let told = connections::list(&db, &account).await.unwrap();
     let error = told.iter().find_map(|v| v.job.as_ref()?.error.clone()).unwrap();
     assert!(error.contains("conversions are left") && error.contains("fetched again"), "{error}");
@@ -52,7 +52,7 @@ async fn who_comes_back_too_late_writes_nothing(db: PgPool) {
     let market = Answering::new().await;
     let account = connected(&db, &market).await;
     let before = conversions(&db, &account).await;
-    connections::let_pass(&db, &account, 1).await.unwrap();
+    connections::let_pass(&db, channels(), &account, 1).await.unwrap();
     let (slow, _) = store::claim(&db).await.unwrap().unwrap();
     assert!(store::claim(&db).await.unwrap().is_none_or(|(other, _)| other.id != slow.id));
     time_passes(&db).await;

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use crate::common::book;
+use crate::common::market::channels;
 use crate::common::scene::{Scene, says};
 use tiller_core::custom_rule::{Action, Clause, CustomRule, Is, Metric, Over, Than, Things, When};
 use tiller_core::ids::{RuleId, RunId};
@@ -139,7 +140,10 @@ async fn stopping_all_stops_what_waits_what_runs_and_what_is_not_sent(db: PgPool
     assert_eq!(ran(&db, &s).await[0].state, RunState::Skipped);
     let acted = ran(&db, &s).await[1].acted as usize;
     assert!(acted > 0 && waits(&db, &s).await == acted, "back in the tray");
-    assert!(!tiller_desk::jobs::send::run_next(&db).await.unwrap(), "nothing is on its way");
+    assert!(
+        !tiller_desk::jobs::send::run_next(&db, channels()).await.unwrap(),
+        "nothing is on its way"
+    );
     s.days_pass(&db, 2).await;
     run_all(&db).await.unwrap();
     assert_eq!(ran(&db, &s).await.len(), 2, "nothing runs");

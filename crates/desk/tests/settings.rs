@@ -1,7 +1,7 @@
 //! What is set at the channels, as it is read: fresh after every write, the items that were asked for, of one account.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use crate::common::market::{Answering, connected, fetch_all};
+use crate::common::market::{Answering, channels, connected, fetch_all};
 use crate::common::{book, day};
 use tiller_core::ids::{CampaignId, ItemId};
 use tiller_core::setting::{Budget, Setting};
@@ -47,7 +47,7 @@ async fn what_was_sent_is_read_at_once(db: PgPool) {
     let waiting: Vec<_> =
         tray::rows(&db, &account).await.unwrap().iter().map(|r| r.change.id).collect();
     sending::send(&db, &account, &waiting).await.unwrap();
-    while tiller_desk::jobs::send::run_next(&db).await.unwrap() {}
+    while tiller_desk::jobs::send::run_next(&db, channels()).await.unwrap() {}
     fetch_all(&db).await;
     assert_eq!(budget().await, new);
     // A book of the state after it tells the same.

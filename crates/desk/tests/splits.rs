@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use crate::common::book;
-use crate::common::market::{Answering, connected, fetch_all};
+use crate::common::market::{Answering, channels, connected, fetch_all};
 use tiller_core::setting::Dimension;
 use tiller_core::{Price, Tally, Target};
 use tiller_desk::account::connections;
@@ -45,7 +45,7 @@ async fn every_split_adds_up_however_often_it_is_fetched(db: PgPool) {
     let told = [Dimension::Country, Dimension::Device, Dimension::Hour];
     for days in [0, 3, 7] {
         if days > 0 {
-            connections::let_pass(&db, &account, days).await.unwrap();
+            connections::let_pass(&db, channels(), &account, days).await.unwrap();
             fetch_all(&db).await;
         }
         let book = book(&db, &account).await;

@@ -8,7 +8,7 @@ use bytes::Bytes;
 use chrono::NaiveDate;
 use futures::TryStreamExt;
 use tiller_channel::Micros;
-use tiller_channel::connection::{ChannelError, Connection, HttpConnection, Patience, Sent};
+use tiller_channel::connection::{ChannelError, Connection, HttpConnection, Patience, Reach, Sent};
 use tiller_channel::report::{Records, RowReader, guess};
 use tiller_channel::wire::{Batch, Change, Place, Refusal, ReportKind};
 use tiller_core::setting::{Budget, Setting};
@@ -35,8 +35,13 @@ async fn serve(journal: Option<&std::path::Path>) -> (Service, String) {
     (service, address)
 }
 
+/// The market is a neighbour.
+fn here() -> Reach {
+    Reach::default().and_this_machine()
+}
+
 fn connect(address: &str) -> HttpConnection {
-    HttpConnection::new(address, "Findle", "test-token", PATIENCE).unwrap()
+    HttpConnection::new(address, "Findle", "test-token", PATIENCE, &here()).unwrap()
 }
 
 async fn text(
@@ -99,9 +104,10 @@ async fn what_the_market_tells_is_what_it_knows() {
 #[tokio::test]
 async fn wrong_requests_are_told_apart() {
     let (_, address) = serve(None).await;
-    let wrong = HttpConnection::new(&address, "Findle", "nobody", PATIENCE).unwrap();
+    let wrong = HttpConnection::new(&address, "Findle", "nobody", PATIENCE, &here()).unwrap();
     assert!(matches!(wrong.structure().await, Err(ChannelError::Token)));
-    let nowhere = HttpConnection::new(&address, "Elsewhere", "test-token", PATIENCE).unwrap();
+    let nowhere =
+        HttpConnection::new(&address, "Elsewhere", "test-token", PATIENCE, &here()).unwrap();
     assert!(matches!(nowhere.structure().await, Err(ChannelError::Refused { .. })));
     let c = connect(&address);
     let backwards = c.report(ReportKind::Items, day("2026-11-09"), day("2026-11-01")).await;
@@ -113,10 +119,35 @@ async fn wrong_requests_are_told_apart() {
         c.send("", &batch([budget(30.0)])).await,
         Sent::Refused(ChannelError::Refused { .. })
     ));
-    let refused = HttpConnection::new("mailto:a@b.example", "Findle", "x", PATIENCE);
+    let refused = HttpConnection::new("mailto:a@b.example", "Findle", "x", PATIENCE, &here());
     assert!(matches!(refused, Err(ChannelError::Address(_))));
-    let nobody = HttpConnection::new("http://127.0.0.1:9", "Findle", "x", PATIENCE).unwrap();
+    let nobody =
+        HttpConnection::new("http://127.0.0.1:9", "Findle", "x", PATIENCE, &here()).unwrap();
     assert!(matches!(nobody.structure().await, Err(ChannelError::Unreachable(_))));
+}
+
+#[tokio::test]
+async fn nothing_inside_the_network_is_asked_unless_it_is_listed() {
+    let (service, address) = serve(None).await;
+    let port = address.rsplit(':').next().unwrap();
+    let at = |host: &str, reach: &Reach| {
+        let base = format!("http://{host}:{port}");
+        HttpConnection::new(&base, "Findle", "test-token", PATIENCE, reach)
+    };
+    let public = Reach::default();
+    // Figures, however they are written, before anything is asked; 2130706433 is 127.0.0.1.
+    for host in ["127.0.0.1", "[::1]", "[::ffff:127.0.0.1]", "2130706433", "0x7f.1", "0"] {
+        let refused = at(host, &public);
+        assert!(matches!(refused, Err(ChannelError::Inside(_))), "{host}: {refused:?}");
+    }
+    // A name by what it leads to.
+    let named = at("localhost", &public).unwrap().structure().await;
+    assert!(matches!(&named, Err(ChannelError::Inside(host)) if host == "localhost"), "{named:?}");
+    let sent = at("localhost", &public).unwrap().send("k", &batch([budget(55.0)])).await;
+    assert!(matches!(sent, Sent::Refused(ChannelError::Inside(_))), "nothing was asked: {sent:?}");
+    let listed: Reach = "127.0.0.1".parse().unwrap();
+    at("localhost", &listed).unwrap().structure().await.unwrap();
+    drop(service);
 }
 
 #[tokio::test]

@@ -7,8 +7,8 @@ use tiller_core::Window;
 use tiller_core::change_effect::CameOfIt;
 use tiller_core::course::Kind;
 use tiller_core::ids::{
-    AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, CourseId, ItemId, PersonId,
-    RunId,
+    AccountId, AdGroupId, BatchId, CampaignId, ChangeId, ChannelId, ConnectionId, CourseId, ItemId,
+    PersonId, RunId,
 };
 
 use crate::StoreError;
@@ -583,10 +583,12 @@ pub struct Besides {
     pub told: String,
 }
 
-/// Writes a channel's answers down, with what it has set besides, and closes the batch.
+/// Writes a channel's answers down, with what it has set besides, closes the batch, and queues a fetch from the connection
+/// that carried it.
 pub async fn answered(
     db: &PgPool,
     batch: &Batch,
+    through: Option<ConnectionId>,
     from_day: NaiveDate,
     answers: &[Answered],
     besides: &[Besides],
@@ -639,6 +641,9 @@ pub async fn answered(
     .await?;
     if done.rows_affected() == 0 {
         return Err(StoreError::Lost);
+    }
+    if let Some(connection) = through {
+        crate::connections::queue(&mut *tx, batch.account, connection).await?;
     }
     tx.commit().await?;
     Ok(())

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
-use sqlx::PgPool;
+use sqlx::{PgExecutor, PgPool};
 
 use crate::StoreError;
 use tiller_core::ids::{AccountId, ChannelId, ConnectionId, SyncId};
@@ -20,8 +20,8 @@ pub struct Connection {
     pub channel_name: String,
     /// Address of the interface.
     pub base_url: String,
-    /// Opens the account there; never shown.
-    pub token: String,
+    /// What opens the account there, sealed.
+    pub sealed: Vec<u8>,
     /// What the channel does not allow, as JSON of the interface.
     pub limits: Option<Value>,
     /// Last day that is over there.
@@ -89,7 +89,7 @@ pub async fn save(
     account: AccountId,
     channel: &str,
     base_url: &str,
-    token: &str,
+    sealed: &[u8],
 ) -> Result<ConnectionId, StoreError> {
     let mut tx = crate::begin(db).await?;
     sqlx::query!(
@@ -100,19 +100,48 @@ pub async fn save(
     .execute(&mut *tx)
     .await?;
     let id = sqlx::query_scalar!(
-        r#"INSERT INTO connection (account_id, channel_id, base_url, token)
+        r#"INSERT INTO connection (account_id, channel_id, base_url, sealed)
            SELECT $1, id, $3, $4 FROM channel WHERE account_id = $1 AND name = $2
-           ON CONFLICT (account_id, channel_id) DO UPDATE SET base_url = excluded.base_url, token = excluded.token
+           ON CONFLICT (account_id, channel_id) DO UPDATE SET base_url = excluded.base_url, sealed = excluded.sealed, token = NULL
            RETURNING id AS "id: ConnectionId""#,
         account.0,
         channel,
         base_url,
-        token
+        sealed
     )
     .fetch_one(&mut *tx)
     .await?;
     tx.commit().await?;
     Ok(id)
+}
+
+/// Tokens that stand plain in the database, from before they were sealed.
+pub async fn plain(db: &PgPool) -> Result<Vec<(AccountId, ConnectionId, String)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"SELECT account_id AS "account: AccountId", id AS "id: ConnectionId", token AS "token!"
+           FROM connection WHERE token IS NOT NULL"#
+    )
+    .fetch_all(db)
+    .await?;
+    Ok(rows.into_iter().map(|r| (r.account, r.id, r.token)).collect())
+}
+
+/// Puts its seal in a token's place.
+pub async fn sealed(
+    db: &PgPool,
+    account: AccountId,
+    id: ConnectionId,
+    sealed: &[u8],
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE connection SET sealed = $3, token = NULL WHERE account_id = $1 AND id = $2",
+        account.0,
+        id.0,
+        sealed
+    )
+    .execute(db)
+    .await?;
+    Ok(())
 }
 
 /// Ends a connection; what was fetched stays.
@@ -128,7 +157,7 @@ pub async fn list(db: &PgPool, account: AccountId) -> Result<Vec<Connection>, St
     Ok(sqlx::query_as!(
         Connection,
         r#"SELECT c.id AS "id: ConnectionId", c.account_id AS "account: AccountId", c.channel_id AS "channel: ChannelId",
-                  ch.name AS channel_name, base_url, token, limits, last_day, window_days, fetched_to, fetched_at, splits_to
+                  ch.name AS channel_name, base_url, sealed, limits, last_day, window_days, fetched_to, fetched_at, splits_to
            FROM connection c JOIN channel ch ON ch.account_id = c.account_id AND ch.id = c.channel_id
            WHERE c.account_id = $1 ORDER BY ch.name"#,
         account.0
@@ -160,7 +189,11 @@ pub async fn move_address(db: &PgPool, from: &str, to: &str) -> Result<(), Store
 }
 
 /// Queues a job unless one is open; tells whether it did.
-pub async fn queue(db: &PgPool, account: AccountId, id: ConnectionId) -> Result<bool, StoreError> {
+pub async fn queue(
+    db: impl PgExecutor<'_>,
+    account: AccountId,
+    id: ConnectionId,
+) -> Result<bool, StoreError> {
     let done = sqlx::query!(
         "INSERT INTO sync_job (account_id, connection_id) SELECT account_id, id FROM connection WHERE account_id = $1 AND id = $2
          ON CONFLICT DO NOTHING",

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, NaiveDate, Utc};
 use serde_json::Value;
-use sqlx::PgPool;
+use sqlx::{PgExecutor, PgPool};
 
 use crate::StoreError;
 use tiller_core::ids::{AccountId, ConnectionId, ImportId, PersonId};
@@ -259,6 +259,35 @@ pub async fn claim(db: &PgPool) -> Result<Option<Import>, StoreError> {
     Ok(row.map(|r| import!(r)))
 }
 
+/// Takes one whose rows are in, and whose worker has been silent for a minute before it did what follows from them.
+pub async fn claim_unfollowed(db: &PgPool) -> Result<Option<Import>, StoreError> {
+    let row = sqlx::query!(
+        r#"UPDATE report_import SET claimed_at = now()
+           WHERE (account_id, id) IN (
+               SELECT account_id, id FROM report_import
+               WHERE NOT followed AND state = 'done' AND claimed_at < now() - interval '60 seconds'
+               ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+           RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state AS "state: State", mapping, only_good,
+                     bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts"#
+    )
+    .fetch_optional(db)
+    .await?;
+    Ok(row.map(|r| import!(r)))
+}
+
+/// Tells that what follows from an import is being done, that its worker lives, and at last that it is done.
+pub async fn follow(db: &PgPool, import: &Import, done: bool) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE report_import SET claimed_at = now(), followed = $3 WHERE account_id = $1 AND id = $2",
+        import.account.0,
+        import.id.0,
+        done
+    )
+    .execute(db)
+    .await?;
+    Ok(())
+}
+
 /// Ends imports whose readers have died twice, with a message: a third would do no better. Tells how many.
 pub async fn quarantine(db: &PgPool, message: &str) -> Result<u64, StoreError> {
     let done = sqlx::query!(
@@ -474,8 +503,8 @@ pub async fn remembered(
 }
 
 /// Remembers how these headers are read.
-pub async fn remember(
-    db: &PgPool,
+pub(crate) async fn remember(
+    db: impl PgExecutor<'_>,
     account: AccountId,
     source: &str,
     mapping: &Value,

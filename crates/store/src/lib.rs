@@ -7,6 +7,7 @@ pub mod courses;
 pub mod curves;
 pub mod decisions;
 pub mod facts;
+pub mod fault;
 pub mod imports;
 pub mod late;
 pub mod lines;

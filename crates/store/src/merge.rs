@@ -5,6 +5,7 @@ use sqlx::{Acquire, PgConnection, PgPool, Postgres, Transaction};
 use tiller_core::Micros;
 use tokio::sync::mpsc::Receiver;
 
+use crate::fault::{self, Point};
 use crate::imports::{self, ERRORS_KEPT, ErrorRow, Import};
 use crate::staging::{CampaignFacts, Contents, ItemKey, run};
 use crate::{Kind, StoreError, splits};
@@ -18,6 +19,8 @@ pub struct Merge<'a> {
     /// The number of this attempt: whoever holds an older one has lost the import.
     attempt: i32,
     only_good: bool,
+    /// How the file is read.
+    mapping: Option<serde_json::Value>,
     /// Brought by a connection, which tells conversions by a report of their own.
     connection: Option<ConnectionId>,
 }
@@ -52,6 +55,7 @@ impl<'a> Merge<'a> {
             import: import.id,
             attempt: import.attempts,
             only_good: import.only_good,
+            mapping: import.mapping.clone(),
             connection: import.connection,
         })
     }
@@ -66,8 +70,12 @@ impl<'a> Merge<'a> {
         Ok(())
     }
 
-    /// Merges what was copied and commits, or leaves everything as it was.
-    pub async fn finish(mut self, mut contents: Contents) -> Result<Merged, StoreError> {
+    /// Merges what was copied, remembers that a file with such headers is read so, and commits; or leaves everything as it was.
+    pub async fn finish(
+        mut self,
+        mut contents: Contents,
+        headers: Option<&str>,
+    ) -> Result<Merged, StoreError> {
         if contents.error_count > 0 && !self.only_good {
             self.tx.rollback().await?;
             return Ok(Merged::Decide(contents));
@@ -99,6 +107,10 @@ impl<'a> Merge<'a> {
             splits::take_in(&mut self.tx, self.account, connection, self.import).await?;
         }
         self.roll_up(&contents).await?;
+        if let (Some(headers), Some(mapping)) = (headers, &self.mapping) {
+            imports::remember(&mut *self.tx, self.account, headers, mapping).await?;
+        }
+        fault::at(Point::RowsWritten);
         self.tx.commit().await?;
         Ok(Merged::Done)
     }
@@ -241,7 +253,7 @@ impl<'a> Merge<'a> {
         let days = contents.days.keys().map(|(_, day)| *day);
         sqlx::query!(
             "UPDATE report_import SET state = 'done', rows_kept = $3, error_count = $4, first_day = $5, last_day = $6, bytes_read = size,
-                    rows_read = $7, finished_at = now() WHERE account_id = $1 AND id = $2",
+                    rows_read = $7, finished_at = now(), followed = connection_id IS NOT NULL WHERE account_id = $1 AND id = $2",
             self.account.0,
             self.import.0,
             contents.rows,

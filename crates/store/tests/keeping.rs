@@ -95,7 +95,7 @@ impl Scene {
         let answer =
             changes::Answered { id: ids[0], refused: refused.map(str::to_owned), look_back };
         let day = "2026-11-10".parse().unwrap();
-        changes::answered(db, &batch, day, &[answer], &[]).await.unwrap();
+        changes::answered(db, &batch, None, day, &[answer], &[]).await.unwrap();
         ids[0]
     }
 }

@@ -22,6 +22,7 @@ mod session;
 use std::sync::Arc;
 
 use tiller_desk::PgPool;
+use tiller_desk::account::channels::Channels;
 use tokio::sync::Notify;
 
 pub use door::Door;
@@ -36,6 +37,8 @@ pub use session::sweep as sweep_sessions;
 pub struct App {
     /// The database.
     pub db: PgPool,
+    /// How channels are reached.
+    pub channels: Channels,
     /// Offered on the sign-in page in demo mode.
     pub demo: Option<DemoSignIn>,
     /// The names under which it may be asked for.

@@ -27,6 +27,7 @@ pub fn router(app: App) -> Router {
     let account = Router::new()
         .route("/", get(today::home))
         .route("/today", get(today::show))
+        .route("/today/seen", post(today::seen))
         .route("/tray", get(tray::show))
         .route("/tray.csv", get(tray::csv))
         .route("/tray/send", post(tray::send))

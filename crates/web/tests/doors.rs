@@ -2,7 +2,7 @@
 // Helpers outside of test functions may fail loudly too.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use crate::common::{Site, text};
+use crate::common::{Site, cookie, text};
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
 use tiller_desk::{PgPool, Role, account};
@@ -260,6 +260,30 @@ async fn a_visit_keeps_a_session(db: PgPool) {
     assert!((left().await - 5.0).abs() < 0.01);
     site.page("/accounts/a/reports", &cookie).await;
     assert!((left().await - 7.0).abs() < 0.01, "{}", left().await);
+}
+
+/// Where a letter begins is written down when the page says that it was shown, and not by asking for it.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn a_letter_begins_where_the_last_session_s_was_shown(db: PgPool) {
+    let site = Site::new(db);
+    let (_, mine) = site.with_report("a").await;
+    let today = "/accounts/a/today";
+    let again = async || {
+        let body = "email=analyst@a.example&password=smoke+over+the+hive";
+        cookie(&site.post("/sign-in", None, body).await)
+    };
+    let first = site.page(today, &mine).await;
+    assert!(first.contains("first visit") && first.contains("hx-post=\"/accounts/a/today/seen"));
+    // Asked for by another session that never showed it.
+    assert!(site.page(today, &again().await).await.contains("first visit"));
+    for _ in 0..2 {
+        let seen = site.post("/accounts/a/today/seen", Some(&mine), "").await;
+        assert_eq!(seen.status(), StatusCode::NO_CONTENT);
+    }
+    let same = site.page(today, &mine).await;
+    assert!(same.contains("first visit") && !same.contains("today/seen"), "the same session");
+    let next = site.page(today, &again().await).await;
+    assert!(next.contains("Since your visit") && !next.contains("first visit"), "{next}");
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

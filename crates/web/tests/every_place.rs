@@ -2,15 +2,18 @@
 //! nothing, and nothing that comes in brings a failure of ours.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
+use crate::common::desk::Desk;
 use crate::common::places::{Place, all};
 use crate::common::{Site, text};
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};
+use sqlx::postgres::PgPoolOptions;
 use tiller_desk::{PgPool, Role};
 use tiller_store::MIGRATIONS;
 
 /// What viewers may send: it changes nothing of the account, or only what is their own.
-const OWN: [&str; 4] = ["/views", "/views/remove", "/budgets/{id}/solve", "/budgets/{id}/working"];
+const OWN: [&str; 5] =
+    ["/today/seen", "/views", "/views/remove", "/budgets/{id}/solve", "/budgets/{id}/working"];
 
 fn of_account() -> impl Iterator<Item = Place> {
     all().into_iter().filter(|p| p.of_account)
@@ -70,6 +73,39 @@ async fn viewers_and_other_sites_change_nothing(db: PgPool) {
             assert_eq!(answer.status(), StatusCode::FORBIDDEN, "{forged:?} at {at}");
         }
     }
+}
+
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn reading_writes_nothing(db: PgPool) {
+    let desk = Desk::new(db.clone()).await;
+    // One of each kind: a plan that the month follows, a rule, a change that was made and one that waits.
+    let slug = desk.account.slug.as_str();
+    let plan = desk.site.plan(slug, &desk.cookie).await;
+    desk.site.post(&format!("{plan}/month"), Some(&desk.cookie), "").await;
+    desk.site.post(&desk.path("rules"), Some(&desk.cookie), "begin=own").await;
+    for (name, sent) in [("Courses, search", true), ("Names, search", false)] {
+        let campaign = desk.campaign(name).await;
+        desk.says(&format!("{campaign}/experiment"), "").await;
+        assert!(desk.waiting().await > 0, "{name}");
+        if sent {
+            desk.send_all().await;
+        }
+    }
+    let read_only =
+        (*db.connect_options()).clone().options([("default_transaction_read_only", "on")]);
+    let read_only = PgPoolOptions::new().max_connections(4).connect_with(read_only).await.unwrap();
+    let reads = Site::as_set(db, |app| app.db = read_only);
+    let (mut shown, cookie) = (0, Some(desk.cookie.as_str()));
+    for place in all().into_iter().filter(|p| p.get) {
+        for id in 1..=8 {
+            let at = place.at(slug, &id.to_string());
+            // First on the one that takes no writes, so that nothing is remembered of the other.
+            let (read, free) = (reads.get(&at, cookie).await, desk.site.get(&at, cookie).await);
+            assert_eq!(read.status(), free.status(), "GET {at}: {}", text(read).await);
+            shown += usize::from(free.status() == StatusCode::OK);
+        }
+    }
+    assert!(shown > 300, "{shown} pages were shown");
 }
 
 /// Fields that pages read, so that what is sent reaches those who read it.

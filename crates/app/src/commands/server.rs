@@ -8,6 +8,7 @@ use std::time::Duration;
 use anyhow::Context;
 use bytes::Bytes;
 use chrono::{Days, Utc};
+use tiller_desk::account::channels::Channels;
 use tiller_desk::measure::reports;
 use tiller_desk::report_file;
 use tiller_desk::{PgPool, Role, account};
@@ -62,9 +63,16 @@ pub fn demo(args: &Demo) -> anyhow::Result<ExitCode> {
     let yesterday =
         Utc::now().date_naive().checked_sub_days(Days::new(1)).context("no yesterday")?;
     block_on(async {
+        let settings = Settings::load(args.database.settings.as_deref(), &args.database.flags())?;
         let db = connect(&args.database).await?;
         let history = Source::History(args.until.unwrap_or(yesterday));
-        let source = args.market.as_deref().map_or(history, Source::Market);
+        let channels = args.market.is_some().then(|| settings.channels()).transpose()?;
+        // The demo's market is on this machine.
+        let channels = channels.map(|c| Channels { reach: c.reach.and_this_machine(), ..c });
+        let source = match (args.market.as_deref(), &channels) {
+            (Some(address), Some(channels)) => Source::Market(address, channels),
+            _ => history,
+        };
         demo_data::load(&db, super::market::world(&args.world)?, source).await
     })?;
     println!("Sign in as {} with {}", demo_data::EMAIL, demo_data::PASSWORD);

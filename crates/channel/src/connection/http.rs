@@ -1,6 +1,6 @@
 //! A channel that speaks the open interface over HTTP.
 
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -11,6 +11,7 @@ use reqwest::{Client, Method, RequestBuilder, Response, StatusCode, Url, header}
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 
+use super::reach::{LeadsInside, Reach};
 use super::{ChannelError, Connection, Pieces, Sent};
 use crate::wire::{
     Answer, Batch, Change, ChannelInfo, Clock, Draft, Estimate, Problem, ReportKind, Structure,
@@ -63,6 +64,7 @@ impl HttpConnection {
         channel: &str,
         token: &str,
         patience: Patience,
+        reach: &Reach,
     ) -> Result<Self, ChannelError> {
         // reqwest leaves the choice of the cryptography to the program; the database client uses the same.
         static RING: OnceLock<()> = OnceLock::new();
@@ -74,7 +76,11 @@ impl HttpConnection {
         if !matches!(base.scheme(), "http" | "https") || base.cannot_be_a_base() {
             return Err(address());
         }
+        reach.check(&base)?;
         let client = Client::builder()
+            .dns_resolver(Arc::new(reach.clone()))
+            // Another would look names up for us, and reach what we may not.
+            .no_proxy()
             .connect_timeout(patience.connect)
             .read_timeout(patience.read)
             // An address that leads elsewhere is another address.
@@ -135,6 +141,8 @@ impl HttpConnection {
 
 /// Bytes of an answer that is not a report: a structure of a hundred thousand items takes a third.
 const LARGEST: usize = 64 << 20;
+/// Letters of what a channel says that are shown.
+const SAID: usize = 300;
 /// Bytes of the reason of a refusal.
 const REASON: usize = 64 << 10;
 
@@ -150,23 +158,39 @@ async fn whole(mut answer: Response, most: usize) -> Result<Vec<u8>, ChannelErro
     Ok(all)
 }
 
+/// What a channel says, as far as it is shown.
+fn said(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control()).take(SAID).collect()
+}
+
 fn no_copy() -> ChannelError {
     ChannelError::Form("the request can’t be repeated".into())
 }
 
 fn form<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, ChannelError> {
-    serde_json::from_slice(bytes).map_err(|e| ChannelError::Form(e.to_string()))
+    // Where, and nothing of what: whatever answers there may not be a channel.
+    serde_json::from_slice(bytes).map_err(|e| {
+        let what = if e.is_data() { "not of the interface’s form" } else { "not JSON" };
+        ChannelError::Form(format!("{what}, line {}, column {}", e.line(), e.column()))
+    })
 }
 
 /// What went wrong on the way.
 fn trouble(error: reqwest::Error) -> ChannelError {
-    if error.is_timeout() {
+    if let Some(LeadsInside(host)) = inside(&error) {
+        ChannelError::Inside(host.clone())
+    } else if error.is_timeout() {
         ChannelError::TimeOut
     } else if error.is_body() || error.is_decode() {
         ChannelError::Cut(root(&error))
     } else {
         ChannelError::Unreachable(root(&error))
     }
+}
+
+/// Whether an error is that a name leads where a connection may not.
+fn inside<'a>(error: &'a (dyn std::error::Error + 'static)) -> Option<&'a LeadsInside> {
+    error.downcast_ref().or_else(|| inside(error.source()?))
 }
 
 /// The innermost reason: the outer ones repeat the address.
@@ -194,7 +218,7 @@ async fn judge(answer: Response) -> Result<Response, ChannelError> {
         _ => {
             let told = whole(answer, REASON).await.ok();
             match told.and_then(|bytes| serde_json::from_slice::<Problem>(&bytes).ok()) {
-                Some(p) => ChannelError::Refused { title: p.title, detail: p.detail },
+                Some(p) => ChannelError::Refused { title: said(&p.title), detail: said(&p.detail) },
                 None => ChannelError::Refused {
                     title: format!("status {}", status.as_u16()),
                     detail: String::new(),

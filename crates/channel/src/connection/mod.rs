@@ -1,12 +1,14 @@
 //! Connections to channels: one trait, and what speaks it.
 //!
 //! - `http`: a channel that speaks the open interface
+//! - `reach`: where it may be
 //! - `rows`: its reports, row by row
 //!
 //! A channel without an interface is served by files: its reports are imported, its changes are written
 //! out ([`crate::change_file`]).
 
 mod http;
+mod reach;
 mod rows;
 
 use std::time::Duration;
@@ -19,6 +21,7 @@ use futures::stream::BoxStream;
 use crate::wire::{Answer, Batch, ChannelInfo, Draft, Estimate, ReportKind, Structure};
 
 pub use http::{HttpConnection, Patience};
+pub use reach::Reach;
 pub use rows::rows;
 
 /// Why a channel did not do what was asked.
@@ -27,6 +30,11 @@ pub enum ChannelError {
     /// The address of the connection is none.
     #[error("‘{0}’ is not the address of an interface; it begins with http:// or https://")]
     Address(String),
+    /// The address is inside this network.
+    #[error(
+        "{0} is not on the public internet, and this server may not reach it; whoever runs the server may list it in GOLD_TILLER_REACH"
+    )]
+    Inside(String),
     /// Nobody answers.
     #[error("the channel can’t be reached: {0}")]
     Unreachable(String),
@@ -42,6 +50,9 @@ pub enum ChannelError {
     /// The token is not taken.
     #[error("the channel does not accept the token; enter it again")]
     Token,
+    /// The token was sealed by another key.
+    #[error("its token can’t be opened with this server’s key; enter the token again")]
+    Sealed,
     /// It understood, and won’t.
     #[error("the channel refused: {title} ({detail})")]
     Refused {

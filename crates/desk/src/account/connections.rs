@@ -10,16 +10,12 @@ pub use tiller_store::connections::State as JobState;
 use tiller_store::connections::{self, Connection, Sync};
 use tiller_store::people::Account;
 
+use super::channels::Channels;
 use crate::DeskError;
 use crate::kept::{Kept, Stamp};
 
 pub use tiller_store::changes::Waiting;
 pub use tiller_store::connections::{Connection as ChannelConnection, Sync as SyncJob};
-
-/// The open interface of a connection.
-pub(crate) fn open(c: &Connection) -> Result<HttpConnection, ChannelError> {
-    HttpConnection::new(&c.base_url, &c.channel_name, &c.token, Patience::default())
-}
 
 impl From<ChannelError> for DeskError {
     fn from(error: ChannelError) -> Self {
@@ -30,6 +26,7 @@ impl From<ChannelError> for DeskError {
 /// Connects an account to every channel that a token opens at an address; tells their names.
 pub async fn connect(
     db: &PgPool,
+    channels: &Channels,
     account: &Account,
     base_url: &str,
     token: &str,
@@ -39,13 +36,14 @@ pub async fn connect(
         return Err(DeskError::Invalid("enter the token that the channel gave you".into()));
     }
     let patience = Patience { retries: 1, ..Patience::default() };
-    let found = HttpConnection::new(base_url, "", token, patience)?.channels().await?;
+    let at = |channel| HttpConnection::new(base_url, channel, token, patience, &channels.reach);
+    let found = at("")?.channels().await?;
     let Some(first) = found.first() else {
         return Err(DeskError::Invalid(
             "this token opens no channel; ask the channel for another".into(),
         ));
     };
-    let told = HttpConnection::new(base_url, &first.name, token, patience)?.structure().await?;
+    let told = at(&first.name)?.structure().await?;
     if told.currency != account.currency {
         return Err(DeskError::Invalid(format!(
             "this token opens an account in {}; this account is in {}. Connect it to an account in {}",
@@ -54,11 +52,20 @@ pub async fn connect(
     }
     let mut names = Vec::new();
     for channel in found {
-        let id = connections::save(db, account.id, &channel.name, base_url, token).await?;
+        let sealed = channels.key.seal(account.id, token);
+        let id = connections::save(db, account.id, &channel.name, base_url, &sealed).await?;
         connections::queue(db, account.id, id).await?;
         names.push(channel.name);
     }
     Ok(names)
+}
+
+/// Seals the tokens that stand plain, from before there were seals.
+pub async fn seal_plain(db: &PgPool, channels: &Channels) -> Result<(), DeskError> {
+    for (account, id, token) in connections::plain(db).await? {
+        connections::sealed(db, account, id, &channels.key.seal(account, &token)).await?;
+    }
+    Ok(())
 }
 
 /// A connection with its latest job.
@@ -149,7 +156,12 @@ fn calendar_day(account: &Account) -> NaiveDate {
 }
 
 /// Lets days pass at the stand-in market, and queues jobs for all that are connected to it.
-pub async fn let_pass(db: &PgPool, account: &Account, days: u16) -> Result<NaiveDate, DeskError> {
+pub async fn let_pass(
+    db: &PgPool,
+    channels: &Channels,
+    account: &Account,
+    days: u16,
+) -> Result<NaiveDate, DeskError> {
     if !(1..=31).contains(&days) {
         return Err(DeskError::Invalid("let 1 to 31 days pass at a time".into()));
     }
@@ -157,7 +169,7 @@ pub async fn let_pass(db: &PgPool, account: &Account, days: u16) -> Result<Naive
     let first = all.first().ok_or_else(|| {
         DeskError::Invalid("no channel is connected, so there is no clock to move".into())
     })?;
-    let day = open(first)?.pass(days).await?;
+    let day = channels.open(first)?.pass(days).await?;
     for (account, id) in connections::at_address(db, &first.base_url).await? {
         tiller_store::rules::by_market_clock(db, account).await?;
         connections::queue(db, account, id).await?;

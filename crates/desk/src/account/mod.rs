@@ -1,7 +1,9 @@
 //! Accounts, members and targets.
 
+pub mod channels;
 pub mod connections;
 pub mod decisions;
+mod seal;
 pub mod settings;
 pub mod sign_in;
 pub mod views;

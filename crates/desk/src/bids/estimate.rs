@@ -12,7 +12,7 @@ use tiller_store::splits::{self, Known};
 use tiller_store::{PgPool, connections as stored};
 
 use crate::DeskError;
-use crate::account::connections;
+use crate::account::channels::Channels;
 use crate::book::{Book, Entry};
 use crate::numerals::typed_number;
 
@@ -204,7 +204,12 @@ fn most_cpc(draft: &Draft, own: &Own) -> Option<f64> {
 }
 
 /// Works it out, and asks the channel.
-pub async fn estimate(db: &PgPool, book: &Book, asked: &Asked<'_>) -> Result<Estimated, DeskError> {
+pub async fn estimate(
+    db: &PgPool,
+    channels: &Channels,
+    book: &Book,
+    asked: &Asked<'_>,
+) -> Result<Estimated, DeskError> {
     let draft = asked.draft()?;
     let all = stored::list(db, book.account.id).await?;
     let Some(connection) = all.iter().find(|c| c.channel_name == asked.channel) else {
@@ -213,7 +218,7 @@ pub async fn estimate(db: &PgPool, book: &Book, asked: &Asked<'_>) -> Result<Est
     let alike = alike(book, asked.channel, draft.kind);
     let known: Vec<Similar> = alike.iter().map(|e| similar(book, e)).collect();
     let own = Own::of(&known);
-    let answer = match connections::open(connection) {
+    let answer = match channels.open(connection) {
         Ok(channel) => channel.estimate(&draft).await,
         Err(error) => Err(error),
     };

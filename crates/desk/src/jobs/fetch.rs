@@ -14,6 +14,7 @@ use tiller_core::setting::{ItemKind, MatchType};
 use tiller_core::text::{self, TextError};
 use tiller_store::connections::{self, Connection, End, Sync};
 use tiller_store::facts;
+use tiller_store::fault::{self, Point};
 use tiller_store::imports::{self, Sender};
 use tiller_store::merge::Merged;
 use tiller_store::people::{self, Account};
@@ -24,7 +25,7 @@ use tracing::Instrument;
 use super::caught::caught;
 use super::{after, staging};
 use crate::DeskError;
-use crate::account::connections::open;
+use crate::account::channels::Channels;
 use crate::measure::reading::{self, Counters};
 use crate::measure::reports;
 
@@ -36,11 +37,12 @@ const USUAL_WINDOW: i16 = 30;
 const SPLIT_DAYS: u64 = 89;
 
 /// Runs the next job in the queue; false if there is none.
-pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
+pub async fn run_next(db: &PgPool, channels: &Channels) -> Result<bool, DeskError> {
     let Some((sync, connection)) = connections::claim(db).await? else { return Ok(false) };
+    fault::at(Point::FetchClaimed);
     let work = async {
         tokio::select! {
-            fetched = fetch_all(db, &sync, &connection) => fetched,
+            fetched = fetch_all(db, channels, &sync, &connection) => fetched,
             // In whatever step it is, and however slow the channel: it lives.
             lost = heartbeat(db, &sync) => Err(lost.into()),
         }
@@ -48,7 +50,11 @@ pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
     let job = tracing::info_span!("fetch", id = sync.id.0, account = connection.account.0);
     let fetched = caught(work).instrument(job).await;
     let ended = match fetched {
-        Ok(to) => connections::end(db, &sync, End::Done(to)).await,
+        Ok(to) => {
+            let ended = connections::end(db, &sync, End::Done(to)).await;
+            fault::at(Point::FetchEnded);
+            ended
+        }
         Err(Trouble::Store(StoreError::Lost)) => Err(StoreError::Lost),
         Err(trouble) => {
             tracing::warn!(channel = connection.channel_name, %trouble, "a fetch did not succeed");
@@ -114,12 +120,18 @@ impl From<DeskError> for Trouble {
 }
 
 /// Structure first, then the report of the days that may still change.
-async fn fetch_all(db: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDate, Trouble> {
+async fn fetch_all(
+    db: &PgPool,
+    channels: &Channels,
+    sync: &Sync,
+    c: &Connection,
+) -> Result<NaiveDate, Trouble> {
     connections::progress(db, sync, "structure", 0, 0).await?;
     connections::drop_half_done(db, c.account, c.id).await?;
-    let channel = open(c)?;
+    let channel = channels.open(c)?;
     let told = channel.structure().await?;
     structure::save(db, c, &told_channel(&told)?).await?;
+    fault::at(Point::StructureKept);
     let from = match c.fetched_to {
         Some(to) => {
             let open = c.window_days.unwrap_or(USUAL_WINDOW).max(0).unsigned_abs();
@@ -148,6 +160,7 @@ async fn fetch_all(db: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDate
         |from| Window::new(from, told.last_day).unwrap_or(Window::ending(told.last_day, 1));
     partitions::ensure(db, to_last(split_from).iter()).await?;
     staging::stage(db, sync, c, &channel, id, to_last(from), to_last(split_from)).await?;
+    fault::at(Point::AllStaged);
     connections::progress(db, sync, "merge", 0, 0).await?;
     let merged = tokio::select! {
         merged = merge(db, &account, id, &counters) => merged?,
@@ -163,11 +176,14 @@ async fn fetch_all(db: &PgPool, sync: &Sync, c: &Connection) -> Result<NaiveDate
         let count = contents.error_count;
         return Err(Trouble::Report(format!("the channel’s report has {count} errors{first}")));
     }
+    fault::at(Point::FetchMerged);
     connections::forget_replaced(db, c.account, c.id).await?;
+    fault::at(Point::ReplacedForgotten);
     if c.splits_to.is_none() {
         facts::learn_sizes(db).await?;
     }
     after::new_figures(db, &account, told.last_day).await?;
+    fault::at(Point::FetchFollowed);
     Ok(told.last_day)
 }
 
@@ -211,7 +227,7 @@ async fn merge(
     let import = imports::run_now(db, account.id, id, &json)
         .await?
         .ok_or_else(|| Trouble::Report("the fetched report is gone".into()))?;
-    Ok(reading::read(db, &import, counters, true).await?)
+    Ok(reading::read(db, &import, counters, None, true).await?)
 }
 
 async fn account(db: &PgPool, c: &Connection) -> Result<Account, Trouble> {

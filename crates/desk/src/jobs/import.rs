@@ -7,6 +7,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures::Stream;
 use tiller_channel::report::{Mapping, guess};
+use tiller_store::fault::{self, Point};
 use tiller_store::imports::{self, Import, Sender, State};
 use tiller_store::merge::Merged;
 use tiller_store::people::{self, Account};
@@ -33,34 +34,35 @@ pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
             "imports were left alone, since the server stopped twice while it read them"
         );
     }
-    let Some(import) = imports::claim(db).await? else { return Ok(false) };
+    let Some(import) = imports::claim(db).await? else {
+        // Its rows are in; whoever read them died before the rest.
+        let Some(left) = imports::claim_unfollowed(db).await? else { return Ok(false) };
+        return after_figures(db, &left).await.map(|()| true);
+    };
+    fault::at(Point::ImportClaimed);
     let sample = imports::chunk(db, import.account, import.id, 0).await?.unwrap_or_default();
-    let read_as = guess(&sample).ok().map(|g| reports::source(&g.headers));
+    let headers = guess(&sample).ok().map(|g| reports::source(&g.headers));
     let counters = Arc::new(Counters::default());
     let work = async {
         tokio::select! {
-            outcome = reading::read(db, &import, &counters, false) => outcome,
+            outcome = reading::read(db, &import, &counters, headers.as_deref(), false) => outcome,
             never = report_progress(db, &import, &counters) => never,
         }
     };
     let job = tracing::info_span!("import", id = import.id.0, account = import.account.0);
-    conclude(db, &import, read_as.as_deref(), work).instrument(job).await.map(|()| true)
+    conclude(db, &import, work).instrument(job).await.map(|()| true)
 }
 
 /// Does an import's work and writes down what came of it.
 async fn conclude(
     db: &PgPool,
     import: &Import,
-    read_as: Option<&str>,
     work: impl Future<Output = Result<Merged, DeskError>>,
 ) -> Result<(), DeskError> {
     let settled = match caught(work).await {
         Ok(Merged::Done) => {
-            // Only what worked is remembered.
-            if let (Some(mapping), Some(source)) = (&import.mapping, read_as) {
-                imports::remember(db, import.account, source, mapping).await?;
-            }
-            return caught(after_figures(db, import)).await;
+            fault::at(Point::ImportMerged);
+            return after_figures(db, import).await;
         }
         Ok(Merged::Decide(contents)) => {
             let errors = Some((contents.errors.as_slice(), contents.error_count));
@@ -92,13 +94,34 @@ async fn conclude(
     }
 }
 
-/// What follows from new figures.
+/// What follows from new figures: again later if the database was busy, and not for ever if it breaks on them.
 async fn after_figures(db: &PgPool, import: &Import) -> Result<(), DeskError> {
     let account = people::account(db, import.account).await?;
     let (Some(account), Some(span)) = (account, facts::span(db, import.account).await?) else {
-        return Ok(());
+        return Ok(imports::follow(db, import, true).await?);
     };
-    after::new_figures(db, &account, span.to()).await
+    let work = async {
+        tokio::select! {
+            followed = after::new_figures(db, &account, span.to()) => followed,
+            never = lives(db, import) => never,
+        }
+    };
+    let followed = caught(work).await;
+    fault::at(Point::ImportFollowed);
+    let passing = |e: &DeskError| matches!(e, DeskError::Store(e) if e.kind() == Kind::Passing);
+    if !followed.as_ref().is_err_and(passing) {
+        imports::follow(db, import, true).await?;
+    }
+    followed
+}
+
+/// Tells every few seconds that whoever does what follows from an import lives.
+async fn lives(db: &PgPool, import: &Import) -> Result<(), DeskError> {
+    let mut tick = tokio::time::interval(Duration::from_secs(5));
+    loop {
+        tick.tick().await;
+        imports::follow(db, import, false).await?;
+    }
 }
 
 /// Writes down how far the import has come, for as long as it runs. An import that is this worker's no more finds that
@@ -174,7 +197,7 @@ mod tests {
         };
         start().await;
         let import = imports::claim(&db).await.unwrap().unwrap();
-        conclude(&db, &import, None, async { panic!("index out of bounds") }).await.unwrap();
+        conclude(&db, &import, async { panic!("index out of bounds") }).await.unwrap();
         let failed = reports::get(&db, &account, id).await.unwrap();
         assert_eq!(failed.state, State::Failed);
         let message = failed.message.unwrap();

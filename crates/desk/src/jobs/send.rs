@@ -7,11 +7,13 @@ use tiller_channel::wire::{Answer, Batch as WireBatch, Change as WireChange};
 use tiller_core::look_back;
 use tiller_store::changes::{self, Answered, Batch, Besides, Find};
 use tiller_store::connections::{self, Connection};
+use tiller_store::fault::{self, Point};
 use tiller_store::people;
 use tiller_store::{PgPool, StoreError};
 use tracing::Instrument;
 
 use super::caught::caught;
+use crate::account::channels::Channels;
 use crate::account::settings::Settings;
 use crate::tray::{self, Row};
 use crate::{DeskError, change_words};
@@ -20,10 +22,11 @@ use crate::{DeskError, change_words};
 const LONGEST_PAUSE: f64 = 60.0;
 
 /// Carries the next batch to its channel; false if there is none.
-pub async fn run_next(db: &PgPool) -> Result<bool, DeskError> {
+pub async fn run_next(db: &PgPool, channels: &Channels) -> Result<bool, DeskError> {
     let Some(batch) = changes::claim(db).await? else { return Ok(false) };
+    fault::at(Point::BatchClaimed);
     let job = tracing::info_span!("batch", id = batch.id.0, account = batch.account.0);
-    match caught(carry(db, &batch)).instrument(job).await {
+    match caught(carry(db, channels, &batch)).instrument(job).await {
         Err(error @ DeskError::Broke(_)) => {
             changes::delay(db, &batch, &error.to_string(), pause(&batch)).await?;
         }
@@ -38,7 +41,7 @@ fn pause(batch: &Batch) -> f64 {
 }
 
 /// Carries a batch to its channel and writes down what that says.
-async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
+async fn carry(db: &PgPool, channels: &Channels, batch: &Batch) -> Result<(), DeskError> {
     let account =
         people::account(db, batch.account).await?.ok_or(DeskError::NotFound("account"))?;
     let load = changes::list(db, batch.account, &Find::batch(batch.id)).await?;
@@ -56,11 +59,13 @@ async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
         let answers: Vec<Answered> =
             rows.iter().map(|r| made(r, today(None), account.settle_days())).collect();
         let besides = besides(&rows, today(None), account.settle_days())?;
-        changes::answered(db, batch, today(None), &answers, &besides).await?;
+        changes::answered(db, batch, None, today(None), &answers, &besides).await?;
         return Ok(());
     };
     let from = today(connection.last_day);
-    let answers = match deliver(db, batch, &connection, &rows).await? {
+    let sent = deliver(db, channels, batch, &connection, &rows).await?;
+    fault::at(Point::BatchAnswered);
+    let answers = match sent {
         Sent::Answered(told) => answers(&rows, &told, from, account.settle_days()),
         Sent::Refused(error) if !unsettled(batch, &error) => {
             rows.iter().map(|r| refused(r, error.to_string())).collect()
@@ -75,8 +80,8 @@ async fn carry(db: &PgPool, batch: &Batch) -> Result<(), DeskError> {
     let made = rows.iter().filter(|r| made(r)).map(|r| r.change.clone()).collect();
     let made = tray::check::check(db, &account, made).await?;
     let besides = besides(&made, from, account.settle_days())?;
-    changes::answered(db, batch, from, &answers, &besides).await?;
-    connections::queue(db, batch.account, connection.id).await?;
+    changes::answered(db, batch, Some(connection.id), from, &answers, &besides).await?;
+    fault::at(Point::AnswerKept);
     Ok(())
 }
 
@@ -121,6 +126,7 @@ fn unsettled(batch: &Batch, error: &ChannelError) -> bool {
 /// Asks the channel for the batch: what it was asked for the first time, word for word.
 async fn deliver(
     db: &PgPool,
+    channels: &Channels,
     batch: &Batch,
     connection: &Connection,
     rows: &[Row],
@@ -130,10 +136,11 @@ async fn deliver(
         None => {
             let body = wire(db, batch, rows).await?;
             changes::seal(db, batch, &tray::json(&body)?).await?;
+            fault::at(Point::BatchSealed);
             body
         }
     };
-    Ok(match crate::account::connections::open(connection) {
+    Ok(match channels.open(connection) {
         Ok(channel) => channel.send(&batch.key, &body).await,
         Err(error) => Sent::Refused(error),
     })

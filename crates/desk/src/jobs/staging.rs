@@ -7,6 +7,7 @@ use tiller_core::ids::ImportId;
 use tiller_core::{Micros, Window};
 use tiller_store::StoreError;
 use tiller_store::connections::{self, Connection, Sync};
+use tiller_store::fault::{self, Point};
 use tiller_store::splits::{self, Counts, StagedConversion, StagedSegment, StagedTerm};
 
 use super::fetch::Trouble;
@@ -97,6 +98,7 @@ async fn each<T: Staged>(
         let batch = batch?;
         read += batch.len() as i64;
         T::put(db, c, import, batch).await?;
+        fault::at(Point::SomeStaged);
         connections::progress(db, sync, T::KIND.word(), 0, read).await?;
     }
     Ok(read)

@@ -29,11 +29,12 @@ pub(crate) struct Counters {
     pub(crate) rows: AtomicI64,
 }
 
-/// Reads an uploaded file and merges it. A file without rows is a mistake unless it may be empty.
+/// Reads an uploaded file and merges it; that such headers are read so is remembered where they are told. A file without rows is a mistake unless it may be empty.
 pub(crate) async fn read(
     db: &PgPool,
     import: &Import,
     counters: &Arc<Counters>,
+    headers: Option<&str>,
     may_be_empty: bool,
 ) -> Result<Merged, DeskError> {
     let gone = || DeskError::Invalid("the uploaded file is gone; upload it again".into());
@@ -82,7 +83,7 @@ pub(crate) async fn read(
         )));
     }
     partitions::ensure(db, days()).await?;
-    Ok(merge.finish(contents).await?)
+    Ok(merge.finish(contents, headers).await?)
 }
 
 pub(crate) fn currency(account: &Account) -> Result<Currency, DeskError> {

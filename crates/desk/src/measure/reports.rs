@@ -8,6 +8,7 @@ use tiller_core::Currency;
 use tiller_core::ids::ImportId;
 use tiller_store::PgPool;
 use tiller_store::StoreError;
+use tiller_store::fault::{self, Point};
 use tiller_store::imports::{self, ErrorRow, Import, State};
 use tiller_store::people::Account;
 use tiller_store::undo::{self, UndoError};
@@ -71,7 +72,9 @@ pub async fn upload<E: std::fmt::Display>(
     if !buffer.is_empty() || seq == 0 {
         imports::add_chunk(db, account.id, id, seq, &buffer).await?;
     }
+    fault::at(Point::FileArriving);
     imports::uploaded(db, account.id, id, size as i64).await?;
+    fault::at(Point::FileArrived);
     Ok(id)
 }
 

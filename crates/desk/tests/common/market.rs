@@ -1,11 +1,13 @@
 //! A stand-in market that answers on a port of its own, and an account connected to it.
 
 use std::path::Path;
+use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use chrono::NaiveDate;
 use tiller_core::Target;
+use tiller_desk::account::channels::Channels;
 use tiller_desk::account::{self, connections};
 use tiller_desk::{Account, PgPool};
 use tiller_market::World;
@@ -16,6 +18,12 @@ use tokio::task::JoinHandle;
 
 /// Small enough to be fetched in a blink: one campaign that is dear, one that is not, one by files only.
 pub const WORLD: &str = include_str!("../../../market/tests/common/small.toml");
+
+/// How channels are reached in tests: on this machine.
+pub fn channels() -> &'static Channels {
+    static PRACTICE: LazyLock<Channels> = LazyLock::new(Channels::practice);
+    &PRACTICE
+}
 
 /// A market that answers; stops when it is dropped.
 pub struct Answering {
@@ -57,7 +65,7 @@ pub async fn connected(db: &PgPool, market: &Answering) -> Account {
     static NUMBER: AtomicU64 = AtomicU64::new(0);
     let slug = format!("connected-{}", NUMBER.fetch_add(1, Ordering::Relaxed));
     let account = super::account(db, &slug).await;
-    connections::connect(db, &account, &market.address, "test-token").await.unwrap();
+    connections::connect(db, channels(), &account, &market.address, "test-token").await.unwrap();
     fetch_all(db).await;
     account
 }
@@ -127,14 +135,14 @@ pub async fn practice(
     account::set_default_target(db, id, Some(target)).await.unwrap();
     let account = account::by_slug(db, &slug).await.unwrap();
     let token = format!("amberfold-{key}-practice");
-    connections::connect(db, &account, &market.address, &token).await.unwrap();
+    connections::connect(db, channels(), &account, &market.address, &token).await.unwrap();
     fetch_all(db).await;
     account::by_slug(db, &slug).await.unwrap()
 }
 
 /// Runs every job that waits.
 pub async fn fetch_all(db: &PgPool) {
-    while tiller_desk::jobs::fetch::run_next(db).await.unwrap() {}
+    while tiller_desk::jobs::fetch::run_next(db, channels()).await.unwrap() {}
 }
 
 /// Makes what waits for later due now, and what a dead worker holds free.

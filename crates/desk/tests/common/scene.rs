@@ -8,7 +8,7 @@ use tiller_desk::tray::{self, sending};
 use tiller_desk::{Account, CampaignId, ChangeId, DeskError, PersonId, PgPool};
 
 use super::book;
-use super::market::{Answering, connected, fetch_all};
+use super::market::{Answering, channels, connected, fetch_all};
 
 /// An account that is connected to a market of its own, and somebody who works on it.
 pub struct Scene {
@@ -54,14 +54,14 @@ impl Scene {
     pub async fn settle(&self, db: &PgPool) {
         loop {
             fetch_all(db).await;
-            if !tiller_desk::jobs::send::run_next(db).await.unwrap() {
+            if !tiller_desk::jobs::send::run_next(db, channels()).await.unwrap() {
                 break;
             }
         }
     }
 
     pub async fn days_pass(&self, db: &PgPool, days: u16) {
-        connections::let_pass(db, &self.account, days).await.unwrap();
+        connections::let_pass(db, channels(), &self.account, days).await.unwrap();
         self.settle(db).await;
     }
 

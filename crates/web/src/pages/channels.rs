@@ -99,7 +99,7 @@ pub async fn show(
 pub async fn connect(sent: Sent) -> Result<Response, PageError> {
     let Sent { app, member, params, fields, .. } = &sent;
     let (address, token) = (fields.text("address"), fields.text("token"));
-    match desk::connect(&app.db, &member.account, address, token).await {
+    match desk::connect(&app.db, &app.channels, &member.account, address, token).await {
         Ok(_) => {
             app.wake.fetches.notify_one();
             Ok(Redirect::to(&member.path("channels")).into_response())
@@ -137,7 +137,7 @@ pub async fn remove(
 pub async fn let_pass(sent: Sent) -> Result<Redirect, PageError> {
     let Sent { app, member, fields, .. } = &sent;
     let days = fields.read("days").unwrap_or(0);
-    desk::let_pass(&app.db, &member.account, days).await?;
+    desk::let_pass(&app.db, &app.channels, &member.account, days).await?;
     app.wake.fetches.notify_one();
     Ok(sent.back("today"))
 }

@@ -217,7 +217,7 @@ pub async fn show(
     let (wrong, found) = if params.text("budget").is_empty() && asked.kind.is_empty() {
         (None, None)
     } else {
-        match desk::estimate(&app.db, &book, &asked).await {
+        match desk::estimate(&app.db, &app.channels, &book, &asked).await {
             Ok(e) => {
                 let found = Found { lead: lead(&e), figures: figures(&e), notes: notes(&e) };
                 (None, Some(found))

@@ -3,11 +3,11 @@
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::State;
+use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use tiller_core::spot::Subject;
 use tiller_core::verdict::Verdict;
 use tiller_core::{Price, Tally};
-use tiller_desk::PgPool;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::alarms::{self, Alarm};
 use tiller_desk::another_bid;
@@ -72,6 +72,8 @@ const OFF_PLAN_SHOWN: usize = 3;
 #[template(path = "today.html")]
 struct TodayPage {
     frame: Frame,
+    /// Whether this session has not been here before.
+    new: bool,
     date: String,
     letter: Vec<Words>,
     alarms: Vec<AlarmLine>,
@@ -107,7 +109,8 @@ pub async fn show(
     let today = member.standing.today;
     let date = today.format("%A, %-d %B").to_string();
     let book = book(&app.db, &member, &params).await?;
-    let visit = last_visit(&app.db, &session, &member, book.as_deref()).await?;
+    let known = known_visit(&session, &member).await?;
+    let new = known.is_none();
     let Some(book) = book else {
         let page = TodayPage {
             frame,
@@ -120,12 +123,17 @@ pub async fn show(
             look_backs: Vec::new(),
             tidings: Vec::new(),
             reported: false,
+            new,
         };
         return Ok(page.into_response());
     };
     let frame = Frame::of_book(&member, Station::Today, &params, &book)
         .with_causes(book.judge_all().iter().flatten());
     let settings = Settings::of_book(&app.db, &book).await?;
+    let visit = match known {
+        Some(visit) => visit,
+        None => today::last_visit(&app.db, &member.account, member.person.id).await?,
+    };
     let letter = today::letter(&app.db, &book, visit, today).await?;
     let base = frame.base();
     let todos = letter
@@ -166,6 +174,7 @@ pub async fn show(
         })
         .collect();
     let page = TodayPage {
+        new,
         letter: paragraphs(&book, &letter),
         alarms: letter.alarms.iter().map(|a| alarm(&frame, a)).collect(),
         pace: letter.pace.as_deref().and_then(|p| month(&book, p)),
@@ -238,20 +247,32 @@ fn alarm(frame: &Frame, a: &Alarm) -> AlarmLine {
     }
 }
 
-/// The last visit before this session: the letter stays the same while one goes to and fro.
-async fn last_visit(
-    db: &PgPool,
+/// Under this name a session knows the last visit before it: the letter stays the same while one goes to and fro.
+fn visit_of(member: &Member) -> String {
+    format!("visit-{}", member.account.id)
+}
+
+async fn known_visit(
     session: &Session,
     member: &Member,
-    book: Option<&Book>,
-) -> Result<Option<Visit>, PageError> {
-    let name = format!("visit-{}", member.account.id);
-    if let Some(known) = session.get::<Option<Visit>>(&name).await? {
-        return Ok(known);
+) -> Result<Option<Option<Visit>>, PageError> {
+    Ok(session.get(&visit_of(member)).await?)
+}
+
+/// The page has been shown, as it says itself: the next session's letter begins here.
+pub async fn seen(
+    member: Member,
+    State(app): State<App>,
+    session: Session,
+    params: Params,
+) -> Result<StatusCode, PageError> {
+    if known_visit(&session, &member).await?.is_none() {
+        let book = book(&app.db, &member, &params).await?;
+        let (account, person) = (&member.account, member.person.id);
+        let last = today::visit(&app.db, account, person, book.as_deref()).await?;
+        session.insert(&visit_of(&member), last).await?;
     }
-    let last = today::visit(db, &member.account, member.person.id, book).await?;
-    session.insert(&name, last).await?;
-    Ok(last)
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// `spent 5 480 and got 187 conversions at a CPA of 29.30`.

@@ -67,8 +67,12 @@ impl Desk {
         let sent =
             self.site.post(&self.path("tray/send"), Some(&self.cookie), &body.join("&")).await;
         assert_eq!(sent.status(), StatusCode::SEE_OTHER);
-        while tiller_desk::jobs::send::run_next(&self.site.db).await.unwrap()
-            || tiller_desk::jobs::fetch::run_next(&self.site.db).await.unwrap()
+        while tiller_desk::jobs::send::run_next(&self.site.db, super::market::channels())
+            .await
+            .unwrap()
+            || tiller_desk::jobs::fetch::run_next(&self.site.db, super::market::channels())
+                .await
+                .unwrap()
         {}
     }
 

@@ -33,6 +33,7 @@ impl Site {
     pub fn as_set(db: PgPool, set: impl FnOnce(&mut App)) -> Self {
         let mut app = App {
             db: db.clone(),
+            channels: market::channels().clone(),
             demo: None,
             https: false,
             wake: Wake::default(),
