@@ -188,6 +188,16 @@ test("the planted faults are named on their pages", async ({ desk: page }) => {
   await expect(page.getByRole("cell", { name: "its budget" })).toBeVisible();
 });
 
+test("Today says by itself that it was shown, once a session", async ({ page }) => {
+  const shown = page.waitForResponse((answer) => answer.url().includes("/today/seen"));
+  await page.goto("/sign-in");
+  await page.getByRole("button", { name: "demo analyst" }).click();
+  expect((await shown).status()).toBe(204);
+  await page.reload();
+  await expect(page.getByRole("heading", { level: 1 })).toBeVisible();
+  await expect(page.locator("form[action$='/today/seen']")).toHaveCount(0);
+});
+
 test("by keyboard alone: sign in, open the worst campaign, make a plan, save it", async ({ page }) => {
   await page.goto("/sign-in");
   const press = async (key, times = 1) => { for (let i = 0; i < times; i++) await page.keyboard.press(key); };

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
+use tiller_desk::account::channels::Channels;
 use tiller_desk::account::connections;
 use tiller_desk::mail::Mailer;
 use tiller_desk::{DeskError, PgPool, jobs};
@@ -61,30 +62,24 @@ pub async fn run(settings: Settings) -> anyhow::Result<()> {
     };
     let (stop, stopped) = tokio::sync::watch::channel(false);
     let work = |name, bell: &Arc<Notify>, next: Next| {
-        let queues = app.queues.clone();
-        tokio::spawn(worker(name, db.clone(), Arc::clone(bell), queues, next, stopped.clone()))
+        let (queues, with) = (app.queues.clone(), (db.clone(), channels.clone()));
+        tokio::spawn(worker(name, with, Arc::clone(bell), queues, next, stopped.clone()))
     };
     let wake = &app.wake;
-    let through = channels.clone();
-    let send = next(move |db| {
-        let channels = through.clone();
-        async move { jobs::send::run_next(&db, &channels).await }
-    });
+    let import = next(|db, _| async move { jobs::import::run_next(&db).await });
+    let send = next(|db, channels| async move { jobs::send::run_next(&db, &channels).await });
+    let rules = next(|db, _| async move { jobs::rules::run_next(&db).await });
     let mut workers = vec![
-        work("imports", &wake.imports, next(|db| async move { jobs::import::run_next(&db).await })),
+        work("imports", &wake.imports, import),
         work("changes", &wake.changes, send),
-        work("rules", &wake.rules, next(|db| async move { jobs::rules::run_next(&db).await })),
+        work("rules", &wake.rules, rules),
     ];
     for _ in 0..FETCHES {
-        let through = channels.clone();
-        let fetch = next(move |db| {
-            let channels = through.clone();
-            async move { jobs::fetch::run_next(&db, &channels).await }
-        });
+        let fetch = next(|db, channels| async move { jobs::fetch::run_next(&db, &channels).await });
         workers.push(work("fetches", &wake.fetches, fetch));
     }
     if let Some(mailer) = mailer {
-        let post = move |db| {
+        let post = move |db, _| {
             let mailer = mailer.clone();
             async move { jobs::mail::run_next(&db, &mailer).await }
         };
@@ -132,21 +127,23 @@ async fn count(at: SocketAddr) -> anyhow::Result<()> {
 
 /// Does the next piece of work of a queue; false if there is none.
 type Next = Arc<
-    dyn Fn(PgPool) -> Pin<Box<dyn Future<Output = Result<bool, DeskError>> + Send>> + Send + Sync,
+    dyn Fn(PgPool, Channels) -> Pin<Box<dyn Future<Output = Result<bool, DeskError>> + Send>>
+        + Send
+        + Sync,
 >;
 
-fn next<F>(of: impl Fn(PgPool) -> F + Send + Sync + 'static) -> Next
+fn next<F>(of: impl Fn(PgPool, Channels) -> F + Send + Sync + 'static) -> Next
 where
     F: Future<Output = Result<bool, DeskError>> + Send + 'static,
 {
-    Arc::new(move |db| Box::pin(of(db)))
+    Arc::new(move |db, channels| Box::pin(of(db, channels)))
 }
 
 /// Works a queue off whenever its bell rings, and looks now and then by itself: other servers on the same
 /// database queue work too, and what failed waits for its time.
 async fn worker(
     name: &'static str,
-    db: PgPool,
+    (db, channels): (PgPool, Channels),
     bell: Arc<Notify>,
     queues: Queues,
     next: Next,
@@ -156,7 +153,7 @@ async fn worker(
         queues.alive(name);
         // A task of its own: a piece of work that panics takes nothing else with it. Its claim runs out, and it is
         // taken up again.
-        let mut work = tokio::spawn(next(db.clone()));
+        let mut work = tokio::spawn(next(db.clone(), channels.clone()));
         let done = loop {
             tokio::select! {
                 done = &mut work => break done,

@@ -4,13 +4,14 @@
 use std::collections::BTreeSet;
 
 use crate::common::book;
-use crate::common::market::{amberfold_days, calm_amberfold, days_of, practice};
+use crate::common::market::{amberfold_days, calm_amberfold, channels, days_of, practice};
 use crate::common::scene::Scene;
-use tiller_core::score::Kind;
+use tiller_core::score::{Kind, Step};
 use tiller_core::setting::{Budget, Setting, Status};
 use tiller_core::spot::Subject;
 use tiller_core::window::later;
 use tiller_core::{Micros, Price, Target, Window};
+use tiller_desk::account::connections;
 use tiller_desk::account::settings::Settings;
 use tiller_desk::budgets::curves::Curves;
 use tiller_desk::scores::{self, Row, Score, words};
@@ -74,6 +75,37 @@ async fn what_was_stated_is_checked_once_its_days_are_known(db: PgPool) {
     s.days_pass(&db, 18).await;
     let after = score(&db, &s).await;
     assert!(after.checked() > before.checked());
+}
+
+/// Channels are fetched one after the other: what is said of an evening is said of them all, once all have told of it.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn nothing_is_said_before_all_channels_have_told(db: PgPool) {
+    let s = Scene::new(&db).await;
+    let channels_of = |rows: &[Row]| {
+        let first = rows.iter().map(|r| r.said_on).min().unwrap();
+        let of = rows.iter().filter(|r| r.said_on == first).map(|r| r.campaign.clone());
+        of.collect::<BTreeSet<_>>()
+    };
+    let before = rows(&db, &s).await;
+    let said_of = channels_of(&before);
+    assert!(
+        said_of.contains("Neighbours, feed") && said_of.contains("Courses, search"),
+        "{said_of:?}"
+    );
+    let checked = |rows: &[Row]| rows.iter().filter(|r| r.truth.is_some()).count();
+    connections::let_pass(&db, channels(), &s.account, 21).await.unwrap();
+    assert!(tiller_desk::jobs::fetch::run_next(&db, channels()).await.unwrap());
+    let half = rows(&db, &s).await;
+    assert_eq!((half.len(), checked(&half)), (before.len(), checked(&before)));
+    s.settle(&db).await;
+    let after = rows(&db, &s).await;
+    assert!(after.len() > before.len() && checked(&after) > checked(&before));
+    // One that has been silent for long keeps the others waiting no longer.
+    let sql = "DELETE FROM sync_job WHERE state = 'queued' AND connection_id = (SELECT min(id) FROM connection)";
+    connections::let_pass(&db, channels(), &s.account, 21).await.unwrap();
+    sqlx::query(sql).execute(&db).await.unwrap();
+    s.settle(&db).await;
+    assert!(checked(&rows(&db, &s).await) > checked(&after));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]
@@ -203,7 +235,7 @@ async fn what_new_budgets_bring_lies_where_it_was_said_to(db: PgPool) {
 type Accounts = &'static [(&'static str, Target)];
 
 /// Accounts of the worlds that ship, and one whose days differ by chance alone. Nominal: 80% of ranges hold, and what is stated with a probability comes true as
-/// often. One seed here; `SEEDS=20` for the figures of docs/performance.md.
+/// often. One seed here; `SEEDS=20`, and `WORLD` for one of the worlds, for the figures of docs/performance.md.
 #[sqlx::test(migrator = "MIGRATIONS")]
 async fn ranges_hold_and_probabilities_come_true(db: PgPool) {
     const BOTH: Accounts = &[("school", Target::Cpa(Price(30.0))), ("supply", Target::Roas(4.0))];
@@ -216,10 +248,13 @@ async fn ranges_hold_and_probabilities_come_true(db: PgPool) {
         ("thin_leads", THIN_LEADS, RENTAL),
         ("large_shop", LARGE_SHOP, BAZAAR),
     ];
+    let only = std::env::var("WORLD").ok();
     for (n, (name, world, accounts)) in worlds.into_iter().enumerate() {
+        if only.as_ref().is_some_and(|only| only != name) {
+            continue;
+        }
         let mut all = Vec::new();
-        // The largest account takes a minute.
-        for seed in 1..=if n == 3 { seeds.min(2) } else { seeds } {
+        for seed in 1..=seeds {
             let market =
                 if n == 1 { calm_amberfold(seed).await } else { days_of(world, seed).await };
             market.service.set_faults(Faults { no_splits: true, ..Faults::default() });
@@ -248,10 +283,10 @@ async fn ranges_hold_and_probabilities_come_true(db: PgPool) {
         }
         let brier = score.brier.unwrap();
         eprintln!("  skill {:?}, {brier:?}", brier.skill());
-        let (stated, off) = (
-            score.steps.iter().map(|s| s.times).sum::<usize>(),
-            score.steps.iter().filter(|s| s.off().is_some()).count(),
-        );
+        let stated = score.steps.iter().map(|s| s.times).sum::<usize>();
+        // Beyond chance, and by more than ten points: of hundreds of statements, few are independent.
+        let far = |s: &&Step| (s.share() - s.said).abs() > 0.1;
+        let off = score.steps.iter().filter(far).filter(|s| s.off().is_some()).count();
         assert!(off <= 2, "{name}: {:?}", score.steps);
         // Of a handful of campaigns with few results, nobody could tell much.
         let hard = stated < 60 || name == "thin_leads" || brier.uncertainty < 0.02;

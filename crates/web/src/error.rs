@@ -65,6 +65,8 @@ impl From<session::Error> for PageError {
 struct ErrorPage<'a> {
     heading: &'a str,
     message: &'a str,
+    /// Where to go on, and what that says.
+    onward: (&'a str, &'a str),
 }
 
 impl PageError {
@@ -85,7 +87,7 @@ impl PageError {
             Self::TooMany(_) => (
                 StatusCode::TOO_MANY_REQUESTS,
                 "Please wait a moment",
-                "There were too many tries to sign in. Wait a little, at most a quarter of an hour, and try again.",
+                "There were too many attempts to sign in. Wait a little, at most a quarter of an hour, and try again.",
             ),
             Self::Away(_) => (
                 StatusCode::SERVICE_UNAVAILABLE,
@@ -118,7 +120,12 @@ impl IntoResponse for PageError {
             tracing::error!(%error, "request failed");
         }
         let (status, heading, message) = self.parts();
-        let page = ErrorPage { heading, message }.render().unwrap_or_else(|_| heading.to_owned());
+        let onward = match &self {
+            Self::TooMany(_) => ("/sign-in", "Back to sign-in"),
+            _ => ("/", "Go to Today"),
+        };
+        let page = ErrorPage { heading, message, onward };
+        let page = page.render().unwrap_or_else(|_| heading.to_owned());
         let mut response = (status, Html(page)).into_response();
         if let Self::TooMany(wait) = &self {
             response.headers_mut().insert(header::RETRY_AFTER, wait.as_secs().max(1).into());

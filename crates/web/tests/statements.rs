@@ -54,6 +54,8 @@ async fn a_page_takes_few_statements(db: PgPool) {
             let n = statements.0.load(Ordering::Relaxed);
             assert!(n > 0, "nothing was counted");
             counted.push((page.to_owned(), n, most));
+            // As Today does by itself.
+            site.post("/accounts/a/today/seen", Some(&cookie), "").await;
         }
     }
     println!("{counted:?}");

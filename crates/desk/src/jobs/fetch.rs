@@ -182,7 +182,7 @@ async fn fetch_all(
     if c.splits_to.is_none() {
         facts::learn_sizes(db).await?;
     }
-    after::new_figures(db, &account, told.last_day).await?;
+    after::new_figures(db, &account, Some(c.id), told.last_day).await?;
     fault::at(Point::FetchFollowed);
     Ok(told.last_day)
 }

@@ -102,7 +102,7 @@ async fn after_figures(db: &PgPool, import: &Import) -> Result<(), DeskError> {
     };
     let work = async {
         tokio::select! {
-            followed = after::new_figures(db, &account, span.to()) => followed,
+            followed = after::new_figures(db, &account, None, span.to()) => followed,
             never = lives(db, import) => never,
         }
     };
