@@ -243,13 +243,15 @@ pub async fn queue(
     Ok(done.rows_affected() == 1)
 }
 
-/// Takes the next import from the queue, or one whose worker has been silent for a minute.
+/// Takes the next import from the queue, or one whose worker has been silent for a minute and up to a third more, by its id: whatever
+/// ends servers once a minute shall not meet the same import again and have its file blamed.
 pub async fn claim(db: &PgPool) -> Result<Option<Import>, StoreError> {
     let row = sqlx::query!(
         r#"UPDATE report_import SET state = 'running', claimed_at = now(), attempts = attempts + 1, deaths = deaths + (state = 'running')::int
            WHERE (account_id, id) IN (
                SELECT account_id, id FROM report_import
-               WHERE connection_id IS NULL AND ((state = 'queued' AND not_before <= now()) OR (state = 'running' AND claimed_at < now() - interval '60 seconds'))
+               WHERE connection_id IS NULL AND ((state = 'queued' AND not_before <= now())
+                   OR (state = 'running' AND claimed_at < now() - make_interval(secs => 60 + id * 7 % 20)))
                ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
            RETURNING id AS "id: ImportId", account_id AS "account: AccountId", connection_id AS "connection: ConnectionId", file_name, size, state AS "state: State", mapping, only_good,
                      bytes_read, rows_read, rows_kept, error_count, message, first_day, last_day, created_at, attempts"#
