@@ -92,6 +92,16 @@ pub struct Flags {
 impl Settings {
     /// Reads all sources.
     pub fn load(file: Option<&Path>, flags: &Flags) -> anyhow::Result<Self> {
+        let texts = std::env::vars_os()
+            .filter_map(|(name, value)| name.into_string().ok().zip(value.into_string().ok()));
+        Self::from_sources(file, texts, flags)
+    }
+
+    fn from_sources(
+        file: Option<&Path>,
+        environment: impl IntoIterator<Item = (String, String)>,
+        flags: &Flags,
+    ) -> anyhow::Result<Self> {
         let mut sources = Config::builder()
             .set_default("database_url", "postgres://localhost/gold_tiller")?
             .set_default("host", "127.0.0.1")?
@@ -105,9 +115,7 @@ impl Settings {
             sources = sources.add_source(File::from(file));
         }
         // Whatever runs containers sets variables of its own beside ours, such as GOLD_TILLER_SERVICE_HOST.
-        let texts = std::env::vars_os()
-            .filter_map(|(name, value)| name.into_string().ok().zip(value.into_string().ok()));
-        let ours = texts.filter(|(name, _)| {
+        let ours = environment.into_iter().filter(|(name, _)| {
             name.strip_prefix(PREFIX)
                 .is_some_and(|n| NAMES.iter().any(|known| n.eq_ignore_ascii_case(known)))
         });
@@ -181,14 +189,18 @@ impl Settings {
 mod tests {
     use super::*;
 
+    /// As [`Settings::load`], whatever the environment that tests run in.
+    fn load(file: &Path, flags: &Flags) -> anyhow::Result<Settings> {
+        Settings::from_sources(Some(file), [], flags)
+    }
+
     #[test]
     fn flags_win_over_the_file_and_mistakes_are_named() {
         let dir = std::env::temp_dir().join(format!("gold-tiller-settings-{}", std::process::id()));
         std::fs::create_dir_all(&dir).unwrap();
         let file = dir.join("settings.toml");
         std::fs::write(&file, "port = 9000\nhttps = true\n").unwrap();
-        let settings =
-            Settings::load(Some(&file), &Flags { port: Some(9001), ..Flags::default() }).unwrap();
+        let settings = load(&file, &Flags { port: Some(9001), ..Flags::default() }).unwrap();
         assert_eq!((settings.port, settings.https, settings.connections), (9001, true, 20));
         for (text, says) in [
             ("connections = 0", "at least 2"),
@@ -196,18 +208,17 @@ mod tests {
             ("host = \"0.0.0.0\"", "GOLD_TILLER_HOSTS"),
         ] {
             std::fs::write(&file, text).unwrap();
-            let error =
-                format!("{:#}", Settings::load(Some(&file), &Flags::default()).unwrap_err());
+            let error = format!("{:#}", load(&file, &Flags::default()).unwrap_err());
             assert!(error.contains(says), "{error}");
         }
         std::fs::write(&file, "host = \"0.0.0.0\"\nhosts = \"desk.example, other.example\"")
             .unwrap();
-        let named = Settings::load(Some(&file), &Flags::default()).unwrap().host_names();
+        let named = load(&file, &Flags::default()).unwrap().host_names();
         assert_eq!(named, ["desk.example", "other.example"]);
         let key = "BwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwcHBwc=";
         let with = |text: &str| {
             std::fs::write(&file, text).unwrap();
-            Settings::load(Some(&file), &Flags::default()).unwrap().channels()
+            load(&file, &Flags::default()).unwrap().channels()
         };
         let key_file = dir.join("key");
         std::fs::write(&key_file, format!("{key}\n")).unwrap();
@@ -231,7 +242,7 @@ mod tests {
             assert!(error.contains(says), "{error}");
         }
         std::fs::write(&file, "prot = 9000\n").unwrap();
-        let error = format!("{:#}", Settings::load(Some(&file), &Flags::default()).unwrap_err());
+        let error = format!("{:#}", load(&file, &Flags::default()).unwrap_err());
         assert!(error.contains("prot"), "{error}");
         std::fs::remove_dir_all(dir).unwrap();
     }

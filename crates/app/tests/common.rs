@@ -37,6 +37,11 @@ impl Drop for Program {
 
 pub fn start(args: &[&str], environment: &[(&str, &str)]) -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_gold-tiller"));
+    // Whatever settings the tests themselves run with.
+    let ours = std::env::vars_os().map(|(name, _)| name);
+    for name in ours.filter(|n| n.to_string_lossy().starts_with("GOLD_TILLER_")) {
+        command.env_remove(name);
+    }
     command.args(args).envs(environment.iter().copied()).stdin(Stdio::null());
     command
 }

@@ -13,5 +13,6 @@ mod laws;
 mod money_laws;
 mod response_recovery;
 mod rule_laws;
+mod setting_laws;
 mod type_laws;
 mod whole_steps;

@@ -299,6 +299,54 @@ async fn what_changed_meanwhile_is_not_overwritten(db: PgPool) {
     assert!(row.checks.iter().any(|c| c.stops && c.text.contains("77.00 now")), "{:?}", row.checks);
 }
 
+/// What a channel has made is what is set, before its structure is fetched again: on a campaign, an ad group, an item.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn the_same_thing_is_changed_twice_between_two_fetches(db: PgPool) {
+    let s = scene(&db).await;
+    let now = book(&db, &s.account).await;
+    let campaign = s.campaign(&db, "Names, search").await;
+    let Subject::Campaign(id) = campaign else { panic!() };
+    let items =
+        tiller_desk::book::items(&db, &now, Some(id), now.settled().unwrap()).await.unwrap();
+    let (group, item) = (Subject::AdGroup(items[0].ad_group), Subject::Item(items[0].item));
+    let edit = async |subject: Subject, edit: Edit, typed: &str| {
+        tray::edit(&db, &s.account, s.person, &[subject], edit, typed, "").await.unwrap()
+    };
+    let bid = |units| Setting::Bid(Some(Micros::from_units(units)));
+    for (round, (budget, of_group, of_item)) in
+        [("120", "3.5", "3.6"), ("130", "3.7", "3.9")].into_iter().enumerate()
+    {
+        edit(campaign, Edit::Budget, budget).await;
+        edit(group, Edit::Bid, of_group).await;
+        edit(item, Edit::Bid, of_item).await;
+        if round == 1 {
+            let was: Vec<_> = s.tray(&db).await.into_iter().filter_map(|r| r.was).collect();
+            assert_eq!(was, [daily(120.0), bid(3.5), bid(3.6)]);
+        }
+        s.send_all(&db).await.unwrap();
+        carry(&db).await;
+        assert!(s.log(&db).await.iter().all(logbook::Entry::made));
+        // It is set like that already.
+        assert_eq!(edit(campaign, Edit::Budget, budget).await, 0);
+        assert_eq!(edit(item, Edit::Bid, of_item).await, 0);
+    }
+    assert_eq!(
+        s.at_market("Names, search").budget,
+        Some(Budget::Daily { amount: Micros::from_units(130.0) })
+    );
+    // A pause is known to the lists at once.
+    edit(campaign, Edit::Pause, "").await;
+    s.send_all(&db).await.unwrap();
+    carry(&db).await;
+    let now = book(&db, &s.account).await;
+    assert_eq!(now.entry(id).unwrap().campaign.status.as_deref(), Some("paused"));
+    // What the channel tells later stands.
+    fetch_all(&db).await;
+    let settings = Settings::of_account(&db, s.account.id).await.unwrap();
+    let told = settings.campaign(id).unwrap();
+    assert_eq!((told.status, told), (Status::Paused, &s.at_market("Names, search")));
+}
+
 /// An answer that nobody can read, one that leaves a change out, a token that is revoked in between, a thing that has gone by the
 /// next try, a channel that is disconnected: what the channel made is never said to be refused.
 #[sqlx::test(migrator = "MIGRATIONS")]

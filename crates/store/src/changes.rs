@@ -12,6 +12,7 @@ use tiller_core::ids::{
 };
 
 use crate::StoreError;
+use crate::structure::{self, Standing};
 
 /// A change that is proposed.
 #[derive(Clone, Debug)]
@@ -583,20 +584,33 @@ pub struct Besides {
     pub told: String,
 }
 
-/// Writes a channel's answers down, with what it has set besides, closes the batch, and queues a fetch from the connection
-/// that carried it.
+/// What came of a batch.
+#[derive(Clone, Debug)]
+pub struct Outcome {
+    /// The first day on which what was made is in force.
+    pub from_day: NaiveDate,
+    /// What the channel said to each change.
+    pub answers: Vec<Answered>,
+    /// What it has set besides.
+    pub besides: Vec<Besides>,
+    /// What is set by now wherever it made something.
+    pub standing: Vec<Standing>,
+}
+
+/// Writes down what came of a batch, closes it, and queues a fetch from the connection that carried it.
 pub async fn answered(
     db: &PgPool,
     batch: &Batch,
     through: Option<ConnectionId>,
-    from_day: NaiveDate,
-    answers: &[Answered],
-    besides: &[Besides],
+    outcome: &Outcome,
 ) -> Result<(), StoreError> {
     fn each<T>(besides: &[Besides], of: impl Fn(&Besides) -> T) -> Vec<T> {
         besides.iter().map(of).collect()
     }
+    let Outcome { from_day, answers, besides, standing } = outcome;
     let mut tx = crate::begin(db).await?;
+    crate::alone(&mut tx, batch.account).await?;
+    structure::stand(&mut tx, batch.account, standing).await?;
     sqlx::query!(
         "UPDATE change c SET state = CASE WHEN a.refused IS NULL THEN 'made' ELSE 'refused' END, answer = coalesce(a.refused, ''),
                 answered_at = now(), from_day = CASE WHEN a.refused IS NULL THEN $2::date END, look_back = a.look_back

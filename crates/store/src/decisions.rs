@@ -104,9 +104,7 @@ pub async fn decide(
     let mut tx = crate::begin(db).await?;
     if matches!(set_to, Own::Events(_) | Own::ClickWindow(_)) {
         // An import of the account might be adding up at this moment.
-        sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
-            .execute(&mut *tx)
-            .await?;
+        crate::alone(&mut tx, account).await?;
     }
     let Some(was) = present(&mut tx, account, campaign, set_to).await? else { return Ok(None) };
     if was == *set_to {

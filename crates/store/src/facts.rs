@@ -180,9 +180,7 @@ pub async fn expect(
 ) -> Result<(), StoreError> {
     let mut tx = crate::begin(db).await?;
     // An import of the account might be adding up at this moment; both touch the same rows.
-    sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
-        .execute(&mut *tx)
-        .await?;
+    crate::alone(&mut tx, account).await?;
     sqlx::query!(
         "UPDATE campaign_day SET expected = NULL, expected_error = NULL WHERE account_id = $1 AND expected IS NOT NULL",
         account.0

@@ -35,7 +35,8 @@ use std::time::Duration;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 
 pub use sqlx::PgPool;
-use sqlx::{Postgres, Transaction};
+use sqlx::{PgConnection, Postgres, Transaction};
+use tiller_core::ids::AccountId;
 
 /// The migrations, for tests that make databases of their own.
 pub static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!("./migrations");
@@ -152,6 +153,12 @@ async fn begin(db: &PgPool) -> Result<Transaction<'static, Postgres>, StoreError
         Ok(begun) => Ok(begun?),
         Err(_) => Err(sqlx::Error::WorkerCrashed.into()),
     }
+}
+
+/// Waits until nobody else moves the account's structure and figures; then nobody does until the transaction ends.
+async fn alone(tx: &mut PgConnection, account: AccountId) -> Result<(), StoreError> {
+    sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32).execute(tx).await?;
+    Ok(())
 }
 
 /// Brings the schema up to date, under a lock, forward only.

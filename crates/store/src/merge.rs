@@ -38,9 +38,7 @@ impl<'a> Merge<'a> {
     /// Begins; waits for another import of the account.
     pub async fn begin(db: &'a PgPool, import: &Import) -> Result<Merge<'a>, StoreError> {
         let mut tx = crate::begin(db).await?;
-        sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", import.account.0 as i32)
-            .execute(&mut *tx)
-            .await?;
+        crate::alone(&mut tx, import.account).await?;
         sqlx::raw_sql(
             "CREATE TEMP TABLE staged (n int NOT NULL, day date NOT NULL, line bigint NOT NULL, impressions bigint NOT NULL,
                  clicks bigint NOT NULL, spend bigint NOT NULL, conversions bigint NOT NULL, value bigint NOT NULL,

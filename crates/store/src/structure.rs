@@ -9,6 +9,7 @@ use tiller_core::Window;
 use crate::StoreError;
 use crate::connections::Connection;
 use tiller_core::ids::{AccountId, AdGroupId, CampaignId, ChannelId, ItemId};
+use tiller_core::spot::Spot;
 
 /// Makes room for names that moved, in a table below one parent: what is told by its key under another name gives its
 /// own up for the moment, and what holds a told name under another key was made anew at the channel; it keeps its
@@ -105,9 +106,7 @@ pub async fn save(
 ) -> Result<(), StoreError> {
     let account = connection.account;
     let mut tx = crate::begin(db).await?;
-    sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
-        .execute(&mut *tx)
-        .await?;
+    crate::alone(&mut tx, account).await?;
     sqlx::query!(
         "UPDATE connection SET limits = $3, last_day = $4, window_days = $5 WHERE account_id = $1 AND id = $2",
         account.0,
@@ -251,6 +250,74 @@ async fn save_items(
     .execute(&mut *tx)
     .await?;
     Ok(())
+}
+
+/// All that is set at one spot, as JSON of the open interface.
+#[derive(Clone, Debug)]
+pub struct Standing {
+    /// The spot.
+    pub spot: Spot,
+    /// What is set there.
+    pub settings: Value,
+}
+
+/// Takes over what a channel has made, until it tells its structure again.
+pub(crate) async fn stand(
+    tx: &mut PgConnection,
+    account: AccountId,
+    all: &[Standing],
+) -> Result<(), StoreError> {
+    let (mut campaigns, mut groups, mut items) =
+        (Part::default(), Part::default(), Part::default());
+    for Standing { spot, settings } in all {
+        match (spot.ad_group, spot.item) {
+            (_, Some(item)) => items.add(item.0, settings),
+            (Some(group), None) => groups.add(group.0, settings),
+            (None, None) => campaigns.add(spot.campaign.0, settings),
+        }
+    }
+    sqlx::query!(
+        "UPDATE campaign x SET settings = t.settings, status = t.settings ->> 'status'
+         FROM unnest($2::bigint[], $3::jsonb[]) AS t(id, settings) WHERE x.account_id = $1 AND x.id = t.id",
+        account.0,
+        &campaigns.ids,
+        &campaigns.settings
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "UPDATE ad_group x SET settings = t.settings
+         FROM unnest($2::bigint[], $3::jsonb[]) AS t(id, settings) WHERE x.account_id = $1 AND x.id = t.id",
+        account.0,
+        &groups.ids,
+        &groups.settings
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!(
+        "UPDATE item x SET settings = t.settings
+         FROM unnest($2::bigint[], $3::jsonb[]) AS t(id, settings) WHERE x.account_id = $1 AND x.id = t.id",
+        account.0,
+        &items.ids,
+        &items.settings
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
+}
+
+/// Standings of one table.
+#[derive(Default)]
+struct Part {
+    ids: Vec<i64>,
+    settings: Vec<Value>,
+}
+
+impl Part {
+    fn add(&mut self, id: i64, settings: &Value) {
+        self.ids.push(id);
+        self.settings.push(settings.clone());
+    }
 }
 
 /// A campaign as its channel told it last.

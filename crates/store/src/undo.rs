@@ -34,9 +34,7 @@ impl From<sqlx::Error> for UndoError {
 /// Takes an import back: what it wrote is removed, what it replaced stands again.
 pub async fn undo(db: &PgPool, account: AccountId, import: ImportId) -> Result<(), UndoError> {
     let mut tx = crate::begin(db).await?;
-    sqlx::query!("SELECT pg_advisory_xact_lock(7001, $1)", account.0 as i32)
-        .execute(&mut *tx)
-        .await?;
+    crate::alone(&mut tx, account).await?;
     let done = sqlx::query!(
         "UPDATE report_import SET state = 'undone' WHERE account_id = $1 AND id = $2 AND state = 'done' AND connection_id IS NULL",
         account.0,

@@ -8,7 +8,7 @@ use sqlx::postgres::PgPoolOptions;
 use tiller_core::course::{Kind, Lever, State};
 use tiller_core::ids::{AccountId, CampaignId, ChangeId, PersonId};
 use tiller_core::{Price, Target, Window};
-use tiller_store::changes::{self, Author, Find, NewChange};
+use tiller_store::changes::{self, Author, Find, NewChange, Outcome};
 use tiller_store::courses::{self, Busy, Moved, Progress};
 use tiller_store::curves::{self, Kept};
 use tiller_store::decisions::Own;
@@ -95,7 +95,13 @@ impl Scene {
         let answer =
             changes::Answered { id: ids[0], refused: refused.map(str::to_owned), look_back };
         let day = "2026-11-10".parse().unwrap();
-        changes::answered(db, &batch, None, day, &[answer], &[]).await.unwrap();
+        let outcome = Outcome {
+            from_day: day,
+            answers: vec![answer],
+            besides: Vec::new(),
+            standing: Vec::new(),
+        };
+        changes::answered(db, &batch, None, &outcome).await.unwrap();
         ids[0]
     }
 }

@@ -96,14 +96,32 @@ impl CampaignSettings {
         }
     }
 
-    /// Sets what shared strategies are about; everything else is left as it is.
+    /// Sets it; what a campaign does not have is left as it is.
     pub fn put(&mut self, set: &Setting) {
         match set {
+            Setting::Status(s) => self.status = *s,
+            Setting::Budget(b) => self.budget = self.budget.and(Some(*b)),
+            Setting::Bid(m) => self.bid = *m,
             Setting::Strategy(s) => self.strategy = *s,
             Setting::Shared(name) => self.shared.clone_from(name),
             Setting::BidFloor(m) => self.bid_floor = *m,
             Setting::BidCeiling(m) => self.bid_ceiling = *m,
-            _ => {}
+            Setting::Hours(h) => self.hours.clone_from(h),
+            Setting::Adjustment(a) => {
+                self.adjustments.retain(|b| b.dimension != a.dimension || b.segment != a.segment);
+                if a.percent != 0 {
+                    self.adjustments.push(a.clone());
+                }
+            }
+            Setting::Places(mode) => {
+                if let Some(places) = &mut self.places {
+                    places.mode = *mode;
+                }
+            }
+            Setting::Negative { text, match_type, present } => {
+                put_negative(&mut self.negatives, text, *match_type, *present);
+            }
+            Setting::Floor(_) | Setting::Ceiling(_) | Setting::Keyword { .. } => {}
         }
     }
 
@@ -156,6 +174,21 @@ impl CampaignSettings {
 }
 
 impl AdGroupSettings {
+    /// Sets it; what an ad group does not have is left as it is, and its keywords are items.
+    pub fn put(&mut self, set: &Setting) {
+        match set {
+            Setting::Status(s) => self.status = *s,
+            Setting::Budget(b) => self.budget = self.budget.and(Some(*b)),
+            Setting::Bid(m) => self.bid = *m,
+            Setting::Floor(m) => self.floor = *m,
+            Setting::Ceiling(m) => self.ceiling = *m,
+            Setting::Negative { text, match_type, present } => {
+                put_negative(&mut self.negatives, text, *match_type, *present);
+            }
+            _ => {}
+        }
+    }
+
     /// The present value of a setting; none if an ad group has no such thing. Its keywords are items.
     pub fn present(&self, setting: &Setting) -> Option<Setting> {
         Some(match setting {
@@ -173,6 +206,15 @@ impl AdGroupSettings {
 }
 
 impl ItemSettings {
+    /// Sets it; what an item does not have is left as it is.
+    pub fn put(&mut self, set: &Setting) {
+        match set {
+            Setting::Status(s) => self.status = *s,
+            Setting::Bid(m) => self.bid = *m,
+            _ => {}
+        }
+    }
+
     /// The present value of a setting; none if an item has no such thing.
     pub fn present(&self, setting: &Setting) -> Option<Setting> {
         Some(match setting {
@@ -180,6 +222,13 @@ impl ItemSettings {
             Setting::Bid(_) => Setting::Bid(self.bid),
             _ => return None,
         })
+    }
+}
+
+fn put_negative(all: &mut Vec<Negative>, text: &str, match_type: MatchType, present: bool) {
+    all.retain(|n| n.match_type != match_type || !n.text.eq_ignore_ascii_case(text));
+    if present {
+        all.push(Negative { text: text.to_owned(), match_type });
     }
 }
 

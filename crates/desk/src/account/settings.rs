@@ -1,4 +1,4 @@
-//! What is set at the channels, as they told it last.
+//! What is set at the channels, as they told it last and with what they made since.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -12,7 +12,7 @@ use tiller_core::setting::{
 };
 use tiller_core::spot::{Spot, Subject};
 use tiller_store::connections::{self, Connection};
-use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem};
+use tiller_store::structure::{self, SetCampaign, SetGroup, SetItem, Standing};
 use tiller_store::{PgPool, StoreError};
 
 use crate::DeskError;
@@ -146,14 +146,41 @@ impl Settings {
         let was = |id, set: &Setting| self.campaign(id)?.present(set);
         let besides: Vec<_> =
             all.into_iter().filter_map(|(id, set)| Some((id, was(id, &set)?, set))).collect();
-        let campaigns = &mut Arc::make_mut(&mut self.set).campaigns;
-        let own = std::iter::once((spot.campaign, set));
-        for (id, set) in own.chain(besides.iter().map(|(id, _, set)| (*id, set))) {
-            if let Some((_, c)) = campaigns.get_mut(&id) {
-                c.put(set);
-            }
+        self.put(spot, set);
+        for (id, _, set) in &besides {
+            self.put(Spot::of(*id), set);
         }
         besides
+    }
+
+    /// Takes over what has been set at a spot.
+    pub fn put(&mut self, spot: Spot, set: &Setting) {
+        if let Some(item) = spot.item {
+            if let Some((_, there)) = self.items.get_mut(&item) {
+                there.put(set);
+            }
+            return;
+        }
+        let all = Arc::make_mut(&mut self.set);
+        if let Some(group) = spot.ad_group {
+            if let Some((_, there)) = all.groups.get_mut(&group) {
+                there.put(set);
+            }
+        } else if let Some((_, there)) = all.campaigns.get_mut(&spot.campaign) {
+            there.put(set);
+        }
+    }
+
+    /// All that is set at a spot, as it is kept; none where its channel told of nothing there.
+    pub fn standing(&self, spot: Spot) -> Result<Option<Standing>, StoreError> {
+        let settings = if let Some(item) = spot.item {
+            self.items.get(&item).map(|(_, s)| serde_json::to_value(s))
+        } else if let Some(group) = spot.ad_group {
+            self.set.groups.get(&group).map(|(_, s)| serde_json::to_value(s))
+        } else {
+            self.set.campaigns.get(&spot.campaign).map(|(_, s)| serde_json::to_value(s))
+        };
+        Ok(settings.transpose()?.map(|settings| Standing { spot, settings }))
     }
 
     /// Why a setting is barred from a campaign by what a shared strategy is, if it is.

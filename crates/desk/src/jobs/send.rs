@@ -1,14 +1,17 @@
 //! Batches of changes on their way to the channels: each made once however often it has to be sent.
 
+use std::collections::HashSet;
+
 use chrono::{NaiveDate, Utc};
 use serde::Deserialize;
 use tiller_channel::connection::{ChannelError, Connection as _, Sent};
 use tiller_channel::wire::{Answer, Batch as WireBatch, Change as WireChange};
 use tiller_core::look_back;
-use tiller_store::changes::{self, Answered, Batch, Besides, Find};
+use tiller_core::spot::Spot;
+use tiller_store::changes::{self, Answered, Batch, Besides, Find, Outcome};
 use tiller_store::connections::{self, Connection};
 use tiller_store::fault::{self, Point};
-use tiller_store::people;
+use tiller_store::people::{self, Account};
 use tiller_store::{PgPool, StoreError};
 use tracing::Instrument;
 
@@ -56,11 +59,10 @@ async fn carry(db: &PgPool, channels: &Channels, batch: &Batch) -> Result<(), De
             return Ok(changes::delay(db, batch, gone, pause(batch)).await?);
         }
         // Without an interface the batch is the file that somebody carries.
-        let answers: Vec<Answered> =
-            rows.iter().map(|r| made(r, today(None), account.settle_days())).collect();
-        let besides = besides(&rows, today(None), account.settle_days())?;
-        changes::answered(db, batch, None, today(None), &answers, &besides).await?;
-        return Ok(());
+        let from = today(None);
+        let answers = rows.iter().map(|r| made(r, from, account.settle_days())).collect();
+        let outcome = outcome(db, &account, from, answers, &rows).await?;
+        return Ok(changes::answered(db, batch, None, &outcome).await?);
     };
     let from = today(connection.last_day);
     let sent = deliver(db, channels, batch, &connection, &rows).await?;
@@ -79,8 +81,8 @@ async fn carry(db: &PgPool, channels: &Channels, batch: &Batch) -> Result<(), De
     let made = |r: &Row| answers.iter().any(|a| a.id == r.change.id && a.refused.is_none());
     let made = rows.iter().filter(|r| made(r)).map(|r| r.change.clone()).collect();
     let made = tray::check::check(db, &account, made).await?;
-    let besides = besides(&made, from, account.settle_days())?;
-    changes::answered(db, batch, Some(connection.id), from, &answers, &besides).await?;
+    let outcome = outcome(db, &account, from, answers, &made).await?;
+    changes::answered(db, batch, Some(connection.id), &outcome).await?;
     fault::at(Point::AnswerKept);
     Ok(())
 }
@@ -97,6 +99,32 @@ fn made(row: &Row, from: NaiveDate, settle_days: u64) -> Answered {
 
 fn refused(row: &Row, why: String) -> Answered {
     Answered { id: row.change.id, refused: Some(why), look_back: None }
+}
+
+/// What came of a batch, of which these changes were made.
+async fn outcome(
+    db: &PgPool,
+    account: &Account,
+    from_day: NaiveDate,
+    answers: Vec<Answered>,
+    made: &[Row],
+) -> Result<Outcome, DeskError> {
+    let items: Vec<_> = made.iter().filter_map(|r| r.change.item).collect();
+    let mut settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
+    let own = made.iter().map(|r| (tray::spot(&r.change), &r.set_to));
+    let besides = made.iter().flat_map(|r| &r.besides).map(|b| (Spot::of(b.campaign), &b.set));
+    let mut spots = HashSet::new();
+    for (spot, set) in own.chain(besides) {
+        settings.put(spot, set);
+        spots.insert(spot);
+    }
+    let standing = spots.into_iter().filter_map(|spot| settings.standing(spot).transpose());
+    Ok(Outcome {
+        from_day,
+        answers,
+        besides: self::besides(made, from_day, account.settle_days())?,
+        standing: standing.collect::<Result<_, _>>()?,
+    })
 }
 
 /// What the channel has set besides, where a strategy is shared.
@@ -166,6 +194,9 @@ fn answers(rows: &[Row], told: &[Answer], from: NaiveDate, settle_days: u64) -> 
         let id = row.change.id.to_string();
         match told.iter().find(|a| a.id == id) {
             Some(a) if a.refused.is_none() => made(row, from, settle_days),
+            Some(a) if a.message.trim().is_empty() => {
+                refused(row, "the channel refused it and gave no reason".into())
+            }
             Some(a) => refused(row, a.message.clone()),
             // It was not asked for.
             None => refused(row, "the channel no longer has it".into()),

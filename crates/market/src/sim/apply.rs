@@ -40,14 +40,10 @@ pub fn apply(
         (Setting::Budget(budget), _) => set_budget(sim, limits, &spot, *budget)?,
         (Setting::Bid(bid), _) => set_bid(sim, limits, &spot, *bid)?,
         (Setting::Strategy(strategy), Spot::Campaign) => set_strategy(sim, *strategy)?,
-        (Setting::Shared(name), Spot::Campaign) => sim.settings.shared.clone_from(name),
-        (Setting::BidFloor(bid), Spot::Campaign) => {
+        (Setting::Shared(_), Spot::Campaign) => sim.settings.put(&change.set),
+        (Setting::BidFloor(bid) | Setting::BidCeiling(bid), Spot::Campaign) => {
             at_least(*bid, limits.least_bid)?;
-            sim.settings.bid_floor = *bid;
-        }
-        (Setting::BidCeiling(bid), Spot::Campaign) => {
-            at_least(*bid, limits.least_bid)?;
-            sim.settings.bid_ceiling = *bid;
+            sim.settings.put(&change.set);
         }
         (Setting::Floor(money), Spot::Group(g)) => set_floor(sim, *g, *money)?,
         (Setting::Ceiling(money), Spot::Group(g)) => set_ceiling(sim, *g, *money)?,
@@ -59,7 +55,7 @@ pub fn apply(
                     "hours can be set here only where the campaign has a lifetime budget",
                 );
             }
-            sim.settings.hours.clone_from(hours);
+            sim.settings.put(&change.set);
         }
         (Setting::Adjustment(a), Spot::Campaign) => {
             if a.dimension == Dimension::Hour {
@@ -83,22 +79,19 @@ pub fn apply(
                     format!("there is no {} ‘{}’", a.dimension.word(), a.segment),
                 );
             }
-            let all = &mut sim.settings.adjustments;
-            all.retain(|b| b.dimension != a.dimension || b.segment != a.segment);
-            if a.percent != 0 {
-                all.push(a.clone());
-            }
+            sim.settings.put(&change.set);
         }
-        (Setting::Places(mode), Spot::Campaign) => match &mut sim.settings.places {
-            Some(places) => {
-                places.mode = *mode;
+        (Setting::Places(_), Spot::Campaign) => match &sim.settings.places {
+            Some(_) => {
+                sim.settings.put(&change.set);
                 sim.forget();
             }
             None => return refuse(Refusal::NotHere, "the campaign has no places"),
         },
         (Setting::Negative { text, match_type, present }, Spot::Campaign | Spot::Group(_)) => {
-            let negative = Negative { text: text.trim().to_owned(), match_type: *match_type };
-            set_negative(sim, home, &spot, negative, *present, since)?;
+            let text = text.trim().to_owned();
+            let set = Setting::Negative { text, match_type: *match_type, present: *present };
+            set_negative(sim, home, &spot, &set, since)?;
         }
         (Setting::Keyword { text, match_type, bid, present }, Spot::Group(g)) => {
             if home.campaign.kind != ItemKind::Keyword {
@@ -282,23 +275,19 @@ fn set_negative(
     sim: &mut CampaignSim,
     home: Home,
     spot: &Spot,
-    negative: Negative,
-    present: bool,
+    set: &Setting,
     since: i64,
 ) -> Result<(), Refused> {
-    if negative.text.is_empty() || negative.text.len() > 80 {
+    if matches!(set, Setting::Negative { text, .. } if text.is_empty() || text.len() > 80) {
         return refuse(Refusal::BadValue, "a negative keyword has 1 to 80 letters");
     }
     if home.campaign.kind != ItemKind::Keyword {
         return refuse(Refusal::NotHere, "the campaign has no keywords");
     }
-    let (list, group) = match spot {
-        Spot::Group(g) => (&mut sim.groups[*g].settings.negatives, Some(*g)),
-        _ => (&mut sim.settings.negatives, None),
-    };
-    list.retain(|n| *n != negative);
-    if present {
-        list.push(negative);
+    let group = if let Spot::Group(g) = spot { Some(*g) } else { None };
+    match group {
+        Some(g) => sim.groups[g].settings.put(set),
+        None => sim.settings.put(set),
     }
     let everywhere = sim.settings.negatives.clone();
     let groups: Vec<Vec<Negative>> =

@@ -135,11 +135,11 @@ impl Market {
             let structure = self.structure(&self.accounts[account], channel);
             match structure.present(&change.place, &change.set) {
                 Some(is) if is == *was => {}
-                Some(is) => {
-                    let found = serde_json::to_string(&is).unwrap_or_default();
+                Some(_) => {
                     return answer(
                         Some(Refusal::ChangedMeanwhile),
-                        format!("it has been changed meanwhile; set now: {found}"),
+                        "something else has been set there meanwhile; look at it and decide again"
+                            .into(),
                     );
                 }
                 None if structure.campaign(&change.place.campaign).is_none() => {}
