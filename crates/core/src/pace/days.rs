@@ -42,6 +42,9 @@ const GROWTH: [(f64, f64); 9] = [
     (0.08, 0.05),
     (0.12, 0.02),
 ];
+/// Seasons turn: what the level grows by in the weeks ahead differs from what it grew by lately, by one standard deviation of so much a
+/// week. Two weeks hardly show it, a month does.
+const TURNS: f64 = 0.025;
 /// A weekday's share before anything is seen, one standard deviation.
 const SHARE: f64 = 0.3;
 /// Noise of a day before anything is seen, as a share of the level, and the days that this belief weighs.
@@ -95,8 +98,9 @@ struct Fit {
 pub(super) struct Common {
     /// Which of the fits, uniform.
     at: f64,
-    /// Standard normal: of the scale, of the terms, of the days ahead.
+    /// Standard normal: of the scale, of the growth ahead, of the terms, of the days ahead.
     scale: f64,
+    turns: f64,
     terms: [f64; WIDTH],
     shocks: Vec<f64>,
     /// Uniform: of how far the level strays; standard normal: of each step of that.
@@ -116,6 +120,7 @@ pub(super) fn common(ahead: usize, draws: usize) -> Vec<Common> {
         .map(|_| Common {
             at: chance.random(),
             scale: StandardNormal.sample(&mut chance),
+            turns: StandardNormal.sample(&mut chance),
             terms: std::array::from_fn(|_| StandardNormal.sample(&mut chance)),
             shocks: (0..ahead).map(|_| StandardNormal.sample(&mut chance)).collect(),
             strays: chance.random(),
@@ -301,7 +306,7 @@ impl Model {
         let of = |weekday: usize| drawn[0] + drawn[1 + weekday];
         let (age, weekday, latest) = self.latest;
         let missed = latest - grown(fit.growth, -(age as f64)) * of(weekday);
-        let (a_day, mut level) = (grown(fit.growth, 1.0), 1.0);
+        let (a_day, mut level) = (grown(fit.growth + TURNS * normal(all.turns), 1.0), 1.0);
         let mut goes_on = match fit.noise {
             Noise::Carried(carried) => carried.powi(age as i32) * missed,
             Noise::Walks(_) => 0.0,

@@ -24,7 +24,7 @@ pub fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<W
         },
         "end" => Working {
             title: "Forecast",
-            formula: "spent so far + for each day left, the level × its weekday’s share, no more than daily budgets allow",
+            formula: "spent so far + for each day left, the level × its weekday’s share, no more than daily budgets and what they left unspent this month allow",
             numbers: vec![
                 ("Spent so far", paid(f.spent)),
                 ("Level, a mean day", paid(f.level)),
@@ -32,7 +32,7 @@ pub fn working(figure: &str, pace: &Pace, row: &Row, currency: &str) -> Option<W
             ],
             result: paid(mid),
             uncertain: format!(
-                "With a probability of 80% between {} and {}: how the level may grow, what is not known of it and of weekdays, and noise that carries over from day to day, drawn a thousand times.",
+                "With a probability of 80% between {} and {}: how the level may grow or turn, what is not known of it and of weekdays, and noise that carries over from day to day, drawn a thousand times.",
                 sum(low),
                 sum(high)
             ),

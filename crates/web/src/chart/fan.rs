@@ -78,7 +78,7 @@ impl Fan {
         Self {
             title: format!("{}’s spend, {currency}", month.from().format("%B")),
             summary: format!(
-                "{} spent up to {}; by {} about {}, with 80% between {} and {}{}.",
+                "{} spent up to {}; by {} about {}, with a probability of 80% between {} and {}{}.",
                 sum(forecast.spent),
                 day(to),
                 day(month.to()),

@@ -274,16 +274,22 @@ const LEAST_MOVED: f64 = 0.15;
 
 fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>) -> Vec<String> {
     let mut all = Vec::new();
+    if line.is_some_and(|l| l.fresh) {
+        all.push("It has just been launched: leave it in peace until it has learned.".into());
+    }
     let Some(e) = e else {
-        all.push("More days: a curve needs 14 days with spend and 5 conversions.".into());
+        all.push("More days with spend.".into());
         return all;
     };
     let c = &e.fit.curve;
     if c.leans {
         all.push(if c.spread < LEAST_MOVED {
+            let moved = match percent(c.spread).as_str() {
+                "0.0" => "No other budget has moved its spend".to_owned(),
+                by => format!("Other budgets moved its spend by only {by}%"),
+            };
             format!(
-                "Other budgets moved its spend by only {}%. What moves with demand doesn’t show what more money brings, so the value typical for its channel is used.",
-                percent(c.spread)
+                "{moved}. What moves with demand doesn’t show what more money brings, so the value typical for its channel is used."
             )
         } else {
             format!(
@@ -309,9 +315,6 @@ fn sharpen(book: &Book, line: Option<&responses::Spender>, e: Option<&Examined>)
                 number(left, 2)
             )
         });
-        if l.fresh {
-            all.push("It has just been launched: leave it in peace until it has learned.".into());
-        }
     }
     if c.conversions < 100.0 {
         all.push(format!("It has {} conversions in these days; from 100 on its own data weigh more than its channel’s.", count(c.conversions)));
