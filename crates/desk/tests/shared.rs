@@ -1,7 +1,7 @@
 //! Shared strategies from the tray to the market and back: what is set besides, what is told of it before and after.
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use crate::common::market::Answering;
+use crate::common::market::{Answering, channels};
 use crate::common::scene::{Scene, says};
 use tiller_core::setting::Strategy;
 use tiller_core::spot::Subject;
@@ -130,6 +130,21 @@ async fn two_members_changed_at_once_are_told_apart(db: PgPool) {
     tray::sending::send(&db, &s.account, &ids[1..]).await.unwrap();
     s.settle(&db).await;
     assert_eq!((target(&s, COURSES).0, target(&s, NAMES).0), (45.0, 45.0));
+}
+
+/// What is set besides stands at once: before the structure is fetched again, the next change goes out from it.
+#[sqlx::test(migrator = "MIGRATIONS")]
+async fn what_was_set_besides_can_be_changed_before_the_next_fetch(db: PgPool) {
+    let s = scene(&db).await;
+    edit(&db, &s, &[COURSES, NAMES], Edit::Shared, "Leads").await.unwrap();
+    s.send(&db).await;
+    for (name, typed) in [(COURSES, "50"), (NAMES, "46")] {
+        edit(&db, &s, &[name], Edit::Target, typed).await.unwrap();
+        let ids: Vec<_> = rows(&db, &s).await.iter().map(|r| r.change.id).collect();
+        tray::sending::send(&db, &s.account, &ids).await.unwrap();
+        while tiller_desk::jobs::send::run_next(&db, channels()).await.unwrap() {}
+    }
+    assert_eq!((target(&s, COURSES).0, target(&s, NAMES).0), (46.0, 46.0));
 }
 
 #[sqlx::test(migrator = "MIGRATIONS")]

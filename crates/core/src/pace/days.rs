@@ -306,15 +306,17 @@ impl Model {
         let of = |weekday: usize| drawn[0] + drawn[1 + weekday];
         let (age, weekday, latest) = self.latest;
         let missed = latest - grown(fit.growth, -(age as f64)) * of(weekday);
-        let (a_day, mut level) = (grown(fit.growth + TURNS * normal(all.turns), 1.0), 1.0);
+        let growth = fit.growth + TURNS * normal(all.turns);
         let mut goes_on = match fit.noise {
             Noise::Carried(carried) => carried.powi(age as i32) * missed,
             Noise::Walks(_) => 0.0,
         };
         let days = over.iter_mut().zip(ahead).zip(&all.shocks).zip(&all.steps);
-        for (((over, weekday), shock), step) in days {
+        for (day, (((over, weekday), shock), step)) in (1..).zip(days) {
             let shock = sd * normal(*shock);
-            level *= a_day;
+            // Whichever way it turns, the mean stays where it is.
+            let turned = TURNS * f64::from(day) / 7.0;
+            let level = grown(growth, f64::from(day)) * f64::exp(-turned * turned / 2.0);
             *over = level * of(*weekday)
                 + match fit.noise {
                     Noise::Carried(carried) => {
