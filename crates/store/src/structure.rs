@@ -41,6 +41,21 @@ macro_rules! free_names {
     }};
 }
 
+/// Writes what stands at the spots of one table.
+macro_rules! take_over {
+    ($tx:expr, $sets:tt, $account:expr, $part:expr) => {
+        sqlx::query!(
+            "UPDATE " + $sets + "
+         FROM unnest($2::bigint[], $3::jsonb[]) AS t(id, settings) WHERE x.account_id = $1 AND x.id = t.id",
+            $account.0,
+            &$part.ids,
+            &$part.settings
+        )
+        .execute(&mut *$tx)
+        .await?
+    };
+}
+
 /// Something with a name, the channel's key, and its settings as JSON of the open interface.
 #[derive(Clone, Debug)]
 pub struct Told {
@@ -276,33 +291,14 @@ pub(crate) async fn stand(
             (None, None) => campaigns.add(spot.campaign.0, settings),
         }
     }
-    sqlx::query!(
-        "UPDATE campaign x SET settings = t.settings, status = t.settings ->> 'status'
-         FROM unnest($2::bigint[], $3::jsonb[]) AS t(id, settings) WHERE x.account_id = $1 AND x.id = t.id",
-        account.0,
-        &campaigns.ids,
-        &campaigns.settings
-    )
-    .execute(&mut *tx)
-    .await?;
-    sqlx::query!(
-        "UPDATE ad_group x SET settings = t.settings
-         FROM unnest($2::bigint[], $3::jsonb[]) AS t(id, settings) WHERE x.account_id = $1 AND x.id = t.id",
-        account.0,
-        &groups.ids,
-        &groups.settings
-    )
-    .execute(&mut *tx)
-    .await?;
-    sqlx::query!(
-        "UPDATE item x SET settings = t.settings
-         FROM unnest($2::bigint[], $3::jsonb[]) AS t(id, settings) WHERE x.account_id = $1 AND x.id = t.id",
-        account.0,
-        &items.ids,
-        &items.settings
-    )
-    .execute(&mut *tx)
-    .await?;
+    take_over!(
+        tx,
+        "campaign x SET settings = t.settings, status = t.settings ->> 'status'",
+        account,
+        campaigns
+    );
+    take_over!(tx, "ad_group x SET settings = t.settings", account, groups);
+    take_over!(tx, "item x SET settings = t.settings", account, items);
     Ok(())
 }
 

@@ -113,6 +113,7 @@ async fn outcome(
     let mut settings = Settings::of_account(db, account.id).await?.with_items(db, &items).await?;
     let own = made.iter().map(|r| (tray::spot(&r.change), &r.set_to));
     let besides = made.iter().flat_map(|r| &r.besides).map(|b| (Spot::of(b.campaign), &b.set));
+    // Told whole, as read a moment ago: what somebody else set at that moment is told by the fetch that follows.
     let mut spots = HashSet::new();
     for (spot, set) in own.chain(besides) {
         settings.put(spot, set);
